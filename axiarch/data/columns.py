@@ -1,0 +1,147 @@
+"""What each column holds, and a sensible proposal of its role."""
+
+from __future__ import annotations
+
+import math
+from dataclasses import dataclass
+from typing import TYPE_CHECKING, Literal
+
+import numpy as np
+
+from axiarch.errors import DataError
+from axiarch.plain import shown
+
+if TYPE_CHECKING:
+    import polars
+
+Role = Literal["input", "target", "ignored"]
+
+#: Bars of the small drawn distribution of a number.
+BINS = 16
+#: Categories that a column's summary names, commonest first.
+NAMED = 12
+#: A text column with more different values than this share of its rows is taken for an identifier.
+_ID_SHARE = 0.5
+#: Different values a text column may have as an input; beyond it one-hot inputs would outnumber the rest.
+MOST_CATEGORIES = 50
+#: Names that people give to the column to be predicted.
+_TARGET_NAMES = ("target", "label", "class", "state", "y", "outcome")
+
+
+@dataclass(frozen=True)
+class Column:
+    """One column as it was looked at (never on the sealed rows).
+
+    Attributes
+    ----------
+    name : str
+    kind : {"number", "text"}
+    role : {"input", "target", "ignored"}
+    reason : str
+        Why that role was proposed.
+    missing, rows, distinct : int
+    low, high, middle : float
+        Smallest, largest and median number; NaN for text.
+    bars : tuple of int
+        Rows in each of :data:`BINS` equal stretches of the range, or of each of `names`.
+    names : tuple of str
+        The commonest categories of a text column.
+    """
+
+    name: str
+    kind: Literal["number", "text"]
+    role: Role
+    reason: str
+    missing: int
+    rows: int
+    distinct: int
+    low: float = math.nan
+    high: float = math.nan
+    middle: float = math.nan
+    bars: tuple[int, ...] = ()
+    names: tuple[str, ...] = ()
+
+
+def propose_roles(frame: polars.DataFrame, target: str | None = None,
+                  ignore: tuple[str, ...] = ()) -> dict[str, tuple[Role, str]]:
+    """Return role and reason of every column.
+
+    Raises
+    ------
+    DataError
+        If a column named does not exist, or there is nothing left to learn from.
+    """
+    for name in (*ignore, *((target,) if target else ())):
+        if name not in frame.columns:
+            raise DataError(f"there is no column {shown(name)!r}", "", "columns are " + _names(frame))
+    aim, why = (target, "chosen") if target else _propose_target(frame)
+    roles: dict[str, tuple[Role, str]] = {}
+    for name in frame.columns:
+        if name == aim:
+            roles[name] = ("target", why)
+        elif name in ignore:
+            roles[name] = ("ignored", "chosen")
+        else:
+            roles[name] = _propose_role(frame, name)
+    if not any(role == "input" for role, _ in roles.values()):
+        raise DataError("no column is left to learn from", "", "ignore fewer columns")
+    return roles
+
+
+def _names(frame: polars.DataFrame) -> str:
+    return shown(", ".join(frame.columns), 400)
+
+
+def _propose_target(frame: polars.DataFrame) -> tuple[str, str]:
+    for wanted in _TARGET_NAMES:
+        for name in frame.columns:
+            if name.lower() == wanted and _few_values(frame, name):
+                return name, "its name says so"
+    for name in reversed(frame.columns):
+        if _few_values(frame, name):
+            return name, "the last column with few different values"
+    raise DataError("no column looks like classes to predict", "", "name one; columns are " + _names(frame))
+
+
+def _few_values(frame: polars.DataFrame, name: str) -> bool:
+    return 2 <= frame[name].drop_nulls().n_unique() <= max(2, min(MOST_CATEGORIES, frame.height // 5))
+
+
+def _propose_role(frame: polars.DataFrame, name: str) -> tuple[Role, str]:
+    series = frame[name].drop_nulls()
+    if series.len() == 0:
+        return "ignored", "empty"
+    distinct = series.n_unique()
+    if distinct == 1:
+        return "ignored", "the same in every row"
+    if series.dtype.is_numeric():
+        counted = series.dtype.is_integer() and distinct == frame.height
+        if counted and int(series.max()) - int(series.min()) < 2 * frame.height:  # type: ignore[arg-type]
+            return "ignored", "counts the rows"
+        return "input", "number"
+    if distinct > _ID_SHARE * series.len():
+        return "ignored", "nearly every row differs, like an identifier"
+    if distinct > MOST_CATEGORIES:
+        return "ignored", f"{distinct} different texts are too many to encode"
+    return "input", f"text with {distinct} categories"
+
+
+def look(frame: polars.DataFrame, roles: dict[str, tuple[Role, str]]) -> tuple[Column, ...]:
+    """Summarise every column of the rows given (which must not include sealed ones)."""
+    return tuple(_look_at(frame[name], *roles[name]) for name in frame.columns)
+
+
+def _look_at(series: polars.Series, role: Role, reason: str) -> Column:
+    missing = series.null_count()
+    present = series.drop_nulls()
+    if present.dtype.is_numeric() and role != "target":
+        values = present.to_numpy().astype(np.float64)
+        values = values[np.isfinite(values)]
+        bars = np.histogram(values, BINS)[0] if values.size else np.zeros(BINS, int)
+        low, high, middle = (values.min(), values.max(), np.median(values)) if values.size else (math.nan,) * 3
+        return Column(series.name, "number", role, reason, missing, series.len(), present.n_unique(),
+                      float(low), float(high), float(middle), tuple(int(b) for b in bars))
+    texts, counts = np.unique([str(v) for v in present], return_counts=True)
+    order = sorted(range(len(texts)), key=lambda i: (-counts[i], texts[i]))[:NAMED]
+    return Column(series.name, "text", role, reason, missing, series.len(), len(texts),
+                  bars=tuple(int(counts[i]) for i in order), names=tuple(str(texts[i]) for i in order))

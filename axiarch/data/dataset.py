@@ -1,0 +1,205 @@
+"""A data set as it lies on disk: arrays that every worker maps without a copy, and what is known of them.
+
+    NAME/
+      data.json                         columns, encoding, classes, parts, floor, fingerprint
+      train.inputs.npy                  (N, D) float32
+      train.targets.npy                 (N,) int32
+      validation.inputs.npy, validation.targets.npy
+      sealed/test.inputs.npy, sealed/test.targets.npy      read by nothing until the seal is opened
+"""
+
+from __future__ import annotations
+
+import hashlib
+import json
+import os
+import shutil
+from dataclasses import asdict, dataclass
+from pathlib import Path
+from typing import TYPE_CHECKING, Any, Literal
+
+import numpy as np
+from numpy.typing import NDArray
+
+from axiarch.data.columns import Column, look, propose_roles
+from axiarch.data.encoding import Encoding, NumberCode, TextCode, learn_encoding
+from axiarch.data.floor import Floor, class_floor
+from axiarch.data.split import split
+from axiarch.errors import DataError, WorkspaceMissing
+from axiarch.plain import shown
+
+if TYPE_CHECKING:
+    import polars
+
+PartName = Literal["train", "validation"]
+
+#: Examples kept for people to look at.
+EXAMPLES = 8
+
+
+@dataclass(frozen=True)
+class Part:
+    """Inputs (N, D) float32 and targets (N,) int32 of one part, mapped from disk."""
+
+    inputs: NDArray[np.float32]
+    targets: NDArray[np.int32]
+
+
+@dataclass(frozen=True)
+class Dataset:
+    """What is known of a data set; the arrays are opened by :meth:`part`.
+
+    Attributes
+    ----------
+    folder : Path
+    name, source, fingerprint : str
+    seed : int
+        Fixed the split.
+    columns : tuple of Column
+        As seen on the training and validation rows.
+    encoding : Encoding
+    class_counts : tuple of int
+        Training and validation rows of each class.
+    rows : dict
+        Rows in each part: train, validation, test.
+    floor : Floor
+    examples : tuple of tuple of str
+        A few training rows as text, in the order of `columns`.
+    """
+
+    folder: Path
+    name: str
+    source: str
+    fingerprint: str
+    seed: int
+    columns: tuple[Column, ...]
+    encoding: Encoding
+    class_counts: tuple[int, ...]
+    rows: dict[str, int]
+    floor: Floor
+    examples: tuple[tuple[str, ...], ...]
+
+    @property
+    def inputs(self) -> int:
+        """The number D of inputs of a network."""
+        return len(self.encoding.inputs)
+
+    @property
+    def classes(self) -> tuple[str, ...]:
+        """The C classes in the order of their numbers."""
+        return self.encoding.classes
+
+    def part(self, name: PartName) -> Part:
+        """Map one part's arrays from disk. The test rows are sealed: there is no way to ask for them here."""
+        if name not in ("train", "validation"):
+            raise ValueError(f"no part {name!r} can be opened here")
+        inputs = np.load(self.folder / f"{name}.inputs.npy", mmap_mode="r", allow_pickle=False)
+        targets = np.load(self.folder / f"{name}.targets.npy", mmap_mode="r", allow_pickle=False)
+        return Part(inputs, targets)
+
+
+def build_dataset(frame: polars.DataFrame, folder: Path, name: str, source: str = "", *,
+                  target: str | None = None, ignore: tuple[str, ...] = (), seed: int = 1) -> Dataset:
+    """Split, encode and write a table; the folder appears whole or not at all.
+
+    Raises
+    ------
+    DataError
+        If the table cannot be used.
+    """
+    roles = propose_roles(frame, target, ignore)
+    aim = next(n for n, (role, _) in roles.items() if role == "target")
+    frame = frame.drop_nulls(subset=[aim])
+    texts = [str(v) for v in frame[aim]]
+    if not texts:
+        raise DataError("the target has no value in any row", f"column {shown(aim)!r}", "choose another target")
+    classes = sorted(set(texts))
+    if len(classes) < 2:
+        raise DataError("the target is the same in every row", f"column {shown(aim)!r}", "choose another target")
+    if len(classes) > len(texts) // 3:
+        raise DataError(f"the target has {len(classes)} different values in {len(texts)} rows",
+                        f"column {shown(aim)!r}", "choose a column of classes")
+    number = {text: i for i, text in enumerate(classes)}
+    labels = np.array([number[t] for t in texts], dtype=np.int64)
+    parts = split(labels, seed)
+    train, validation = frame[parts.train], frame[parts.validation]
+    encoding = learn_encoding(train, roles, classes)
+    open_rows = np.sort(np.concatenate([parts.train, parts.validation]))
+    dataset = Dataset(
+        folder=folder, name=name, source=source, fingerprint="", seed=seed,
+        columns=look(frame[open_rows], roles), encoding=encoding,
+        class_counts=tuple(int(n) for n in np.bincount(labels[open_rows], minlength=len(classes))),
+        rows={"train": len(parts.train), "validation": len(parts.validation), "test": len(parts.test)},
+        floor=class_floor(encoding.labels(train), encoding.labels(validation), len(classes)),
+        examples=tuple(tuple("" if v is None else str(v) for v in row)
+                       for row in frame[parts.train[:EXAMPLES]].iter_rows()),
+    )
+    return _write(dataset, {"train": train, "validation": validation, "sealed/test": frame[parts.test]})
+
+
+def _write(dataset: Dataset, frames: dict[str, polars.DataFrame]) -> Dataset:
+    """Write arrays and description beside the final place, then rename."""
+    folder = dataset.folder
+    draft = folder.with_name(f".{folder.name}.{os.getpid()}")
+    shutil.rmtree(draft, ignore_errors=True)
+    (draft / "sealed").mkdir(parents=True)
+    digest = hashlib.sha256()
+    try:
+        for part, frame in frames.items():
+            arrays = {"inputs": dataset.encoding.encode(frame), "targets": dataset.encoding.labels(frame)}
+            for kind, array in arrays.items():
+                np.save(draft / f"{part}.{kind}.npy", array, allow_pickle=False)
+                digest.update(array.tobytes())
+        known = {**_as_json(dataset), "fingerprint": digest.hexdigest()[:16]}
+        (draft / "data.json").write_text(json.dumps(known, indent=1, ensure_ascii=False), encoding="utf-8")
+        if folder.exists():
+            raise DataError(f"a data set called {shown(folder.name)!r} is there already", "", "choose another name")
+        draft.rename(folder)
+    finally:
+        shutil.rmtree(draft, ignore_errors=True)
+    return read_dataset(folder)
+
+
+def _as_json(dataset: Dataset) -> dict[str, Any]:
+    known = asdict(dataset)
+    del known["folder"]
+    known["encoding"]["codes"] = [
+        {"kind": "number" if isinstance(c, NumberCode) else "text", **asdict(c)} for c in dataset.encoding.codes]
+    return {"format": 1, **known}
+
+
+def read_dataset(folder: Path) -> Dataset:
+    """Read what is known of the data set in `folder`.
+
+    Raises
+    ------
+    WorkspaceMissing
+        If there is none, or it cannot be read.
+    """
+    try:
+        known = json.loads((folder / "data.json").read_text(encoding="utf-8"))
+        encoding = known["encoding"]
+        codes = tuple(_code(dict(c)) for c in encoding["codes"])
+        return Dataset(
+            folder=folder, name=known["name"], source=known["source"], fingerprint=known["fingerprint"],
+            seed=known["seed"], columns=tuple(_column(c) for c in known["columns"]),
+            encoding=Encoding(codes, encoding["target"], tuple(encoding["classes"])),
+            class_counts=tuple(known["class_counts"]), rows=known["rows"], floor=Floor(**known["floor"]),
+            examples=tuple(tuple(row) for row in known["examples"]),
+        )
+    except FileNotFoundError:
+        raise WorkspaceMissing(f"there is no data set {shown(folder.name)!r}", shown(folder.parent),
+                               "add one first") from None
+    except (OSError, ValueError, KeyError, TypeError) as error:
+        raise WorkspaceMissing(f"the data set {shown(folder.name)!r} cannot be read: {shown(error, 120)}",
+                               shown(folder), "add the data again under another name") from None
+
+
+def _code(known: dict[str, Any]) -> NumberCode | TextCode:
+    if known.pop("kind") == "number":
+        return NumberCode(**known)
+    return TextCode(known["name"], tuple(known["categories"]))
+
+
+def _column(known: dict[str, Any]) -> Column:
+    return Column(**{**known, "bars": tuple(known["bars"]), "names": tuple(known["names"])})

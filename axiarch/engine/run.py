@@ -1,0 +1,86 @@
+"""One training as it is asked for, as it reports, and as it ends."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from typing import Literal
+
+from axiarch.engine.streams import Streams
+from axiarch.recipes.recipe import Recipe
+
+Reason = Literal["completed", "patience", "diverged"]
+
+
+@dataclass(frozen=True)
+class RunSpec:
+    """One training that is wanted.
+
+    Attributes
+    ----------
+    id : int
+        The run's number in the journal.
+    recipe : Recipe
+    streams : Streams
+        Its random streams.
+    """
+
+    id: int
+    recipe: Recipe
+    streams: Streams
+
+
+@dataclass(frozen=True)
+class EpochNumbers:
+    """What one epoch of a run measured. Losses are mean cross-entropy in nats, penalties left out.
+
+    Attributes
+    ----------
+    epoch : int
+        From 1.
+    train_loss : float
+        Averaged while training, with dropout on and the weights still moving.
+    train_loss_still : float
+        Of the weights after the epoch, in inference mode, on a fixed sample of training rows as large as
+        the validation part: the one to hold against `validation_loss`.
+    validation_loss, accuracy : float
+        On the validation rows, in inference mode.
+    learning_rate : float
+        Of the epoch's last step.
+    gradient_norm : float
+        Euclidean norm of the gradient at the epoch's last step.
+    seconds : float
+        This run's share of the time its stack took.
+    """
+
+    epoch: int
+    train_loss: float
+    train_loss_still: float
+    validation_loss: float
+    accuracy: float
+    learning_rate: float
+    gradient_norm: float
+    seconds: float
+
+
+@dataclass(frozen=True)
+class RunEnd:
+    """Why a run ended, and what it reached.
+
+    Attributes
+    ----------
+    reason : str
+    text : str
+        The reason with its numbers, a sentence.
+    epochs : int
+        Epochs trained.
+    best_epoch : int
+        The epoch whose weights were kept; 0 if none.
+    steady_loss : float
+        Its smoothed validation loss.
+    """
+
+    reason: Reason
+    text: str
+    epochs: int
+    best_epoch: int
+    steady_loss: float

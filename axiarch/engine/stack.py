@@ -1,0 +1,310 @@
+"""A stack: K runs with the same layer shapes trained side by side, each exactly as if it were alone.
+
+There is one code path; a single run is a stack of one. Slots ``0 … active - 1`` hold runs. All slots
+meet their epochs together: every epoch has the same number of steps for all, and runs join and leave
+between epochs.
+"""
+
+from __future__ import annotations
+
+import time
+from collections.abc import Callable
+from dataclasses import asdict, dataclass
+
+import numpy as np
+from numpy.typing import DTypeLike, NDArray
+
+from axiarch.engine import kernels
+from axiarch.engine.activations import ACTIVATIONS
+from axiarch.engine.dropout import Dropout
+from axiarch.engine.initialisation import first_weights
+from axiarch.engine.network import Array, StackShape
+from axiarch.engine.optimisers import COEFFICIENTS, OPTIMISERS, STATES
+from axiarch.engine.run import EpochNumbers, RunEnd, RunSpec
+from axiarch.engine.schedules import rates
+from axiarch.engine.stopping import Watch
+
+#: Rows evaluated at once. Fixed, because the bits of a matrix product may depend on its number of rows.
+EVALUATED = 256
+
+Ints = NDArray[np.int32]
+
+
+@dataclass(frozen=True)
+class TrainingData:
+    """Arrays to train and validate on.
+
+    Attributes
+    ----------
+    train_inputs, train_targets : (N, D) float32 and (N,) int32 arrays
+    validation_inputs, validation_targets : (M, D) and (M,) arrays
+    """
+
+    train_inputs: NDArray[np.float32]
+    train_targets: Ints
+    validation_inputs: NDArray[np.float32]
+    validation_targets: Ints
+
+    @property
+    def rows(self) -> int:
+        """The number N of training rows."""
+        return len(self.train_targets)
+
+
+@dataclass
+class RunState:
+    """All that a run needs to go on elsewhere with the same bits, between two epochs.
+
+    Attributes
+    ----------
+    parameters, best_parameters : (P,) arrays
+    optimiser : (2, P) array
+    epoch : int
+        Epochs trained.
+    watch : Watch
+    """
+
+    parameters: Array
+    best_parameters: Array
+    optimiser: Array
+    epoch: int
+    watch: Watch
+
+
+@dataclass
+class _Slot:
+    """The run in a slot, and where it stands."""
+
+    run: RunSpec
+    watch: Watch
+    epoch: int = 0
+
+
+@dataclass(frozen=True)
+class Progress:
+    """What one epoch of a stack brought for one run."""
+
+    run: RunSpec
+    numbers: EpochNumbers
+    end: RunEnd | None
+
+
+class Stack:
+    """Train up to `capacity` K runs of one shape side by side.
+
+    Parameters
+    ----------
+    shape : StackShape
+    capacity : int
+        K.
+    data : TrainingData
+    dtype : {float32, float64}
+    """
+
+    def __init__(self, shape: StackShape, capacity: int, data: TrainingData, dtype: DTypeLike = np.float32) -> None:
+        self.shape = shape
+        self.capacity = capacity
+        self.dtype = np.dtype(dtype)
+        self.steps = -(-data.rows // shape.batch_size)
+        self._slots: list[_Slot] = []
+        self._set_data(data)
+        self._allocate()
+
+    def _set_data(self, data: TrainingData) -> None:
+        self._x = np.ascontiguousarray(data.train_inputs, dtype=self.dtype)
+        self._y = np.ascontiguousarray(data.train_targets)
+        self._validation = (np.ascontiguousarray(data.validation_inputs, dtype=self.dtype),
+                            np.ascontiguousarray(data.validation_targets))
+        sample = np.linspace(0, data.rows - 1, min(data.rows, len(data.validation_targets))).astype(np.int64)
+        self._still = (np.ascontiguousarray(self._x[sample]), self._y[sample])
+
+    def _allocate(self) -> None:
+        k, b, shape, dtype = self.capacity, self.shape.batch_size, self.shape, self.dtype
+        self.parameters = np.zeros((k, shape.parameters), dtype)
+        self.gradients = np.zeros_like(self.parameters)
+        self._best = np.zeros_like(self.parameters)
+        self._state = np.zeros((STATES, k, shape.parameters), dtype)
+        self._w = shape.weight_views(self.parameters)
+        self._gw = shape.weight_views(self.gradients)
+        self._a = [np.zeros((k, b, units), dtype) for units in shape.sizes]
+        self._d = [np.zeros((k, b, units), dtype) for units in shape.widths]
+        self._e = [np.zeros((k, EVALUATED, units), dtype) for units in shape.sizes[1:]]
+        self._labels = np.zeros((k, b), np.int32)
+        self._elabels = np.zeros((k, EVALUATED), np.int32)
+        self._order = np.zeros((k, len(self._y)), np.int64)
+        self._coefficients = np.zeros((self.steps, k, COEFFICIENTS), dtype)
+        self._dropout = Dropout(shape.widths, b, k, dtype)
+        self._activation = ACTIVATIONS[shape.activation]
+        self._losses = np.zeros(k)
+        self._hits = np.zeros(k, np.int64)
+
+    # -- joining and leaving ---------------------------------------------------------------------
+
+    @property
+    def active(self) -> int:
+        """The number of runs in the stack."""
+        return len(self._slots)
+
+    @property
+    def runs(self) -> tuple[RunSpec, ...]:
+        """The runs in the stack, by slot."""
+        return tuple(slot.run for slot in self._slots)
+
+    def add(self, run: RunSpec, state: RunState | None = None) -> None:
+        """Put a run into a free slot: fresh, or from where `state` stands."""
+        k = self.active
+        if k >= self.capacity:
+            raise ValueError("the stack is full")
+        self._slots.append(_Slot(run, state.watch if state else Watch(), state.epoch if state else 0))
+        self._dropout.set_rate(k, run.recipe.real("dropout"))
+        if state is not None:
+            self.parameters[k] = state.parameters
+            self._best[k] = state.best_parameters
+            self._state[:, k] = state.optimiser
+            return
+        name = run.recipe.word("initialisation")
+        self.parameters[k] = first_weights(self.shape, name, run.streams.initialisation())
+        self._best[k] = self.parameters[k]
+        self._state[:, k] = 0
+        losses, _ = self._evaluate(*self._validation, first=k, last=k + 1)
+        self._slots[k].watch.start_loss = float(losses[0])
+
+    def state(self, slot: int) -> RunState:
+        """Return a copy of all that the run in `slot` needs to go on elsewhere."""
+        own = self._slots[slot]
+        return RunState(self.parameters[slot].copy(), self._best[slot].copy(), self._state[:, slot].copy(),
+                        own.epoch, Watch(**asdict(own.watch)))
+
+    def remove(self, slot: int) -> None:
+        """Take the run out of `slot`; the last one moves into its place."""
+        last = self.active - 1
+        for array in (self.parameters, self._best):
+            array[slot] = array[last]
+        self._state[:, slot] = self._state[:, last]
+        self._dropout.thresholds[slot] = self._dropout.thresholds[last]
+        self._dropout.scales[slot] = self._dropout.scales[last]
+        self._slots[slot] = self._slots[last]
+        self._slots.pop()
+
+    # -- training --------------------------------------------------------------------------------
+
+    def train_epoch(self, between: Callable[[], None] = lambda: None) -> list[Progress]:
+        """Train all runs for one epoch; `between` is called between steps and may wait or raise.
+
+        Returns
+        -------
+        list of Progress
+            One for each run, by slot. Runs that have ended are still in their slots.
+        """
+        active = self.active
+        started = time.perf_counter()
+        waited = 0.0
+        last_rates = self._start_epoch()
+        groups = self._groups()
+        rows = len(self._y)
+        with np.errstate(all="ignore"):
+            for step in range(self.steps):
+                start = step * self.shape.batch_size
+                self._step(step, start, min(start + self.shape.batch_size, rows), active, groups)
+                before = time.perf_counter()
+                between()
+                waited += time.perf_counter() - before
+            train_losses = self._losses[:active] / rows
+            norms = np.zeros(active)
+            kernels.squares(self.gradients, norms, active)
+            validation, hits = self._evaluate(*self._validation, first=0, last=active)
+            still, _ = self._evaluate(*self._still, first=0, last=active)
+        seconds = (time.perf_counter() - started - waited) / active
+        accuracy = hits / len(self._validation[1])
+        return [self._finish_epoch(k, EpochNumbers(
+            self._slots[k].epoch + 1, float(train_losses[k]), float(still[k]), float(validation[k]),
+            float(accuracy[k]), last_rates[k], float(np.sqrt(norms[k])), seconds)) for k in range(active)]
+
+    def _start_epoch(self) -> list[float]:
+        """Draw orders and masks and work out all steps' coefficients; return the last step's rates."""
+        last = []
+        self._losses[:] = 0
+        self._hits[:] = 0
+        for k, slot in enumerate(self._slots):
+            run, epoch = slot.run, slot.epoch
+            self._order[k] = run.streams.order(epoch + 1, len(self._y))
+            self._dropout.keys[k] = run.streams.dropout_key(epoch + 1)
+            own = rates(run.recipe, epoch * self.steps, self.steps, self.steps)
+            numbers = np.arange(epoch * self.steps + 1, (epoch + 1) * self.steps + 1, dtype=np.float64)
+            table = OPTIMISERS[run.recipe.word("optimiser")].coefficients(run.recipe, own, numbers)
+            self._coefficients[:, k, : table.shape[1]] = table
+            last.append(float(own[-1]))
+        return last
+
+    def _groups(self) -> list[tuple[str, NDArray[np.int64]]]:
+        """Return the optimisers in use, each with its slots."""
+        names = [slot.run.recipe.word("optimiser") for slot in self._slots]
+        return [(name, np.flatnonzero(np.array(names) == name)) for name in sorted(set(names))]
+
+    def _step(self, step: int, start: int, stop: int, active: int,
+              groups: list[tuple[str, NDArray[np.int64]]]) -> None:
+        rows = stop - start
+        index = self._order[:active, start:stop]
+        np.take(self._x, index, axis=0, out=self._a[0][:active, :rows], mode="clip")
+        np.take(self._y, index, out=self._labels[:active, :rows], mode="clip")
+        self._dropout.start_step(step, active)
+        self._forward(self._a, active, rows, training=True)
+        kernels.softmax_loss(self._a[-1], self._labels, self._losses, self._hits, True, active, rows)
+        self._backward(active, rows)
+        for name, slots in groups:
+            OPTIMISERS[name].step(self.parameters, self.gradients, self._state, self._coefficients[step], slots,
+                                  self.shape.weights)
+
+    def _forward(self, a: list[Array], active: int, rows: int, training: bool) -> None:
+        """Fill ``a[1:]`` (K, B, H) from the inputs ``a[0]``; the last holds logits."""
+        last = len(self._w) - 1
+        for i, (w, offset) in enumerate(zip(self._w, self.shape.bias_offsets, strict=True)):
+            np.matmul(a[i][:active, :rows], w[:active], out=a[i + 1][:active, :rows])
+            if i == last:
+                kernels.add_bias(a[i + 1], self.parameters, offset, active, rows)
+                return
+            self._activation.forward(a[i + 1], self.parameters, offset, active, rows)
+            if training:
+                self._dropout.apply(a[i + 1], i, active, rows)
+
+    def _backward(self, active: int, rows: int) -> None:
+        """Fill the gradients from the logits' gradient in the last of the activations."""
+        d = self._a[-1]
+        kernels.sum_rows(d, self.gradients, self.shape.bias_offsets[-1], active, rows)
+        for i in range(len(self._w) - 1, -1, -1):
+            a = self._a[i]
+            np.matmul(a[:active, :rows].swapaxes(1, 2), d[:active, :rows], out=self._gw[i][:active])
+            if i == 0:
+                return
+            below = self._d[i - 1]
+            np.matmul(d[:active, :rows], self._w[i][:active].swapaxes(1, 2), out=below[:active, :rows])
+            self._activation.backward(below, a, self.gradients, self.shape.bias_offsets[i - 1], self._dropout,
+                                      i - 1, active, rows)
+            d = below
+
+    def _evaluate(self, x: Array, y: Ints, first: int, last: int) -> tuple[NDArray[np.float64], NDArray[np.int64]]:
+        """Return mean loss and hits (last - first,) of the slots from `first` to `last` on `x` (N, D), `y` (N,)."""
+        count = last - first
+        losses, hits = np.zeros(count), np.zeros(count, np.int64)
+        for start in range(0, len(y), EVALUATED):
+            rows = min(EVALUATED, len(y) - start)
+            source: Array = x[None, start : start + rows]
+            for i, (w, offset) in enumerate(zip(self._w, self.shape.bias_offsets, strict=True)):
+                out = self._e[i]
+                np.matmul(source, w[first:last], out=out[:count, :rows])
+                flat = self.parameters[first:last]
+                if i < len(self._w) - 1:
+                    self._activation.forward(out, flat, offset, count, rows)
+                else:
+                    kernels.add_bias(out, flat, offset, count, rows)
+                source = out[:count, :rows]
+            self._elabels[:count, :rows] = y[start : start + rows]
+            kernels.softmax_loss(self._e[-1], self._elabels, losses, hits, False, count, rows)
+        return losses / len(y), hits
+
+    def _finish_epoch(self, k: int, numbers: EpochNumbers) -> Progress:
+        slot = self._slots[k]
+        slot.epoch += 1
+        if slot.watch.see(numbers, slot.run.recipe):
+            self._best[k] = self.parameters[k]
+        return Progress(slot.run, numbers, slot.watch.end(numbers, slot.run.recipe))

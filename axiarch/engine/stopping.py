@@ -1,0 +1,75 @@
+"""When a run ends by its own rule, and which of its epochs is kept."""
+
+from __future__ import annotations
+
+import math
+from dataclasses import dataclass, field
+
+from axiarch.engine.run import EpochNumbers, RunEnd
+from axiarch.plain import loss
+from axiarch.recipes.recipe import Recipe
+from axiarch.recipes.steady import WINDOW, smoothed
+
+#: A training loss this many times the loss before training counts as diverged even where it is finite: an
+#: untrained classifier stands near the logarithm of its classes, and no training that works climbs tenfold.
+DIVERGED = 10.0
+
+
+@dataclass
+class Watch:
+    """Follows one run's losses; plain numbers only, so that it can be saved and restored.
+
+    Attributes
+    ----------
+    start_loss : float
+        Validation loss before the first step.
+    losses : list of float
+        Validation loss of each epoch.
+    best_epoch, best_loss : int, float
+        The epoch kept and its smoothed validation loss.
+    mark_epoch, mark_loss : int, float
+        The last epoch that was better by at least ``min_improvement``: patience counts from it.
+    """
+
+    start_loss: float = math.inf
+    losses: list[float] = field(default_factory=list)
+    best_epoch: int = 0
+    best_loss: float = math.inf
+    mark_epoch: int = 0
+    mark_loss: float = math.inf
+
+    def see(self, numbers: EpochNumbers, recipe: Recipe) -> bool:
+        """Take in an epoch; say whether its weights are the best so far."""
+        self.losses.append(numbers.validation_loss)
+        level = smoothed(self.losses)
+        # While the window fills, an average over fewer epochs is luckier: a fuller one replaces it.
+        filling = len(self.losses) <= min(WINDOW, recipe.whole("epochs"))
+        better = level < self.best_loss or (filling and math.isfinite(level))
+        if better:
+            self.best_epoch, self.best_loss = numbers.epoch, level
+        if level < self.mark_loss - recipe.real("min_improvement") or (filling and math.isfinite(level)):
+            self.mark_epoch, self.mark_loss = numbers.epoch, level
+        return better
+
+    def end(self, numbers: EpochNumbers, recipe: Recipe) -> RunEnd | None:
+        """Return why the run ends after this epoch, or None if it goes on."""
+        diverged = self._diverged(numbers)
+        if diverged:
+            return RunEnd("diverged", diverged, numbers.epoch, self.best_epoch, self.best_loss)
+        patience = recipe.whole("patience")
+        if patience and numbers.epoch - self.mark_epoch >= patience:
+            text = (f"no better smoothed validation loss than {loss(self.mark_loss)} of epoch {self.mark_epoch} "
+                    f"for {patience} epochs")
+            return RunEnd("patience", text, numbers.epoch, self.best_epoch, self.best_loss)
+        if numbers.epoch >= recipe.whole("epochs"):
+            return RunEnd("completed", f"all {numbers.epoch} epochs", numbers.epoch, self.best_epoch, self.best_loss)
+        return None
+
+    def _diverged(self, numbers: EpochNumbers) -> str:
+        for name, value in (("training", numbers.train_loss), ("validation", numbers.validation_loss)):
+            if not math.isfinite(value):
+                return f"{name} loss was not finite in epoch {numbers.epoch}"
+        if numbers.train_loss_still > DIVERGED * max(self.start_loss, 0.1):
+            return (f"training loss {loss(numbers.train_loss_still)} in epoch {numbers.epoch} is more than "
+                    f"{DIVERGED:g} times the {loss(self.start_loss)} it started from")
+        return ""

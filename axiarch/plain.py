@@ -1,0 +1,109 @@
+"""Plain text: numbers people can read, and text from files made harmless.
+
+Every front end and every exported file uses these, so that a value looks the same everywhere.
+"""
+
+from __future__ import annotations
+
+import math
+import unicodedata
+
+#: Categories of characters that a terminal or a spreadsheet could act on instead of showing.
+_ACTIVE = frozenset({"Cc", "Cf", "Cs", "Co", "Zl", "Zp"})
+
+#: First characters that make a spreadsheet read a cell as a formula.
+_FORMULA = ("=", "+", "-", "@", "\t", "\r")
+
+
+def shown(text: object, limit: int | None = None) -> str:
+    """Return `text` with control characters drawn as symbols, cut to `limit` characters with an ellipsis."""
+    safe = "".join(_symbol(c) if unicodedata.category(c) in _ACTIVE else c for c in str(text))
+    if limit is not None and len(safe) > limit:
+        return safe[: max(limit - 1, 0)] + "…"
+    return safe
+
+
+def _symbol(character: str) -> str:
+    code = ord(character)
+    if code < 0x20:
+        return chr(0x2400 + code)
+    return "␡" if code == 0x7F else "�"
+
+
+def cell(text: str) -> str:
+    """Return `text` so that a spreadsheet shows it and never runs it as a formula."""
+    safe = shown(text)
+    if safe.startswith(_FORMULA) and not _is_number(safe):
+        return "'" + safe
+    return safe
+
+
+def _is_number(text: str) -> bool:
+    try:
+        float(text)
+    except ValueError:
+        return False
+    return True
+
+
+def number(value: float | None, digits: int = 4) -> str:
+    """Return `value` with at most `digits` significant digits, in the shortest usual form."""
+    if value is None:
+        return "–"
+    if not math.isfinite(value):
+        return "not finite"
+    if isinstance(value, int) or (float(value).is_integer() and abs(value) < 10**digits):
+        return f"{int(value):,}".replace(",", " ") if abs(value) >= 10_000 else str(int(value))
+    if 1e-3 <= abs(value) < 10**digits:
+        return f"{value:.{digits}g}"
+    return _scientific(value, digits)
+
+
+def _scientific(value: float, digits: int) -> str:
+    mantissa, exponent = f"{value:.{digits - 1}e}".split("e")
+    mantissa = mantissa.rstrip("0").rstrip(".") if "." in mantissa else mantissa
+    return f"{mantissa}e{int(exponent)}"
+
+
+def count(n: int, one: str, many: str = "") -> str:
+    """Return ``1 run``, ``2 runs``, ``12 000 runs``."""
+    return f"{number(n)} {one if n == 1 else many or one + 's'}"
+
+
+def loss(value: float | None) -> str:
+    """Return a loss with four decimals, or in scientific form where four decimals would hide it."""
+    if value is None:
+        return "–"
+    if not math.isfinite(value):
+        return "not finite"
+    return f"{value:.4f}" if 5e-3 <= abs(value) < 1000 or value == 0 else _scientific(value, 3)
+
+
+def share(value: float | None) -> str:
+    """Return a share between 0 and 1 as a percentage."""
+    return "–" if value is None else f"{100 * value:.1f} %"
+
+
+def duration(seconds: float | None) -> str:
+    """Return a time span in the unit people would use for it."""
+    if seconds is None or not math.isfinite(seconds):
+        return "unknown"
+    if seconds < 0.95:
+        return f"{max(seconds, 0) * 1000:.0f} ms"
+    if seconds < 90:
+        return f"{seconds:.0f} s"
+    minutes = seconds / 60
+    if minutes < 90:
+        return f"{minutes:.0f} min"
+    hours = minutes / 60
+    return f"{hours:.1f} h" if hours < 48 else f"{hours / 24:.1f} days"
+
+
+def memory(n_bytes: float) -> str:
+    """Return a number of bytes in binary units."""
+    size = float(n_bytes)
+    for unit in ("B", "KiB", "MiB"):
+        if size < 1024:
+            return f"{size:.0f} {unit}"
+        size /= 1024
+    return f"{size:.1f} GiB"

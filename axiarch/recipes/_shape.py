@@ -1,0 +1,31 @@
+"""The keys and types of a search file, for pydantic to check."""
+
+from __future__ import annotations
+
+from typing import Annotated, Any
+
+from pydantic import BaseModel, ConfigDict, Field
+
+
+class MethodShape(BaseModel):
+    """The table ``[method]``; its options are checked by the method."""
+
+    model_config = ConfigDict(extra="allow", strict=True)
+
+    name: str = "random"
+
+
+class SearchShape(BaseModel):
+    """A whole search file."""
+
+    model_config = ConfigDict(extra="forbid", strict=True)
+
+    format: int = 1
+    name: Annotated[str, Field(min_length=1, max_length=200)] = "search"
+    data: str = ""
+    seed: Annotated[int, Field(ge=0, lt=2**63)] = 1
+    repeats: Annotated[int, Field(ge=1, le=1000)] = 2
+    constraints: list[str] = []
+    method: MethodShape = MethodShape()
+    recipe: dict[str, Any] = {}
+    vary: dict[str, str | int | float] = {}

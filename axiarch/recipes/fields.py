@@ -1,0 +1,140 @@
+"""Every value a recipe holds: its name, group, kind, unit, bounds, default and one line on what it does.
+
+A value is added to recipes by adding one entry to :data:`FIELDS`.
+"""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Mapping
+from dataclasses import dataclass
+from typing import Literal
+
+from axiarch.errors import RecipeError
+from axiarch.recipes.conditions import Condition, Value
+
+Kind = Literal["whole", "real", "choice"]
+
+
+@dataclass(frozen=True)
+class Field:
+    """One named value of a recipe.
+
+    Attributes
+    ----------
+    name, group, summary, unit : str
+        What it is called, where it stands on the sheet, what it does, what it counts.
+    kind : {"whole", "real", "choice"}
+    default : Value
+    low, high : float
+        Closed bounds of a number.
+    choices : tuple of str
+        The allowed words of a choice.
+    needs : Condition, optional
+        On another field: where it does not hold, this one has no effect and a recipe carries its default,
+        so that two recipes that train alike are equal.
+    """
+
+    name: str
+    group: str
+    kind: Kind
+    default: Value
+    summary: str
+    unit: str = ""
+    low: float = 0.0
+    high: float = float("inf")
+    choices: tuple[str, ...] = ()
+    needs: Condition | None = None
+
+    @property
+    def label(self) -> str:
+        """The name as people read it."""
+        return self.name.replace("_", " ")
+
+    def wanted(self) -> str:
+        """Say which values are right, for error messages."""
+        if self.kind == "choice":
+            return "one of " + ", ".join(self.choices)
+        word = "a whole number" if self.kind == "whole" else "a number"
+        if self.high == float("inf"):
+            return f"{word}, {self.low:g} or more"
+        return f"{word} from {self.low:g} to {self.high:g}"
+
+    def check(self, value: object) -> Value:
+        """Return `value` in this field's own type, or raise :class:`RecipeError`."""
+        if self.kind == "choice":
+            return self._choice(value)
+        if isinstance(value, bool) or not isinstance(value, int | float) or not math.isfinite(value):
+            raise RecipeError(f"{value!r} is not a number", self.name, f"give {self.wanted()}")
+        if self.kind == "whole" and value != int(value):
+            raise RecipeError(f"{value:g} is not a whole number", self.name, f"give {self.wanted()}")
+        if not self.low <= value <= self.high:
+            raise RecipeError(f"{value:g} is out of bounds", self.name, f"give {self.wanted()}")
+        return int(value) if self.kind == "whole" else float(value)
+
+    def _choice(self, value: object) -> str:
+        if value not in self.choices:
+            raise RecipeError(f"{value!r} is not known", self.name, f"give {self.wanted()}")
+        return str(value)
+
+
+_LAYERED = Condition("depth", ">=", (1,))
+_ADAM = Condition("optimiser", "=", ("adam",))
+
+_ENTRIES = (
+    Field("depth", "network", "whole", 2, "hidden layers between the inputs and the classes; 0 is a linear model",
+          "layers", 0, 64),
+    Field("width", "network", "whole", 64, "units in every hidden layer", "units", 1, 16384, needs=_LAYERED),
+    Field("activation", "network", "choice", "relu", "what each hidden unit does to its sum",
+          choices=("relu", "tanh"), needs=_LAYERED),
+    Field("initialisation", "network", "choice", "auto",
+          "how the first weights are drawn; auto takes he for relu and glorot for tanh",
+          choices=("auto", "he", "glorot")),
+    Field("batch_size", "batches", "whole", 32, "rows averaged into one step of the optimiser", "rows", 1, 1048576),
+    Field("epochs", "batches", "whole", 40, "passes over the training rows, at the most", "epochs", 1, 100000),
+    Field("optimiser", "optimiser", "choice", "adam", "the rule that turns a gradient into a step",
+          choices=("sgd", "momentum", "adam")),
+    Field("learning_rate", "optimiser", "real", 1e-3, "size of a step; the one value that matters most",
+          "per step", 1e-12, 1e3),
+    Field("momentum", "optimiser", "real", 0.9, "share of the last step carried into the next",
+          low=0.0, high=0.9999, needs=Condition("optimiser", "=", ("momentum",))),
+    Field("beta1", "optimiser", "real", 0.9, "memory of the gradient's running mean",
+          low=0.0, high=0.99999, needs=_ADAM),
+    Field("beta2", "optimiser", "real", 0.999, "memory of the gradient's running square",
+          low=0.0, high=0.999999, needs=_ADAM),
+    Field("epsilon", "optimiser", "real", 1e-8, "added to the root of the running square",
+          low=1e-20, high=1.0, needs=_ADAM),
+    Field("schedule", "schedule", "choice", "constant", "how the learning rate moves during training",
+          choices=("constant", "exponential")),
+    Field("rate_decay", "schedule", "real", 0.95, "factor on the learning rate over each epoch, applied at every step",
+          "per epoch", 1e-6, 1.0, needs=Condition("schedule", "=", ("exponential",))),
+    Field("dropout", "regularisation", "real", 0.0, "share of hidden units silenced at each step", "share", 0.0, 0.95,
+          needs=_LAYERED),
+    Field("l2", "regularisation", "real", 0.0, "pull on the weights that is part of the gradient", "strength",
+          0.0, 100.0),
+    Field("weight_decay", "regularisation", "real", 0.0,
+          "pull on the weights that bypasses the optimiser (decoupled), times the learning rate", "strength",
+          0.0, 100.0),
+    Field("patience", "stopping", "whole", 10,
+          "epochs without a better smoothed validation loss before the run is stopped; 0 never stops it",
+          "epochs", 0, 100000),
+    Field("min_improvement", "stopping", "real", 1e-4, "how much lower counts as better", "loss", 0.0, 100.0,
+          needs=Condition("patience", ">=", (1,))),
+)
+
+#: All fields by name, in the order of the sheet.
+FIELDS: Mapping[str, Field] = {entry.name: entry for entry in _ENTRIES}
+
+#: The groups in the order of the sheet.
+GROUPS: tuple[str, ...] = tuple(dict.fromkeys(entry.group for entry in _ENTRIES))
+
+
+def field_named(name: str) -> Field:
+    """Return the field called `name`, or say which one may have been meant."""
+    if name in FIELDS:
+        return FIELDS[name]
+    import difflib
+
+    near = difflib.get_close_matches(name, FIELDS, n=1)
+    cure = f"did you mean {near[0]}?" if near else "known are " + ", ".join(FIELDS)
+    raise RecipeError(f"no value is called {name!r}", "", cure)

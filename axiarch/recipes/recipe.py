@@ -1,0 +1,106 @@
+"""A recipe: one complete, immutable configuration of a training."""
+
+from __future__ import annotations
+
+import hashlib
+import json
+from collections.abc import Iterator, Mapping
+from functools import cached_property
+
+from axiarch.errors import RecipeError
+from axiarch.recipes.conditions import Value, written
+from axiarch.recipes.fields import FIELDS, field_named
+
+
+class Recipe(Mapping[str, Value]):
+    """All values of one training, checked; those that have no effect carry their default.
+
+    Parameters
+    ----------
+    values : mapping of str to Value
+        Only what differs from the defaults need be given.
+
+    Raises
+    ------
+    RecipeError
+        On an unknown name or a value out of bounds.
+    """
+
+    def __init__(self, values: Mapping[str, object] | None = None) -> None:
+        given = {field_named(name).name: FIELDS[name].check(value) for name, value in (values or {}).items()}
+        full = {name: given.get(name, field.default) for name, field in FIELDS.items()}
+        for name, field in FIELDS.items():
+            if field.needs is not None and not field.needs.holds(full):
+                full[name] = field.default
+        self._values = full
+
+    def __getitem__(self, name: str) -> Value:
+        return self._values[name]
+
+    def __iter__(self) -> Iterator[str]:
+        return iter(self._values)
+
+    def __len__(self) -> int:
+        return len(self._values)
+
+    def __hash__(self) -> int:
+        return hash(tuple(self._values.items()))
+
+    def __eq__(self, other: object) -> bool:
+        return isinstance(other, Recipe) and self._values == other._values
+
+    def __repr__(self) -> str:
+        return f"Recipe({self.changed_values()!r})"
+
+    def real(self, name: str) -> float:
+        """Return a number of the recipe."""
+        value = self._values[name]
+        if isinstance(value, str):
+            raise RecipeError(f"{value!r} is not a number", name)
+        return float(value)
+
+    def whole(self, name: str) -> int:
+        """Return a whole number of the recipe."""
+        return int(self.real(name))
+
+    def word(self, name: str) -> str:
+        """Return a choice of the recipe."""
+        return str(self._values[name])
+
+    @cached_property
+    def fingerprint(self) -> str:
+        """Sixteen hexadecimal digits that are equal only for equal recipes."""
+        text = json.dumps({name: written(value) for name, value in self._values.items()}, sort_keys=True)
+        return hashlib.sha256(text.encode()).hexdigest()[:16]
+
+    def applies(self, name: str) -> bool:
+        """Say whether the value called `name` has any effect in this recipe."""
+        needs = FIELDS[name].needs
+        return needs is None or needs.holds(self)
+
+    def changed(self, values: Mapping[str, object]) -> Recipe:
+        """Return a copy with some values replaced."""
+        return Recipe({**self._values, **values})
+
+    def changed_values(self) -> dict[str, Value]:
+        """Return the values that differ from the defaults."""
+        return {name: value for name, value in self._values.items() if value != FIELDS[name].default}
+
+    def difference(self, other: Mapping[str, Value]) -> dict[str, Value]:
+        """Return this recipe's values where they differ from `other`'s, leaving out those of no effect here."""
+        return {name: value for name, value in self._values.items()
+                if value != other[name] and self.applies(name)}
+
+    def widths(self) -> tuple[int, ...]:
+        """Return the units of each hidden layer, first to last."""
+        return (self.whole("width"),) * self.whole("depth")
+
+    def parameters(self, inputs: int, outputs: int) -> int:
+        """Return the number of trainable weights and biases for `inputs` D and `outputs` C."""
+        sizes = (inputs, *self.widths(), outputs)
+        return sum((a + 1) * b for a, b in zip(sizes, sizes[1:], strict=False))
+
+
+def describe(values: Mapping[str, Value]) -> str:
+    """Return values as one line of text: ``learning rate 0.01, optimiser sgd``."""
+    return ", ".join(f"{FIELDS[name].label} {written(value)}" for name, value in values.items())

@@ -1,0 +1,211 @@
+"""Search files (TOML): a search that can be read, written, kept under version control and sent to others.
+
+    format = 1
+    name = "first look"
+    data = "hive states"
+    seed = 7
+    repeats = 2
+    constraints = ["width * depth <= 1024"]
+
+    [method]
+    name = "random"
+    recipes = 40
+
+    [recipe]            # the base: fixed values
+    epochs = 30
+
+    [vary]              # the knobs: ranges in the short notation
+    learning_rate = "1e-4 .. 1e-1 log"
+"""
+
+from __future__ import annotations
+
+import re
+import tomllib
+from collections.abc import Mapping
+from dataclasses import dataclass, field, replace
+from typing import Any
+
+from axiarch.errors import InputError, NotationError, RecipeError, SearchFileError
+from axiarch.recipes.constraints import parse_constraint
+from axiarch.recipes.fields import FIELDS
+from axiarch.recipes.notation import parse
+from axiarch.recipes.recipe import Recipe
+from axiarch.recipes.space import Space, knob
+
+#: The version of the file format written, and the latest one read.
+FORMAT = 1
+
+
+@dataclass(frozen=True)
+class MethodChoice:
+    """Which method proposes recipes, and its options by name (checked by the method itself)."""
+
+    name: str = "random"
+    options: Mapping[str, int | float | str | bool] = field(default_factory=dict)
+
+
+@dataclass(frozen=True)
+class SearchFile:
+    """All that defines a search.
+
+    Attributes
+    ----------
+    name : str
+        What people call it.
+    data : str
+        The data set's name in the workspace.
+    space : Space
+    method : MethodChoice
+    seed : int
+        Fixes every random number of the search.
+    repeats : int
+        Seeds each recipe is trained with.
+    """
+
+    name: str = "search"
+    data: str = ""
+    space: Space = field(default_factory=Space)
+    method: MethodChoice = field(default_factory=MethodChoice)
+    seed: int = 1
+    repeats: int = 2
+
+    def with_space(self, space: Space) -> SearchFile:
+        """Return a copy with another space."""
+        return replace(self, space=space)
+
+
+def read_search(text: str, where: str = "search file") -> SearchFile:
+    """Read the text of a search file.
+
+    Raises
+    ------
+    SearchFileError
+        With the line, the key, what was read and what would be right.
+    """
+    try:
+        table = tomllib.loads(text)
+    except tomllib.TOMLDecodeError as error:
+        raise SearchFileError(f"this is not TOML: {error}", where, "see the example in docs/search-files.md") from None
+    lines = _Lines(text, where)
+    checked = _check_shape(table, lines)
+    return SearchFile(
+        name=checked.name, data=checked.data, seed=checked.seed, repeats=checked.repeats,
+        method=MethodChoice(checked.method.name, dict(checked.method.model_extra or {})),
+        space=_space(checked, lines),
+    )
+
+
+def write_search(search: SearchFile) -> str:
+    """Return a search as the text of a search file that reads back as equal."""
+    import tomlkit
+
+    doc = tomlkit.document()
+    doc.update({"format": FORMAT, "name": search.name, "data": search.data, "seed": search.seed,
+                "repeats": search.repeats})
+    if search.space.constraints:
+        doc["constraints"] = [str(c) for c in search.space.constraints]
+    method = tomlkit.table()
+    method.update({"name": search.method.name, **search.method.options})
+    doc["method"] = method
+    recipe = tomlkit.table()
+    recipe.update(search.space.base.changed_values())
+    doc["recipe"] = recipe
+    vary = tomlkit.table()
+    vary.update({k.name: str(k) for k in search.space.knobs})
+    doc["vary"] = vary
+    return tomlkit.dumps(doc)
+
+
+class _Lines:
+    """Finds the line of a key, for messages."""
+
+    def __init__(self, text: str, where: str) -> None:
+        self.rows = text.splitlines()
+        self.where = where
+
+    def of(self, key: str, table: str = "") -> str:
+        current = ""
+        for n, row in enumerate(self.rows, 1):
+            header = re.match(r"\s*\[\s*([^\]]+?)\s*\]", row)
+            if header:
+                current = header[1]
+                if key == "" and current == table:
+                    return f"{self.where}, line {n}, [{table}]"
+            elif current == table and re.match(rf"\s*[\"']?{re.escape(key)}[\"']?\s*=", row):
+                return f"{self.where}, line {n}, {f'[{table}] ' if table else ''}{key}"
+        return f"{self.where}, {f'[{table}] ' if table else ''}{key}"
+
+
+def _check_shape(table: dict[str, Any], lines: _Lines) -> Any:
+    """Check keys and types with a pydantic model (imported here, so that start-up need not wait for it)."""
+    import pydantic
+
+    from axiarch.recipes._shape import SearchShape
+
+    version = table.get("format", FORMAT)
+    if isinstance(version, int) and version > FORMAT:
+        raise SearchFileError(f"the file has format {version}; this program reads up to {FORMAT}",
+                              lines.of("format"), "use the version of the program that wrote it, or a later one")
+    try:
+        return SearchShape.model_validate(table)
+    except pydantic.ValidationError as error:
+        first = error.errors(include_url=False)[0]
+        path = [str(p) for p in first["loc"]]
+        raise SearchFileError(*_said(first, path, lines)) from None
+
+
+def _said(problem: Any, path: list[str], lines: _Lines) -> tuple[str, str, str]:
+    place = lines.of(path[-1], ".".join(path[:-1])) if len(path) <= 2 else lines.of(path[0])
+    if problem["type"] == "extra_forbidden":
+        import difflib
+
+        from axiarch.recipes._shape import SearchShape
+
+        near = difflib.get_close_matches(path[-1], SearchShape.model_fields, n=1)
+        known = ", ".join(SearchShape.model_fields)
+        return f"no key is called {path[-1]!r}", place, f"did you mean {near[0]}?" if near else f"known are {known}"
+    return f"{problem['input']!r} does not fit", place, problem["msg"][:1].lower() + problem["msg"][1:]
+
+
+def _space(checked: Any, lines: _Lines) -> Space:
+    base = _base(checked.recipe, lines)
+    knobs = []
+    for name, text in checked.vary.items():
+        place = lines.of(name, "vary")
+        try:
+            knobs.append(knob(name, str(text)))
+        except NotationError as error:
+            raise SearchFileError(f"{error.what} ({error.where} of {error.text!r})", place, error.remedy) from None
+        except InputError as error:
+            raise SearchFileError(error.what, place, error.remedy) from None
+    constraints = []
+    for text in checked.constraints:
+        try:
+            constraints.append(parse_constraint(text))
+        except NotationError as error:
+            raise SearchFileError(f"{error.what} ({error.where} of {error.text!r})", lines.of("constraints"),
+                                  error.remedy) from None
+    try:
+        return Space(base, tuple(knobs), tuple(constraints))
+    except RecipeError as error:
+        raise SearchFileError(error.what, f"{lines.of('', 'vary')} {error.where}", error.remedy) from None
+
+
+def _base(values: Mapping[str, object], lines: _Lines) -> Recipe:
+    for name, value in values.items():
+        try:
+            Recipe({name: value})
+        except RecipeError as error:
+            if name in FIELDS and isinstance(value, str) and _is_range(name, value):
+                raise SearchFileError(f"{value!r} is a range", lines.of(name, "recipe"),
+                                      f"put it under [vary]: {name} = \"{value}\"") from None
+            raise SearchFileError(error.what, lines.of(name, "recipe"), error.remedy) from None
+    return Recipe(values)
+
+
+def _is_range(name: str, text: str) -> bool:
+    try:
+        return parse(name, text).range is not None
+    except InputError:
+        return False

@@ -1,0 +1,34 @@
+"""What *steady* means: a validation loss after discounting lucky epochs.
+
+The stopping rule, the choice of the weights that are kept, and the ranking all read this one
+definition: the mean of the last :data:`WINDOW` epochs. A single lucky epoch moves it by a third of
+its luck, and it looks back only, so it is known while the run trains.
+"""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Sequence
+
+#: Epochs averaged. Two would leave half of an epoch's luck in; five lag too far behind a short training.
+WINDOW = 3
+
+
+def smoothed(losses: Sequence[float]) -> float:
+    """Return the smoothed validation loss after the last of `losses` (E,), not finite if any of them is not."""
+    recent = losses[-WINDOW:]
+    return math.fsum(recent) / len(recent) if all(map(math.isfinite, recent)) else math.inf
+
+
+def steady(losses: Sequence[float]) -> tuple[int, float]:
+    """Return the chosen epoch (from 1) and its steady loss for the validation losses (E,) of a run.
+
+    The chosen epoch is the first with the lowest smoothed loss; epochs before the window is full
+    count only while no later one exists.
+    """
+    if not losses:
+        return 0, math.inf
+    start = min(WINDOW, len(losses))
+    curve = [smoothed(losses[:e]) for e in range(start, len(losses) + 1)]
+    best = min(range(len(curve)), key=curve.__getitem__)
+    return best + start, curve[best]
