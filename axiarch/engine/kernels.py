@@ -52,9 +52,11 @@ def add_bias(z, params, offset, active, rows):
     """Add to `z` (K, B, H) the biases at ``params[k, offset:offset + H]``."""
     units = z.shape[2]
     for k in range(active):
+        bias = params[k, offset : offset + units]
         for b in range(rows):
+            row = z[k, b]
             for h in range(units):
-                z[k, b, h] += params[k, offset + h]
+                row[h] += bias[h]
 
 
 @njit(cache=True, error_model="numpy")
@@ -63,10 +65,12 @@ def relu(z, params, offset, active, rows):
     units = z.shape[2]
     zero = z.dtype.type(0)
     for k in range(active):
+        bias = params[k, offset : offset + units]
         for b in range(rows):
+            row = z[k, b]
             for h in range(units):
-                value = z[k, b, h] + params[k, offset + h]
-                z[k, b, h] = zero if value < zero else value
+                value = row[h] + bias[h]
+                row[h] = zero if value < zero else value
 
 
 @njit(cache=True, error_model="numpy")
@@ -111,13 +115,14 @@ def relu_backward(d, a, grads, offset, scales, active, rows):
     zero = d.dtype.type(0)
     for k in range(active):
         scale = scales[k]
-        for h in range(units):
-            grads[k, offset + h] = zero
+        total = grads[k, offset : offset + units]
+        total[:] = zero
         for b in range(rows):
+            slope, output = d[k, b], a[k, b]
             for h in range(units):
-                value = d[k, b, h] * scale if a[k, b, h] > zero else zero
-                d[k, b, h] = value
-                grads[k, offset + h] += value
+                slope[h] = slope[h] * (scale if output[h] > zero else zero)
+            for h in range(units):
+                total[h] += slope[h]
 
 
 @njit(cache=True, error_model="numpy")
@@ -128,14 +133,15 @@ def tanh_backward(d, a, grads, offset, scales, active, rows):
     one = d.dtype.type(1)
     for k in range(active):
         inverse = one / scales[k]
-        for h in range(units):
-            grads[k, offset + h] = zero
+        total = grads[k, offset : offset + units]
+        total[:] = zero
         for b in range(rows):
+            slope, output = d[k, b], a[k, b]
             for h in range(units):
-                output = a[k, b, h] * inverse
-                value = d[k, b, h] * (one - output * output)
-                d[k, b, h] = value
-                grads[k, offset + h] += value
+                value = output[h] * inverse
+                slope[h] *= one - value * value
+            for h in range(units):
+                total[h] += slope[h]
 
 
 @njit(cache=True, error_model="numpy")
@@ -144,11 +150,12 @@ def sum_rows(d, grads, offset, active, rows):
     units = d.shape[2]
     zero = d.dtype.type(0)
     for k in range(active):
-        for h in range(units):
-            grads[k, offset + h] = zero
+        total = grads[k, offset : offset + units]
+        total[:] = zero
         for b in range(rows):
+            row = d[k, b]
             for h in range(units):
-                grads[k, offset + h] += d[k, b, h]
+                total[h] += row[h]
 
 
 @njit(cache=True, error_model="numpy")
@@ -206,36 +213,65 @@ def squares(values, sums, active):
         sums[k] = total
 
 
-# -- optimisers: one step on the flat buffers; ``coefficients`` (K, n) are those of the step ---------------------
+# -- optimisers: one step on the flat buffers; ``coefficients`` (K, n) are those of the step. Weights come before
+#    biases, which are neither pulled by L2 nor shrunk by decay ------------------------------------------------------
+
+
+@njit(cache=True, error_model="numpy")
+def _sgd(w, g, rate, l2, decay):
+    for p in range(w.shape[0]):
+        w[p] -= rate * (g[p] + l2 * w[p]) + decay * w[p]
 
 
 @njit(cache=True, error_model="numpy")
 def sgd_step(w, g, state, coefficients, slots, weights):
-    """``w -= rate (g + l2 w) + decay w``; coefficients: rate, l2, decay (rate included). `weights` come before biases."""
+    """``w -= rate (g + l2 w) + decay w``; coefficients: rate, l2, decay (rate included)."""
+    zero = w.dtype.type(0)
     for i in range(slots.shape[0]):
         k = slots[i]
-        rate, l2, decay = coefficients[k, 0], coefficients[k, 1], coefficients[k, 2]
-        for p in range(weights):
-            w[k, p] -= rate * (g[k, p] + l2 * w[k, p]) + decay * w[k, p]
-        for p in range(weights, w.shape[1]):
-            w[k, p] -= rate * g[k, p]
+        c = coefficients[k]
+        _sgd(w[k, :weights], g[k, :weights], c[0], c[1], c[2])
+        _sgd(w[k, weights:], g[k, weights:], c[0], zero, zero)
+
+
+@njit(cache=True, error_model="numpy")
+def _momentum(w, g, v, rate, l2, decay, mu):
+    tiny = w.dtype.type(TINY)
+    zero = w.dtype.type(0)
+    for p in range(w.shape[0]):
+        value = mu * v[p] + (g[p] + l2 * w[p])
+        value = zero if abs(value) < tiny else value
+        v[p] = value
+        w[p] -= rate * value + decay * w[p]
 
 
 @njit(cache=True, error_model="numpy")
 def momentum_step(w, g, state, coefficients, slots, weights):
     """``v = mu v + g; w -= rate v`` (Polyak 1964); coefficients: rate, l2, decay, mu. `state` is (1 or more, K, P)."""
-    tiny = w.dtype.type(TINY)
     zero = w.dtype.type(0)
     for i in range(slots.shape[0]):
         k = slots[i]
-        rate, l2, decay, mu = coefficients[k, 0], coefficients[k, 1], coefficients[k, 2], coefficients[k, 3]
-        for p in range(w.shape[1]):
-            pull = l2 if p < weights else zero
-            shrink = decay if p < weights else zero
-            v = mu * state[0, k, p] + (g[k, p] + pull * w[k, p])
-            v = zero if abs(v) < tiny else v
-            state[0, k, p] = v
-            w[k, p] -= rate * v + shrink * w[k, p]
+        c = coefficients[k]
+        v = state[0, k]
+        _momentum(w[k, :weights], g[k, :weights], v[:weights], c[0], c[1], c[2], c[3])
+        _momentum(w[k, weights:], g[k, weights:], v[weights:], c[0], zero, zero, c[3])
+
+
+@njit(cache=True, error_model="numpy")
+def _adam(w, g, m, v, c, l2, decay):
+    tiny = w.dtype.type(TINY)
+    tiny_square = w.dtype.type(TINY_SQUARE)
+    zero = w.dtype.type(0)
+    rate, beta1, rest1, beta2, rest2, root, epsilon = c[0], c[3], c[4], c[5], c[6], c[7], c[8]
+    for p in range(w.shape[0]):
+        slope = g[p] + l2 * w[p]
+        mean = beta1 * m[p] + rest1 * slope
+        square = beta2 * v[p] + rest2 * slope * slope
+        mean = zero if abs(mean) < tiny else mean
+        square = zero if square < tiny_square else square
+        m[p] = mean
+        v[p] = square
+        w[p] -= rate * mean / (np.sqrt(square) * root + epsilon) + decay * w[p]
 
 
 @njit(cache=True, error_model="numpy")
@@ -246,23 +282,10 @@ def adam_step(w, g, state, coefficients, slots, weights):
     1 / sqrt(1 - beta2^t), epsilon. L2 joins the gradient; decay bypasses the moments
     (Loshchilov & Hutter 2019).
     """
-    tiny = w.dtype.type(TINY)
-    tiny_square = w.dtype.type(TINY_SQUARE)
     zero = w.dtype.type(0)
     for i in range(slots.shape[0]):
         k = slots[i]
-        rate, l2, decay = coefficients[k, 0], coefficients[k, 1], coefficients[k, 2]
-        beta1, rest1 = coefficients[k, 3], coefficients[k, 4]
-        beta2, rest2 = coefficients[k, 5], coefficients[k, 6]
-        root, epsilon = coefficients[k, 7], coefficients[k, 8]
-        for p in range(w.shape[1]):
-            pull = l2 if p < weights else zero
-            shrink = decay if p < weights else zero
-            slope = g[k, p] + pull * w[k, p]
-            m = beta1 * state[0, k, p] + rest1 * slope
-            v = beta2 * state[1, k, p] + rest2 * slope * slope
-            m = zero if abs(m) < tiny else m
-            v = zero if v < tiny_square else v
-            state[0, k, p] = m
-            state[1, k, p] = v
-            w[k, p] -= rate * m / (np.sqrt(v) * root + epsilon) + shrink * w[k, p]
+        c = coefficients[k]
+        m, v = state[0, k], state[1, k]
+        _adam(w[k, :weights], g[k, :weights], m[:weights], v[:weights], c, c[1], c[2])
+        _adam(w[k, weights:], g[k, weights:], m[weights:], v[weights:], c, zero, zero)

@@ -126,6 +126,7 @@ class Stack:
         self._state = np.zeros((STATES, k, shape.parameters), dtype)
         self._w = shape.weight_views(self.parameters)
         self._gw = shape.weight_views(self.gradients)
+        self._wt = [np.zeros((k, after, before), dtype) for before, after in shape.pairs]
         self._a = [np.zeros((k, b, units), dtype) for units in shape.sizes]
         self._d = [np.zeros((k, b, units), dtype) for units in shape.widths]
         self._e = [np.zeros((k, EVALUATED, units), dtype) for units in shape.sizes[1:]]
@@ -277,7 +278,10 @@ class Stack:
             if i == 0:
                 return
             below = self._d[i - 1]
-            np.matmul(d[:active, :rows], self._w[i][:active].swapaxes(1, 2), out=below[:active, :rows])
+            # A product with a transposed right side is slow on small matrices: lay it out first.
+            transposed = self._wt[i][:active]
+            np.copyto(transposed, self._w[i][:active].swapaxes(1, 2))
+            np.matmul(d[:active, :rows], transposed, out=below[:active, :rows])
             self._activation.backward(below, a, self.gradients, self.shape.bias_offsets[i - 1], self._dropout,
                                       i - 1, active, rows)
             d = below

@@ -1,0 +1,54 @@
+"""What a user does, one verb a file: the public Python interface, and all that both front ends call.
+
+    from pathlib import Path
+    from axiarch import workflows as ax
+
+    workspace = ax.open_workspace(Path("my-work"), create=True)
+    data = ax.add_table(workspace, Path("hives.csv"), target="state")
+    search = ax.new_search(data, vary={"learning_rate": "1e-4 .. 1e-1 log"}, recipes=20)
+    number = ax.start_search(workspace, search)
+    result = ax.wait(workspace, number)
+    for row in result.ranking.rows[:5]:
+        print(row.place, row.loss, result.recipes[row.recipe].recipe)
+
+Names are loaded when they are first used, so that importing this costs nothing.
+"""
+
+from __future__ import annotations
+
+import importlib
+from typing import TYPE_CHECKING, Any
+
+if TYPE_CHECKING:
+    from axiarch.workflows.adding import add_table
+    from axiarch.workflows.demonstrating import demo_search, make_demo
+    from axiarch.workflows.drafting import load_draft, new_search, save_draft
+    from axiarch.workflows.exporting import export_chart, export_curves, export_ranking
+    from axiarch.workflows.forecasting import forecast_search
+    from axiarch.workflows.opening import data_set, open_workspace
+    from axiarch.workflows.starting import default_lanes, resume_search, start_search
+    from axiarch.workflows.steering import steer_search
+    from axiarch.workflows.waiting import wait
+    from axiarch.workflows.watching import Snapshot, Watcher, look_at
+
+_HOME = {
+    "add_table": "adding", "demo_search": "demonstrating", "make_demo": "demonstrating",
+    "load_draft": "drafting", "new_search": "drafting", "save_draft": "drafting",
+    "export_chart": "exporting", "export_curves": "exporting", "export_ranking": "exporting",
+    "forecast_search": "forecasting", "data_set": "opening", "open_workspace": "opening",
+    "default_lanes": "starting", "resume_search": "starting", "start_search": "starting",
+    "steer_search": "steering", "wait": "waiting", "Snapshot": "watching", "Watcher": "watching",
+    "look_at": "watching",
+}
+
+__all__ = [
+    "Snapshot", "Watcher", "add_table", "data_set", "default_lanes", "demo_search", "export_chart",
+    "export_curves", "export_ranking", "forecast_search", "load_draft", "look_at", "make_demo", "new_search",
+    "open_workspace", "resume_search", "save_draft", "start_search", "steer_search", "wait",
+]
+
+
+def __getattr__(name: str) -> Any:
+    if name not in _HOME:
+        raise AttributeError(f"module {__name__!r} has no attribute {name!r}")
+    return getattr(importlib.import_module(f"{__name__}.{_HOME[name]}"), name)

@@ -1,0 +1,67 @@
+"""Checkpoints: all that a run needs to go on with the same bits, in one safetensors file.
+
+The arrays are tensors; everything else is JSON in the file's own metadata. A file appears whole or not
+at all: it is written under another name and then renamed.
+"""
+
+from __future__ import annotations
+
+import json
+import os
+from dataclasses import asdict
+from pathlib import Path
+
+from axiarch.engine.network import StackShape
+from axiarch.engine.run import RunSpec
+from axiarch.engine.stack import RunState
+from axiarch.engine.stopping import Watch
+from axiarch.errors import TrainingError
+from axiarch.plain import shown
+
+
+def save_checkpoint(path: Path, run: RunSpec, state: RunState, data: str) -> None:
+    """Write a run's state; `data` is the fingerprint of the data set it trains on."""
+    from safetensors.numpy import save_file
+
+    known = {"format": 1, "recipe": dict(run.recipe), "streams": asdict(run.streams), "data": data,
+             "epoch": state.epoch, "watch": asdict(state.watch)}
+    draft = path.with_name(f".{path.name}.{os.getpid()}")
+    tensors = {"parameters": state.parameters, "best_parameters": state.best_parameters,
+               "optimiser": state.optimiser}
+    try:
+        save_file(tensors, draft, metadata={"axiarch": json.dumps(known)})
+        os.replace(draft, path)
+    except OSError as error:
+        draft.unlink(missing_ok=True)
+        raise TrainingError(f"a checkpoint could not be written: {error.strerror}", shown(path),
+                            "free some space") from None
+
+
+def load_checkpoint(path: Path, run: RunSpec, shape: StackShape, data: str) -> RunState:
+    """Read the state that `run` left, refusing one that does not fit.
+
+    Raises
+    ------
+    TrainingError
+        If the file cannot be read, or belongs to another recipe, other data or another network.
+    """
+    from safetensors import SafetensorError, safe_open
+
+    where = shown(path)
+    try:
+        with safe_open(path, framework="numpy") as file:
+            known = json.loads(file.metadata()["axiarch"])
+            tensors = {name: file.get_tensor(name) for name in ("parameters", "best_parameters", "optimiser")}
+    except (OSError, SafetensorError, KeyError, TypeError, ValueError) as error:
+        raise TrainingError(f"the checkpoint cannot be read: {shown(error, 100)}", where,
+                            "start the run afresh") from None
+    found = tensors["parameters"].shape
+    if found != (shape.parameters,):
+        raise TrainingError(f"the checkpoint holds {found} parameters; the network has {shape.parameters}", where,
+                            "start the run afresh")
+    for what, was, now in (("data", known["data"], data), ("recipe", known["recipe"], dict(run.recipe)),
+                           ("seed", known["streams"], asdict(run.streams))):
+        if was != now:
+            raise TrainingError(f"the checkpoint belongs to another {what}", where, "start the run afresh")
+    return RunState(tensors["parameters"], tensors["best_parameters"], tensors["optimiser"], known["epoch"],
+                    Watch(**known["watch"]))

@@ -1,0 +1,98 @@
+"""The journal's tables, as ordered migrations; each runs in one transaction with its record."""
+
+from __future__ import annotations
+
+import sqlite3
+
+from axiarch.errors import WorkspaceNewer
+
+#: Migration number n + 1 brings a journal from version n to n + 1.
+MIGRATIONS: tuple[str, ...] = (
+    """
+    CREATE TABLE search (
+        number INTEGER PRIMARY KEY,
+        name TEXT NOT NULL,
+        file TEXT NOT NULL,                 -- the search file
+        data TEXT NOT NULL,                 -- name of the data set
+        data_fingerprint TEXT NOT NULL,
+        state TEXT NOT NULL,                -- preparing running paused stopped done failed
+        why TEXT NOT NULL DEFAULT '',
+        started REAL NOT NULL,              -- seconds since 1970
+        ended REAL,
+        busy REAL NOT NULL DEFAULT 0,       -- seconds spent running until running_since, pauses left out
+        running_since REAL,
+        changed INTEGER NOT NULL
+    );
+    CREATE TABLE recipe (
+        search INTEGER NOT NULL REFERENCES search(number),
+        number INTEGER NOT NULL,            -- in the order proposed, from 1
+        fingerprint TEXT NOT NULL,
+        "values" TEXT NOT NULL,             -- JSON
+        parameters INTEGER NOT NULL,
+        changed INTEGER NOT NULL,
+        PRIMARY KEY (search, number),
+        UNIQUE (search, fingerprint)
+    ) WITHOUT ROWID;
+    CREATE TABLE run (
+        id INTEGER PRIMARY KEY,
+        search INTEGER NOT NULL,
+        recipe INTEGER NOT NULL,
+        repeat INTEGER NOT NULL,
+        fold INTEGER NOT NULL,
+        state TEXT NOT NULL,                -- waiting training ended failed
+        reason TEXT NOT NULL DEFAULT '',    -- completed patience diverged, or the cause of a failure
+        text TEXT NOT NULL DEFAULT '',
+        best_epoch INTEGER NOT NULL DEFAULT 0,
+        attempts INTEGER NOT NULL DEFAULT 0,
+        lane INTEGER,
+        changed INTEGER NOT NULL,
+        UNIQUE (search, recipe, repeat, fold)
+    );
+    CREATE INDEX run_changed ON run (search, changed);
+    CREATE TABLE epoch (
+        seq INTEGER PRIMARY KEY AUTOINCREMENT,
+        run INTEGER NOT NULL REFERENCES run(id),
+        epoch INTEGER NOT NULL,
+        train_loss REAL, train_loss_still REAL, validation_loss REAL, accuracy REAL,
+        learning_rate REAL, gradient_norm REAL, seconds REAL,
+        UNIQUE (run, epoch)
+    );
+    CREATE TABLE event (
+        seq INTEGER PRIMARY KEY AUTOINCREMENT,
+        search INTEGER NOT NULL,
+        at REAL NOT NULL,
+        kind TEXT NOT NULL,
+        text TEXT NOT NULL
+    );
+    CREATE TABLE lane (
+        search INTEGER NOT NULL,
+        number INTEGER NOT NULL,
+        pid INTEGER NOT NULL,
+        state TEXT NOT NULL,                -- starting idle training held gone
+        PRIMARY KEY (search, number)
+    ) WITHOUT ROWID;
+    """,
+)
+
+VERSION = len(MIGRATIONS)
+
+
+def version(connection: sqlite3.Connection) -> int:
+    """Return the version of a journal; 0 is an empty one."""
+    return int(connection.execute("PRAGMA user_version").fetchone()[0])
+
+
+def check_version(connection: sqlite3.Connection, where: str) -> int:
+    """Return the version, or raise :class:`WorkspaceNewer` if this program cannot read it."""
+    found = version(connection)
+    if found > VERSION:
+        raise WorkspaceNewer(f"the journal has version {found}; this program reads up to {VERSION}", where,
+                             "use the version of the program that wrote it, or a later one; nothing was changed")
+    return found
+
+
+def migrate(connection: sqlite3.Connection, where: str) -> None:
+    """Bring a journal up to date."""
+    for number in range(check_version(connection, where), VERSION):
+        script = f"BEGIN IMMEDIATE;{MIGRATIONS[number]}PRAGMA user_version = {number + 1};COMMIT;"
+        connection.executescript(script)

@@ -1,0 +1,96 @@
+"""What the journal holds, as frozen values."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from typing import Literal
+
+from axiarch.recipes.recipe import Recipe
+
+SearchState = Literal["preparing", "running", "paused", "stopped", "done", "failed", "interrupted"]
+RunState = Literal["waiting", "training", "ended", "failed"]
+
+
+@dataclass(frozen=True)
+class SearchRecord:
+    """A search as it stands. Times are seconds since 1970.
+
+    `busy` are the seconds it ran until `running_since`, where it runs now, or in all.
+    """
+
+    number: int
+    name: str
+    file: str
+    data: str
+    data_fingerprint: str
+    state: SearchState
+    why: str
+    started: float
+    ended: float | None
+    busy: float
+    running_since: float | None
+
+    def taken(self, now: float) -> float:
+        """Return the seconds it has run, pauses left out."""
+        if self.running_since is None or self.state != "running":
+            return self.busy
+        return self.busy + max(now - self.running_since, 0.0)
+
+
+@dataclass(frozen=True)
+class RecipeRecord:
+    """A recipe of a search, by its number in the order proposed."""
+
+    number: int
+    recipe: Recipe
+    parameters: int
+
+
+@dataclass(frozen=True)
+class RunRecord:
+    """A run as it stands."""
+
+    id: int
+    recipe: int
+    repeat: int
+    fold: int
+    state: RunState
+    reason: str
+    text: str
+    best_epoch: int
+    attempts: int
+    lane: int | None
+
+
+@dataclass(frozen=True)
+class EpochRecord:
+    """One journalled epoch of a run; a number that was not finite is read back as infinity."""
+
+    run: int
+    epoch: int
+    train_loss: float
+    train_loss_still: float
+    validation_loss: float
+    accuracy: float
+    learning_rate: float
+    gradient_norm: float
+    seconds: float
+
+
+@dataclass(frozen=True)
+class EventRecord:
+    """Something that happened to a search, in words."""
+
+    seq: int
+    at: float
+    kind: str
+    text: str
+
+
+@dataclass(frozen=True)
+class LaneRecord:
+    """A worker process of a running search."""
+
+    number: int
+    pid: int
+    state: str

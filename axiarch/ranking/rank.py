@@ -1,0 +1,201 @@
+"""Rank recipes by the mean of their runs' steady losses, with the spread over repeats and honest ties.
+
+The interval of a mean uses one spread for all recipes of the better half (pooled, as in a one-way
+analysis of variance), because two or three repeats alone say almost nothing about their own spread.
+A recipe is *tied* with the leader unless the interval of the difference excludes zero at the stated
+confidence, shared out over all comparisons (Bonferroni; Dunn 1961). Where repeats are too few to know
+any spread, nothing is told apart, and no tie is claimed either.
+"""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Iterable, Mapping, Sequence
+from dataclasses import dataclass
+from typing import Literal
+
+from axiarch.recipes.steady import steady
+
+Standing = Literal["leader", "tied", "apart", "unknown"]
+
+#: Confidence of intervals and ties.
+CONFIDENCE = 0.95
+
+
+@dataclass(frozen=True)
+class RunResult:
+    """What ranking needs of one run.
+
+    Attributes
+    ----------
+    recipe : int
+        The recipe's number.
+    validation, training : tuple of float
+        Loss of each epoch (E,), both in inference mode.
+    accuracy : tuple of float
+        On the validation rows, for each epoch (E,).
+    seconds : float
+        Time it took.
+    ended : bool
+        Whether it trained to its own end (not to divergence or failure).
+    """
+
+    recipe: int
+    validation: Sequence[float]
+    training: Sequence[float]
+    accuracy: Sequence[float]
+    seconds: float
+    ended: bool
+
+
+@dataclass(frozen=True)
+class Ranked:
+    """One recipe in the ranking.
+
+    Attributes
+    ----------
+    place : int
+        From 1.
+    recipe : int
+    loss : float
+        Mean over repeats of the steady validation loss.
+    spread : float or None
+        Standard deviation over repeats; None for a single one.
+    half_width : float or None
+        Half the width of the interval of the mean; None where no spread is known.
+    training : float
+        Mean training loss at the chosen epochs.
+    accuracy : float
+        Mean accuracy at the chosen epochs.
+    raw_best : float
+        Mean over repeats of the lowest validation loss of any epoch.
+    epoch : float
+        Mean chosen epoch.
+    repeats, failed : int
+        Runs counted, and runs that diverged or failed.
+    seconds : float
+        Mean time of a run.
+    parameters : int
+    standing : str
+    """
+
+    place: int
+    recipe: int
+    loss: float
+    spread: float | None
+    half_width: float | None
+    training: float
+    accuracy: float
+    raw_best: float
+    epoch: float
+    repeats: int
+    failed: int
+    seconds: float
+    parameters: int
+    standing: Standing = "unknown"
+
+    @property
+    def gap(self) -> float:
+        """Validation loss above training loss."""
+        return self.loss - self.training
+
+
+@dataclass(frozen=True)
+class Ranking:
+    """All recipes with at least one run that ended, best first, and those that have none.
+
+    Attributes
+    ----------
+    rows : tuple of Ranked
+    broken : tuple of int
+        Recipes all of whose ended runs diverged or failed.
+    pooled : float or None
+        The spread over repeats that the intervals use.
+    """
+
+    rows: tuple[Ranked, ...]
+    broken: tuple[int, ...]
+    pooled: float | None
+
+    @property
+    def tied(self) -> tuple[Ranked, ...]:
+        """The leader and those not told apart from it."""
+        return tuple(r for r in self.rows if r.standing in ("leader", "tied"))
+
+
+def rank(results: Iterable[RunResult], parameters: Mapping[int, int], broken: Iterable[int] = ()) -> Ranking:
+    """Rank the recipes of runs that have ended.
+
+    Parameters
+    ----------
+    results : iterable of RunResult
+        Runs in any order; those not `ended` count as failed.
+    parameters : mapping
+        Trainable parameters of each recipe.
+    broken : iterable of int
+        Recipe numbers of further runs that failed without any result.
+    """
+    good: dict[int, list[RunResult]] = {}
+    failed: dict[int, int] = {}
+    for result in results:
+        if result.ended and result.validation:
+            good.setdefault(result.recipe, []).append(result)
+        else:
+            failed[result.recipe] = failed.get(result.recipe, 0) + 1
+    for recipe in broken:
+        failed[recipe] = failed.get(recipe, 0) + 1
+    rows = [_row(recipe, runs, failed.get(recipe, 0), parameters[recipe]) for recipe, runs in good.items()]
+    rows.sort(key=lambda r: (r.failed > 0, r.loss, r.parameters, r.seconds, r.recipe))
+    pooled, freedom = _pooled_spread(rows)
+    placed = tuple(_placed(i, row, rows, pooled, freedom) for i, row in enumerate(rows))
+    return Ranking(placed, tuple(sorted(r for r in failed if r not in good)), pooled)
+
+
+def _row(recipe: int, runs: Sequence[RunResult], failed: int, parameters: int) -> Ranked:
+    chosen = [steady(run.validation) for run in runs]
+    losses = [level for _, level in chosen]
+    mean = _mean(losses)
+    spread = None
+    if len(losses) > 1:
+        spread = math.sqrt(math.fsum((x - mean) ** 2 for x in losses) / (len(losses) - 1))
+    return Ranked(
+        place=0, recipe=recipe, loss=mean, spread=spread, half_width=None,
+        training=_mean([run.training[e - 1] for run, (e, _) in zip(runs, chosen, strict=True)]),
+        accuracy=_mean([run.accuracy[e - 1] for run, (e, _) in zip(runs, chosen, strict=True)]),
+        raw_best=_mean([min(run.validation) for run in runs]), epoch=_mean([float(e) for e, _ in chosen]),
+        repeats=len(runs), failed=failed, seconds=_mean([run.seconds for run in runs]), parameters=parameters,
+    )
+
+
+def _mean(values: Sequence[float]) -> float:
+    return math.fsum(values) / len(values)
+
+
+def _pooled_spread(rows: Sequence[Ranked]) -> tuple[float | None, int]:
+    """Return the spread over repeats of the better half, and its degrees of freedom."""
+    known = [r for r in rows[: max(len(rows) // 2, min(len(rows), 5))] if r.spread is not None]
+    freedom = sum(r.repeats - 1 for r in known)
+    if freedom == 0:
+        return None, 0
+    return math.sqrt(math.fsum((r.repeats - 1) * (r.spread or 0.0) ** 2 for r in known) / freedom), freedom
+
+
+def _placed(i: int, row: Ranked, rows: Sequence[Ranked], pooled: float | None, freedom: int) -> Ranked:
+    from dataclasses import replace
+
+    if pooled is None:
+        return replace(row, place=i + 1, standing="leader" if i == 0 else "unknown")
+    half = _t(freedom, 1) * pooled / math.sqrt(row.repeats)
+    if i == 0:
+        return replace(row, place=1, half_width=half, standing="leader")
+    leader = rows[0]
+    reach = _t(freedom, len(rows) - 1) * pooled * math.sqrt(1 / row.repeats + 1 / leader.repeats)
+    standing: Standing = "apart" if row.failed or row.loss - leader.loss > reach else "tied"
+    return replace(row, place=i + 1, half_width=half, standing=standing)
+
+
+def _t(freedom: int, comparisons: int) -> float:
+    """Return the two-sided quantile of Student's t for :data:`CONFIDENCE`, shared over `comparisons`."""
+    from scipy.special import stdtrit
+
+    return float(stdtrit(freedom, 1 - (1 - CONFIDENCE) / (2 * comparisons)))

@@ -1,0 +1,108 @@
+"""The runner's own process: ``python -m axiarch.runner run WORKSPACE NUMBER LANES`` and its helpers.
+
+``run`` says on its first line of output whether it holds the workspace (JSON); ``measure`` reads a JSON
+request and answers it; ``warm`` compiles the kernels. They are started by workflows, not by people.
+"""
+
+from __future__ import annotations
+
+import json
+import os
+import signal
+import sys
+from pathlib import Path
+from types import FrameType
+
+from axiarch.errors import AxiarchError
+
+
+def _say(**what: object) -> None:
+    print(json.dumps(what), flush=True)
+
+
+def _run(folder: str, number: str, lanes: str) -> int:
+    from axiarch.data.dataset import read_dataset
+    from axiarch.journal.workspace import Workspace
+    from axiarch.journal.write import JournalWriter
+    from axiarch.recipes.searchfile import read_search
+    from axiarch.runner.processes import ProcessExecutor
+    from axiarch.runner.runner import Runner
+
+    signal.signal(signal.SIGHUP, signal.SIG_IGN)
+    signal.signal(signal.SIGINT, signal.SIG_IGN)
+    try:
+        workspace = Workspace.open(Path(folder))
+        with workspace.locked(f"search {int(number)}"):
+            place = workspace.search(int(number))
+            search = read_search((place / "search.toml").read_text(encoding="utf-8"), "search.toml")
+            dataset = read_dataset(workspace.data(search.data))
+            journal = JournalWriter(workspace.journal)
+            executor = ProcessExecutor(int(lanes))
+            try:
+                runner = Runner(workspace, int(number), search, dataset, journal, executor)
+                _say(started=os.getpid())
+                _detach()
+                signal.signal(signal.SIGTERM, lambda _n, _f: _stop(runner, _f))
+                state = runner.run()
+            finally:
+                executor.close()
+                journal.close()
+        return 0 if state in ("done", "stopped") else 4
+    except AxiarchError as error:
+        _say(error=type(error).__name__, what=error.what, where=error.where, remedy=error.remedy)
+        return error.exit_code
+
+
+def _stop(runner: object, _frame: FrameType | None) -> None:
+    from axiarch.runner.runner import Runner
+
+    assert isinstance(runner, Runner)
+    runner.stop()
+
+
+def _detach() -> None:
+    """Let go of the starter's pipe: whoever started this may be gone at any time."""
+    null = os.open(os.devnull, os.O_WRONLY)
+    os.dup2(null, 1)
+    os.close(null)
+
+
+def _measure() -> int:
+    from threadpoolctl import threadpool_limits
+
+    from axiarch.data.dataset import read_dataset
+    from axiarch.engine.warm import warm
+    from axiarch.recipes.recipe import Recipe
+    from axiarch.runner.measure import measure
+
+    request = json.load(sys.stdin)
+    try:
+        dataset = read_dataset(Path(request["data"]))
+        with threadpool_limits(1):
+            warm()
+            found = [measure(Recipe(values), runs, dataset) for values, runs in request["recipes"]]
+    except AxiarchError as error:
+        _say(error=type(error).__name__, what=error.what, where=error.where, remedy=error.remedy)
+        return error.exit_code
+    _say(measured=[[m.work, m.seconds, m.bytes] for m in found])
+    return 0
+
+
+def main(arguments: list[str]) -> int:
+    """Do what the arguments say; return the exit code."""
+    match arguments:
+        case ["run", folder, number, lanes]:
+            return _run(folder, number, lanes)
+        case ["measure"]:
+            return _measure()
+        case ["warm"]:
+            from axiarch.engine.warm import warm
+
+            warm()
+            return 0
+    print("this module is started by the program itself; see axiarch --help", file=sys.stderr)
+    return 2
+
+
+if __name__ == "__main__":
+    sys.exit(main(sys.argv[1:]))

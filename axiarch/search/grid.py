@@ -1,0 +1,34 @@
+"""Grid: every combination."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from functools import cached_property
+
+from axiarch.recipes.recipe import Recipe
+from axiarch.recipes.space import Space
+from axiarch.search.method import Method, Option, OptionValue
+
+
+class Grid(Method):
+    """Propose the base recipe, then every combination of the knobs' values, the last knob turning fastest."""
+
+    name = "grid"
+    summary = "two or three knobs with few values each, all combinations"
+    options = (Option("points", 5, 2, 1000, "values taken from a continuous range"),)
+
+    def __init__(self, space: Space, seed: int, options: Mapping[str, OptionValue] | None = None) -> None:
+        super().__init__(space, seed, options)
+        self._waiting = space.grid(self.values["points"])
+
+    @cached_property
+    def expected(self) -> int:
+        size = self.space.grid_size(self.values["points"])
+        base = self.space.base
+        on_grid = size <= 20_000 and base in set(self.space.grid(self.values["points"]))
+        return size + (self.space.allows(base) and not on_grid)
+
+    def _next(self) -> Recipe | None:
+        if not self._seen and self.space.allows(self.space.base):
+            return self.space.base
+        return next((recipe for recipe in self._waiting if recipe not in self._seen), None)

@@ -1,0 +1,47 @@
+"""Bring a table into a workspace: read, checked, split, encoded, its test rows sealed."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+from axiarch.data.dataset import Dataset, build_dataset
+from axiarch.data.table import read_table
+from axiarch.errors import AxiarchError, DataError, WorkspaceReadOnly
+from axiarch.journal.workspace import Workspace
+from axiarch.plain import shown
+
+
+def add_table(workspace: Workspace, path: Path, *, name: str = "", target: str | None = None,
+              ignore: tuple[str, ...] = (), seed: int = 1) -> Dataset:
+    """Add a CSV file to a workspace.
+
+    Parameters
+    ----------
+    name : str, optional
+        What to call it; by default the file's name.
+    target : str, optional
+        The column to be predicted; by default it is proposed.
+    ignore : tuple of str, optional
+        Columns to leave out, besides those that look like identifiers.
+    seed : int, optional
+        Fixes the split.
+
+    Raises
+    ------
+    DataError
+        With the place and what to do. Nothing is added then.
+    """
+    workspace.check_writable()
+    name = name or path.stem.replace("-", " ").replace("_", " ")
+    folder = workspace.data(name)
+    if folder.exists():
+        raise DataError(f"a data set called {shown(name)!r} is there already", shown(workspace.folder),
+                        "choose another name")
+    frame = read_table(path)
+    try:
+        return build_dataset(frame, folder, shown(name), shown(path), target=target, ignore=ignore, seed=seed)
+    except AxiarchError as error:
+        raise error.at(shown(path)) from None
+    except OSError as error:
+        raise WorkspaceReadOnly(f"the data cannot be written: {error.strerror}", shown(folder),
+                                "free some space or change the permissions") from None

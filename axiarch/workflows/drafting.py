@@ -1,0 +1,60 @@
+"""The search being put together: its base recipe and what varies."""
+
+from __future__ import annotations
+
+import os
+from collections.abc import Mapping, Sequence
+
+from axiarch.data.dataset import Dataset
+from axiarch.errors import InputError, WorkspaceReadOnly
+from axiarch.journal.workspace import Workspace
+from axiarch.plain import shown
+from axiarch.recipes.searchfile import MethodChoice, SearchFile, read_search, write_search
+from axiarch.recipes.space import space
+
+#: What varies in a search that nobody has edited yet: the value that matters most.
+FIRST_KNOBS = {"learning_rate": "1e-4 .. 1e-1 log"}
+
+
+def new_search(data: Dataset, *, name: str = "search", base: Mapping[str, object] | None = None,
+               vary: Mapping[str, str] | None = None, constraints: Sequence[str] = (), method: str = "random",
+               seed: int = 1, repeats: int = 2, **options: int) -> SearchFile:
+    """Return a search on `data`, from plain values and texts in the short notation.
+
+    Parameters
+    ----------
+    base : mapping, optional
+        Values of the base recipe that differ from the defaults.
+    vary : mapping, optional
+        Ranges by name, such as ``{"learning_rate": "1e-4 .. 1e-1 log"}``.
+    constraints : sequence of str, optional
+        Such as ``"width * depth <= 1024"``.
+    **options
+        Options of the method, such as ``recipes=40``.
+
+    Raises
+    ------
+    InputError
+        On a name, value or range that does not fit.
+    """
+    made = space(base, FIRST_KNOBS if vary is None else vary, constraints)
+    return SearchFile(name, data.folder.name, made, MethodChoice(method, options), seed, repeats)
+
+
+def load_draft(workspace: Workspace, data: Dataset) -> SearchFile:
+    """Return the draft kept in the workspace; a fresh one if there is none or it cannot be read."""
+    try:
+        return read_search(workspace.draft.read_text(encoding="utf-8"), shown(workspace.draft))
+    except (OSError, UnicodeDecodeError, InputError):
+        return new_search(data)
+
+
+def save_draft(workspace: Workspace, search: SearchFile) -> None:
+    """Keep the draft in the workspace."""
+    beside = workspace.draft.with_name(f".draft.{os.getpid()}.toml")
+    try:
+        beside.write_text(write_search(search), encoding="utf-8")
+        os.replace(beside, workspace.draft)
+    except OSError as error:
+        raise WorkspaceReadOnly(f"the draft cannot be kept: {error.strerror}", shown(workspace.draft),
+                                "change the permissions; the draft stays as it was") from None

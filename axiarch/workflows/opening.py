@@ -1,0 +1,41 @@
+"""Open a workspace and what lies in it."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+from axiarch.data.dataset import Dataset, read_dataset
+from axiarch.errors import WorkspaceMissing
+from axiarch.journal.workspace import Workspace
+from axiarch.plain import shown
+
+
+def open_workspace(folder: Path, *, create: bool = False) -> Workspace:
+    """Return the workspace in `folder`; with `create`, make one where the folder is new or empty.
+
+    Raises
+    ------
+    WorkspaceMissing, WorkspaceNewer, WorkspaceReadOnly
+    """
+    return Workspace.create(folder) if create else Workspace.open(folder)
+
+
+def data_set(workspace: Workspace, name: str = "") -> Dataset:
+    """Return the data set called `name`, or the only one there is.
+
+    Raises
+    ------
+    WorkspaceMissing
+        If there is none, or no name was given and there are several.
+    """
+    names = workspace.data_names()
+    if name:
+        if workspace.data(name).name not in names:
+            raise WorkspaceMissing(f"there is no data set {shown(name)!r}", shown(workspace.folder),
+                                   "there are " + ", ".join(names) if names else "add one: axiarch data add FILE")
+        return read_dataset(workspace.data(name))
+    if not names:
+        raise WorkspaceMissing("there is no data yet", shown(workspace.folder), "add some: axiarch data add FILE")
+    if len(names) > 1:
+        raise WorkspaceMissing("there are several data sets", shown(workspace.folder), "name one of " + ", ".join(names))
+    return read_dataset(workspace.data(names[0]))

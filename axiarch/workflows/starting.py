@@ -1,0 +1,116 @@
+"""Start a search, or let one go on, in a process group of its own that outlives whoever started it."""
+
+from __future__ import annotations
+
+import json
+import os
+import shutil
+import subprocess
+import sys
+from pathlib import Path
+
+from axiarch.errors import AxiarchError, TrainingError, WorkspaceMissing, WorkspaceReadOnly
+from axiarch.journal.read import JournalReader
+from axiarch.journal.workspace import Workspace
+from axiarch.plain import shown
+from axiarch.recipes.searchfile import SearchFile, write_search
+from axiarch.search.methods import make_method
+from axiarch.workflows.answer import raise_answer
+from axiarch.workflows.opening import data_set
+
+
+def default_lanes() -> int:
+    """Return how many workers a search gets: one for each core this process may use."""
+    return len(os.sched_getaffinity(0))
+
+
+def start_search(workspace: Workspace, search: SearchFile, lanes: int = 0) -> int:
+    """Start a search in the background and return its number once it holds the workspace.
+
+    Parameters
+    ----------
+    lanes : int, optional
+        Workers; 0 for one per core.
+
+    Raises
+    ------
+    InputError
+        If the search cannot be run as it is.
+    WorkspaceLocked, WorkspaceReadOnly
+        Nothing has been changed then.
+    """
+    make_method(search.method, search.space, search.seed)
+    data_set(workspace, search.data)
+    _check_free(workspace)
+    number, folder = _new_folder(workspace)
+    (folder / "search.toml").write_text(write_search(search), encoding="utf-8")
+    try:
+        _launch(workspace, number, lanes)
+    except AxiarchError:
+        shutil.rmtree(folder, ignore_errors=True)
+        raise
+    return number
+
+
+def resume_search(workspace: Workspace, number: int, lanes: int = 0) -> None:
+    """Let a search go on that was stopped or interrupted.
+
+    Raises
+    ------
+    WorkspaceMissing
+        If there is no such search, it is done, or its data have changed.
+    """
+    if number not in workspace.search_numbers():
+        raise WorkspaceMissing(f"there is no search {number}", shown(workspace.folder), "see axiarch status")
+    reader = JournalReader(workspace.journal)
+    known = reader.search(number)
+    reader.close()
+    if known is not None and known.state == "done":
+        raise WorkspaceMissing(f"search {number} is done; nothing is left to train", shown(workspace.folder),
+                               "start a new one")
+    if known is not None and data_set(workspace, known.data).fingerprint != known.data_fingerprint:
+        raise WorkspaceMissing(f"the data of search {number} have changed since it started", known.data,
+                               "start a new search")
+    _check_free(workspace)
+    _launch(workspace, number, lanes)
+
+
+def _check_free(workspace: Workspace) -> None:
+    """Raise if the workspace cannot be written now, without holding it."""
+    with workspace.locked("starting a search"):
+        pass
+
+
+def _new_folder(workspace: Workspace) -> tuple[int, Path]:
+    """Make the folder of the next search; making it is what claims the number."""
+    taken = [int(p.name) for p in workspace.folder.glob("searches/*") if p.name.isdigit()]
+    number = max(taken, default=0) + 1
+    while True:
+        try:
+            workspace.search(number).mkdir(parents=True)
+            return number, workspace.search(number)
+        except FileExistsError:
+            number += 1
+        except OSError as error:
+            raise WorkspaceReadOnly(f"the search cannot be kept: {error.strerror}", shown(workspace.folder),
+                                    "free some space or change the permissions") from None
+
+
+def _launch(workspace: Workspace, number: int, lanes: int) -> None:
+    """Start the runner's process and wait until it says that it holds the workspace."""
+    folder = workspace.search(number)
+    command = [sys.executable, "-m", "axiarch.runner", "run", str(workspace.folder.absolute()), str(number),
+               str(lanes or default_lanes())]
+    with (folder / "runner.log").open("ab") as log:
+        process = subprocess.Popen(command, stdin=subprocess.DEVNULL, stdout=subprocess.PIPE, stderr=log,
+                                   start_new_session=True)
+    assert process.stdout is not None
+    with process.stdout:
+        line = process.stdout.readline()
+    try:
+        answer = json.loads(line)
+    except ValueError:
+        process.wait()
+        raise TrainingError("the search could not be started", shown(folder / "runner.log"),
+                            "the log says why") from None
+    raise_answer(answer)

@@ -1,0 +1,233 @@
+"""Watch a search: what is known of it, as a frozen snapshot, made from the journal alone."""
+
+from __future__ import annotations
+
+import time
+from collections.abc import Mapping
+from dataclasses import dataclass, field, replace
+from types import MappingProxyType
+
+from axiarch.data.dataset import Dataset
+from axiarch.engine.network import StackShape
+from axiarch.errors import WorkspaceMissing
+from axiarch.insight.forecast import Pending, seconds_left
+from axiarch.journal.read import JournalReader
+from axiarch.journal.records import EpochRecord, EventRecord, LaneRecord, RecipeRecord, RunRecord, SearchRecord
+from axiarch.journal.workspace import Workspace
+from axiarch.plain import shown
+from axiarch.ranking.rank import Ranking, RunResult, rank
+from axiarch.recipes.searchfile import SearchFile, read_search
+from axiarch.search.methods import make_method
+from axiarch.workflows.opening import data_set
+
+
+@dataclass(frozen=True)
+class Curve:
+    """The epochs (E,) of one run, in order, one tuple a number."""
+
+    training: tuple[float, ...] = ()
+    training_still: tuple[float, ...] = ()
+    validation: tuple[float, ...] = ()
+    accuracy: tuple[float, ...] = ()
+    learning_rate: tuple[float, ...] = ()
+    gradient_norm: tuple[float, ...] = ()
+    seconds: tuple[float, ...] = ()
+
+    def __len__(self) -> int:
+        return len(self.validation)
+
+    def extended(self, e: EpochRecord) -> Curve:
+        """Return the curve with one more epoch."""
+        return Curve((*self.training, e.train_loss), (*self.training_still, e.train_loss_still),
+                     (*self.validation, e.validation_loss), (*self.accuracy, e.accuracy),
+                     (*self.learning_rate, e.learning_rate), (*self.gradient_norm, e.gradient_norm),
+                     (*self.seconds, e.seconds))
+
+
+@dataclass(frozen=True)
+class Snapshot:
+    """A search as it stands.
+
+    Attributes
+    ----------
+    search : SearchRecord
+        Its state is ``interrupted`` where it should be running and no process runs it.
+    file : SearchFile
+    dataset : Dataset
+    recipes : mapping of int to RecipeRecord
+    runs : mapping of int to RunRecord
+    curves : mapping of int to Curve
+        By run.
+    ranking : Ranking
+    lanes : tuple of LaneRecord
+    events : tuple of EventRecord
+    expected_runs : int
+        Runs in all, at the most.
+    seconds_left : float or None
+    taken : float
+        Seconds it has run, pauses left out.
+    """
+
+    search: SearchRecord
+    file: SearchFile
+    dataset: Dataset
+    recipes: Mapping[int, RecipeRecord]
+    runs: Mapping[int, RunRecord]
+    curves: Mapping[int, Curve]
+    ranking: Ranking
+    lanes: tuple[LaneRecord, ...]
+    events: tuple[EventRecord, ...]
+    expected_runs: int
+    seconds_left: float | None
+    taken: float
+
+    @property
+    def ended_runs(self) -> int:
+        """Runs of which nothing more will come."""
+        return sum(r.state in ("ended", "failed") for r in self.runs.values())
+
+    @property
+    def epochs(self) -> int:
+        """Epochs trained in all runs together."""
+        return sum(map(len, self.curves.values()))
+
+    @property
+    def over(self) -> bool:
+        """Whether nothing more will change by itself."""
+        return self.search.state in ("done", "stopped", "failed", "interrupted")
+
+    def runs_of(self, recipe: int) -> list[RunRecord]:
+        """Return the runs of a recipe by repeat."""
+        return sorted((r for r in self.runs.values() if r.recipe == recipe), key=lambda r: r.repeat)
+
+
+@dataclass
+class Watcher:
+    """Reads one search's journal again and again, each time only what is new."""
+
+    workspace: Workspace
+    number: int
+    _mark: tuple[int, int] = (0, 0)
+    _recipes: dict[int, RecipeRecord] = field(default_factory=dict)
+    _runs: dict[int, RunRecord] = field(default_factory=dict)
+    _curves: dict[int, Curve] = field(default_factory=dict)
+    _ranking: Ranking = field(default_factory=lambda: Ranking((), (), None))
+    _last: Snapshot | None = None
+
+    def __post_init__(self) -> None:
+        self._reader = JournalReader(self.workspace.journal)
+        self._version = -2
+        self._alive_checked = 0.0
+        self._alive = True
+
+    def close(self) -> None:
+        """Close the journal."""
+        self._reader.close()
+
+    def poll(self) -> Snapshot | None:
+        """Return a new snapshot if anything has changed since the last call, else None.
+
+        Raises
+        ------
+        WorkspaceMissing
+            If there is no such search.
+        """
+        version = self._reader.version()
+        alive = self._is_alive()
+        if version == self._version and alive == self._alive and self._last is not None:
+            return None
+        self._version, self._alive = version, alive
+        record = self._reader.search(self.number)
+        if record is None:
+            raise WorkspaceMissing(f"there is no search {self.number}", shown(self.workspace.folder),
+                                   "see axiarch status")
+        self._take_changes()
+        self._last = self._snapshot(record, alive)
+        return self._last
+
+    def _is_alive(self) -> bool:
+        """Say whether a process runs this search (asked at most once a second)."""
+        now = time.monotonic()
+        if now - self._alive_checked < 1:
+            return self._alive
+        self._alive_checked = now
+        owner = self.workspace.owner()
+        return owner is not None and owner.what == f"search {self.number}"
+
+    def _take_changes(self) -> None:
+        changes = self._reader.changes(self.number, self._mark)
+        self._mark = changes.mark
+        self._recipes.update((r.number, r) for r in changes.recipes)
+        self._runs.update((r.id, r) for r in changes.runs)
+        for epoch in changes.epochs:
+            self._curves[epoch.run] = self._curves.get(epoch.run, Curve()).extended(epoch)
+        if any(r.state in ("ended", "failed") for r in changes.runs):
+            self._ranking = self._rank()
+
+    def _rank(self) -> Ranking:
+        results, broken = [], []
+        for run in self._runs.values():
+            curve = self._curves.get(run.id, Curve())
+            if run.state == "ended":
+                results.append(RunResult(run.recipe, curve.validation, curve.training_still, curve.accuracy,
+                                         sum(curve.seconds), run.reason != "diverged"))
+            elif run.state == "failed":
+                broken.append(run.recipe)
+        return rank(results, {r.number: r.parameters for r in self._recipes.values()}, broken)
+
+    def _snapshot(self, record: SearchRecord, alive: bool) -> Snapshot:
+        if record.state in ("preparing", "running", "paused") and not alive:
+            record = replace(record, state="interrupted", why="the process that ran it is gone; it can be resumed")
+        if self._last is None:
+            file = read_search(record.file, "search.toml")
+            dataset = data_set(self.workspace, record.data)
+            expected = make_method(file.method, file.space, file.seed).expected
+        else:
+            file, dataset = self._last.file, self._last.dataset
+            expected = self._last.expected_runs // file.repeats
+        expected_runs = max(expected * file.repeats, len(self._runs))
+        if record.state == "done":
+            expected_runs = len(self._runs)
+        lanes = self._reader.lanes(self.number)
+        return Snapshot(
+            record, file, dataset, MappingProxyType(dict(self._recipes)), MappingProxyType(dict(self._runs)),
+            MappingProxyType(dict(self._curves)), self._ranking, lanes, self._reader.events(self.number),
+            expected_runs, self._seconds_left(dataset, expected_runs, len(lanes)), record.taken(time.time()),
+        )
+
+    def _seconds_left(self, dataset: Dataset, expected: int, lanes: int) -> float | None:
+        pending = []
+        for run in self._runs.values():
+            recipe = self._recipes[run.recipe].recipe
+            shape = StackShape.of(recipe, dataset.inputs, len(dataset.classes))
+            curve = self._curves.get(run.id, Curve())
+            # A step costs its arithmetic and a fixed toll, about that of a network of thirty units.
+            work = (shape.work + 2e5) * dataset.rows["train"] / shape.batch_size
+            pending.append(Pending(work, len(curve), recipe.whole("epochs"), run.state in ("ended", "failed"),
+                                   sum(curve.seconds)))
+        return seconds_left(pending, expected, lanes)
+
+
+def look_at(workspace: Workspace, number: int = 0) -> Snapshot:
+    """Return a search as it stands now; 0 is the newest one.
+
+    Raises
+    ------
+    WorkspaceMissing
+        If there is no such search.
+    """
+    if number == 0:
+        reader = JournalReader(workspace.journal)
+        searches = reader.searches()
+        reader.close()
+        if not searches:
+            raise WorkspaceMissing("no search has been started here", shown(workspace.folder),
+                                   "start one: axiarch search FILE")
+        number = searches[-1].number
+    watcher = Watcher(workspace, number)
+    try:
+        snapshot = watcher.poll()
+    finally:
+        watcher.close()
+    assert snapshot is not None
+    return snapshot
