@@ -1,7 +1,7 @@
 """Rank recipes by the mean of their runs' steady losses, with the spread over repeats and honest ties.
 
-The interval of a mean uses one spread for all recipes of the better half (pooled, as in a one-way
-analysis of variance), because two or three repeats alone say almost nothing about their own spread.
+The interval of a mean uses one spread, pooled over the better quarter of the recipes (at least eight) as
+in a one-way analysis of variance, because two or three repeats alone say almost nothing about their own spread.
 A recipe is *tied* with the leader unless the interval of the difference excludes zero at the stated
 confidence, shared out over all comparisons (Bonferroni; Dunn 1961). Where repeats are too few to know
 any spread, nothing is told apart, and no tie is claimed either.
@@ -11,7 +11,7 @@ from __future__ import annotations
 
 import math
 from collections.abc import Iterable, Mapping, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import Literal
 
 from axiarch.recipes.steady import steady
@@ -172,8 +172,8 @@ def _mean(values: Sequence[float]) -> float:
 
 
 def _pooled_spread(rows: Sequence[Ranked]) -> tuple[float | None, int]:
-    """Return the spread over repeats of the better half, and its degrees of freedom."""
-    known = [r for r in rows[: max(len(rows) // 2, min(len(rows), 5))] if r.spread is not None]
+    """Return the spread over repeats of the better quarter, and its degrees of freedom."""
+    known = [r for r in rows[: max(len(rows) // 4, min(len(rows), 8))] if r.spread is not None]
     freedom = sum(r.repeats - 1 for r in known)
     if freedom == 0:
         return None, 0
@@ -181,8 +181,6 @@ def _pooled_spread(rows: Sequence[Ranked]) -> tuple[float | None, int]:
 
 
 def _placed(i: int, row: Ranked, rows: Sequence[Ranked], pooled: float | None, freedom: int) -> Ranked:
-    from dataclasses import replace
-
     if pooled is None:
         return replace(row, place=i + 1, standing="leader" if i == 0 else "unknown")
     half = _t(freedom, 1) * pooled / math.sqrt(row.repeats)

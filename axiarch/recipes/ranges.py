@@ -72,12 +72,13 @@ class Span:
             value = math.exp(math.log(self.low) + u * (math.log(self.high) - math.log(self.low)))
         else:
             value = self.low + u * (self.high - self.low)
-        return min(max(value, self.low), self.high)
+        # Four significant digits: what is shown is what was trained, and can be typed again.
+        return min(max(float(f"{value:.4g}"), self.low), self.high)
 
     def grid(self, points: int) -> tuple[Value, ...]:
         if points < 2:
-            return (_neat(self.at(0.5)),)
-        inner = [_neat(self.at(i / (points - 1))) for i in range(1, points - 1)]
+            return (self.at(0.5),)
+        inner = [self.at(i / (points - 1)) for i in range(1, points - 1)]
         return (self.low, *inner, self.high)
 
     def __contains__(self, value: object) -> bool:

@@ -23,7 +23,10 @@ from axiarch.workflows.opening import data_set
 
 @dataclass(frozen=True)
 class Curve:
-    """The epochs (E,) of one run, in order, one tuple a number."""
+    """The epochs (E,) of one run, in order, one tuple a number.
+
+    `spent` says for each epoch how many epochs of all runs had been journalled when it was.
+    """
 
     training: tuple[float, ...] = ()
     training_still: tuple[float, ...] = ()
@@ -32,16 +35,18 @@ class Curve:
     learning_rate: tuple[float, ...] = ()
     gradient_norm: tuple[float, ...] = ()
     seconds: tuple[float, ...] = ()
+    spent: tuple[int, ...] = ()
 
     def __len__(self) -> int:
         return len(self.validation)
 
-    def extended(self, e: EpochRecord) -> Curve:
+    def extended(self, e: EpochRecord, spent: int) -> Curve:
         """Return the curve with one more epoch."""
         return Curve((*self.training, e.train_loss), (*self.training_still, e.train_loss_still),
                      (*self.validation, e.validation_loss), (*self.accuracy, e.accuracy),
                      (*self.learning_rate, e.learning_rate), (*self.gradient_norm, e.gradient_norm),
-                     (*self.seconds, e.seconds))
+                     (*self.seconds, e.seconds),
+                     (*self.spent, spent))
 
 
 @dataclass(frozen=True)
@@ -113,6 +118,7 @@ class Watcher:
     _curves: dict[int, Curve] = field(default_factory=dict)
     _ranking: Ranking = field(default_factory=lambda: Ranking((), (), None))
     _last: Snapshot | None = None
+    _spent: int = 0
 
     def __post_init__(self) -> None:
         self._reader = JournalReader(self.workspace.journal)
@@ -160,7 +166,8 @@ class Watcher:
         self._recipes.update((r.number, r) for r in changes.recipes)
         self._runs.update((r.id, r) for r in changes.runs)
         for epoch in changes.epochs:
-            self._curves[epoch.run] = self._curves.get(epoch.run, Curve()).extended(epoch)
+            self._spent += 1
+            self._curves[epoch.run] = self._curves.get(epoch.run, Curve()).extended(epoch, self._spent)
         if any(r.state in ("ended", "failed") for r in changes.runs):
             self._ranking = self._rank()
 

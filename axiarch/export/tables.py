@@ -1,0 +1,89 @@
+"""Tables as CSV files that are safe to open in a spreadsheet, written whole or not at all."""
+
+from __future__ import annotations
+
+import csv
+import io
+import os
+from collections.abc import Callable, Iterable, Mapping, Sequence
+from pathlib import Path
+
+from axiarch.errors import WorkspaceReadOnly
+from axiarch.plain import cell, shown
+from axiarch.ranking.rank import Ranking
+from axiarch.recipes.conditions import written
+from axiarch.recipes.fields import FIELDS
+from axiarch.recipes.recipe import Recipe
+
+Cell = str | int | float | None
+
+
+def write_whole(path: Path, write: Callable[[Path], None]) -> Path:
+    """Let `write` make a file beside `path`, then put it in its place.
+
+    Raises
+    ------
+    WorkspaceReadOnly
+        If that fails; a file that was there before is left as it was.
+    """
+    draft = path.with_name(f".{os.getpid()}.{path.name}")
+    try:
+        path.parent.mkdir(parents=True, exist_ok=True)
+        write(draft)
+        os.replace(draft, path)
+    except OSError as error:
+        draft.unlink(missing_ok=True)
+        raise WorkspaceReadOnly(f"the file cannot be written: {error.strerror}", shown(path),
+                                "choose another place; nothing was changed") from None
+    return path
+
+
+def csv_text(header: Sequence[str], rows: Iterable[Sequence[Cell]]) -> str:
+    """Return a table as CSV text; numbers keep all their digits, text cannot become a formula."""
+    out = io.StringIO()
+    writer = csv.writer(out, lineterminator="\n")
+    writer.writerow([cell(name) for name in header])
+    writer.writerows([_cell(value) for value in row] for row in rows)
+    return out.getvalue()
+
+
+def _cell(value: Cell) -> str | int | float:
+    if value is None:
+        return ""
+    return cell(value) if isinstance(value, str) else value
+
+
+def write_csv(path: Path, header: Sequence[str], rows: Iterable[Sequence[Cell]]) -> Path:
+    """Write a table as CSV."""
+    text = csv_text(header, rows)
+    return write_whole(path, lambda draft: _write_text(draft, text))
+
+
+def _write_text(path: Path, text: str) -> None:
+    path.write_text(text, encoding="utf-8")
+
+
+#: What the exported ranking says of each recipe before its values, with units.
+RANKING_HEADER = (
+    "place", "recipe", "standing", "steady validation loss (nats)", "spread over repeats (nats)",
+    "interval half-width 95 % (nats)", "training loss (nats)", "gap (nats)", "accuracy",
+    "lowest validation loss (nats)", "chosen epoch", "repeats", "failed or diverged runs",
+    "parameters", "seconds per run",
+)
+
+
+def ranking_rows(ranking: Ranking, recipes: Mapping[int, Recipe]) -> tuple[list[str], list[list[Cell]]]:
+    """Return header and rows of a ranking, with every value of each recipe; recipes without a result come last."""
+    header = [*RANKING_HEADER, *FIELDS]
+    rows: list[list[Cell]] = []
+    for r in ranking.rows:
+        rows.append([r.place, r.recipe, r.standing, r.loss, r.spread, r.half_width, r.training, r.gap, r.accuracy,
+                     r.raw_best, r.epoch, r.repeats, r.failed, r.parameters, r.seconds, *_values(recipes[r.recipe])])
+    for number in ranking.broken:
+        blank: list[Cell] = [None] * (len(RANKING_HEADER) - 3)
+        rows.append([None, number, "no result", *blank, *_values(recipes[number])])
+    return header, rows
+
+
+def _values(recipe: Recipe) -> list[Cell]:
+    return [written(value) if isinstance(value, float) else value for value in recipe.values()]

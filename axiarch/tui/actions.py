@@ -1,0 +1,93 @@
+"""One table of all that a user can do: it makes the key bindings, the key line, the palette and the help."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+#: The views in the order of the work: key, name, the question each answers.
+VIEWS: tuple[tuple[str, str, str], ...] = (
+    ("1", "data", "What do I have, and what must any recipe beat?"),
+    ("2", "sheet", "Which recipe is the base, what varies, and what will that take?"),
+    ("3", "field", "How far is the search, and who leads?"),
+    ("4", "ladder", "Which recipes are best, and how sure is that?"),
+    ("5", "strips", "How did this recipe train?"),
+)
+
+
+@dataclass(frozen=True)
+class Action:
+    """One thing a user can do.
+
+    Attributes
+    ----------
+    name : str
+        Its method on the app is ``action_<name>``.
+    key : str
+        As Textual names it.
+    label : str
+        One or two words for the key line.
+    words : str
+        A sentence for palette and help, with the words people may look for.
+    views : tuple of str
+        Where it can be done; empty for everywhere.
+    line : bool
+        Whether the key line names it.
+    """
+
+    name: str
+    key: str
+    label: str
+    words: str
+    views: tuple[str, ...] = ()
+    line: bool = True
+
+    @property
+    def shown_key(self) -> str:
+        """The key as people read it."""
+        names = {"question_mark": "?", "left_square_bracket": "[", "right_square_bracket": "]", "comma": ",",
+                 "full_stop": ".", "escape": "esc", "ctrl+p": "^p", "ctrl+r": "^r"}
+        return names.get(self.key, self.key)
+
+
+ACTIONS: tuple[Action, ...] = (
+    Action("go_data", "1", "data", "Look at the data: columns, classes, floor", (), False),
+    Action("go_sheet", "2", "sheet", "Edit the base recipe and what varies", (), False),
+    Action("go_field", "3", "field", "Watch the search: every run against the budget", (), False),
+    Action("go_ladder", "4", "ladder", "See the ranking of recipes", (), False),
+    Action("go_strips", "5", "strips", "See how one recipe trained: curves and gap", (), False),
+    Action("next_step", "n", "next", "Go on to the next step of the work"),
+    Action("open_file", "o", "open a table", "Open a CSV file of your own as data", ("data",)),
+    Action("add_demo", "d", "demo data", "Add the demo data to this workspace", ("data",), False),
+    Action("edit", "enter", "edit", "Edit the value under the cursor: type a value or a range", ("sheet",)),
+    Action("vary", "v", "vary", "Let the value under the cursor vary over its usual range, or fix it", ("sheet",)),
+    Action("undo", "u", "undo", "Undo the last edit of the recipe or space", ("sheet",)),
+    Action("redo", "ctrl+r", "redo", "Redo the edit that was undone", ("sheet",), False),
+    Action("start", "s", "start", "Start the search that is on the sheet", ("sheet",)),
+    Action("write_file", "w", "write file", "Write the search on the sheet as a search file", ("sheet",), False),
+    Action("pause", "p", "pause or resume", "Pause the running search, or let it go on", ("field", "ladder", "strips")),
+    Action("stop", "x", "stop", "Stop the running search; what has ended is kept", ("field", "ladder", "strips")),
+    Action("axis", "b", "budget or epochs", "Draw runs against the budget spent or against their own epochs",
+           ("field",)),
+    Action("open_recipe", "enter", "open recipe", "Open the recipe under the cursor", ("ladder",)),
+    Action("rebase", "r", "make base", "Make this recipe the base on the sheet", ("ladder", "strips")),
+    Action("export", "e", "export", "Export what is in front: CSV, SVG and PDF", ("field", "ladder", "strips")),
+    Action("cursor_left", "left", "cursor", "Move the reading cursor one epoch back", ("strips",), False),
+    Action("cursor_right", "right", "cursor", "Move the reading cursor one epoch on", ("strips",), False),
+    Action("previous_recipe", "left_square_bracket", "better", "Open the next better recipe", ("strips",)),
+    Action("next_recipe", "right_square_bracket", "worse", "Open the next worse recipe", ("strips",)),
+    Action("older_search", "comma", "older search", "Look at the search before this one",
+           ("field", "ladder", "strips"), False),
+    Action("newer_search", "full_stop", "newer search", "Look at the search after this one",
+           ("field", "ladder", "strips"), False),
+    Action("back", "escape", "back", "Go back to the view before; close what is open", (), False),
+    Action("turn_theme", "t", "light or dark", "Turn the light on or off: dark or light theme", (), False),
+    Action("command_palette", "ctrl+p", "find", "Find any action by words"),
+    Action("explain", "question_mark", "help", "Explain the view in front and its terms"),
+    Action("quit", "q", "quit", "Leave; a running search goes on in the background"),
+)
+
+
+def actions_of(view: str) -> list[Action]:
+    """Return what can be done in a view, its own actions first."""
+    own = [a for a in ACTIONS if view in a.views]
+    return own + [a for a in ACTIONS if not a.views]

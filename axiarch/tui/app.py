@@ -1,0 +1,480 @@
+"""The application: it hands state down, takes messages up, and calls a workflow for everything that is work."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import replace
+from pathlib import Path
+from typing import ClassVar
+
+from textual import work
+from textual.app import App, ComposeResult
+from textual.binding import Binding, BindingType
+from textual.timer import Timer
+from textual.widgets import ContentSwitcher
+
+from axiarch import workflows
+from axiarch.data.dataset import Dataset
+from axiarch.errors import AxiarchError
+from axiarch.journal.inbox import Request
+from axiarch.journal.workspace import Workspace
+from axiarch.tui import messages as said
+from axiarch.tui.actions import ACTIONS, VIEWS
+from axiarch.tui.feed import Feed
+from axiarch.tui.palette import DARK, LIGHT, theme
+from axiarch.tui.search import ActionFinder
+from axiarch.tui.state import State
+from axiarch.tui.views.data import DataView
+from axiarch.tui.views.field import FieldView
+from axiarch.tui.views.ladder import LadderView
+from axiarch.tui.views.sheet import SheetView
+from axiarch.tui.views.strips import StripsView
+from axiarch.tui.views.view import View
+from axiarch.tui.widgets.dialogs import Help, Prompt, Question
+from axiarch.tui.widgets.frame import Keys, Notice, Trail, Verdict
+
+#: Seconds after the last edit before the forecast is worked out anew.
+_SETTLE = 0.7
+_NAMES = tuple(name for _, name, _ in VIEWS)
+
+
+class AxiarchApp(App[str]):
+    """The full-screen application on one workspace."""
+
+    TITLE = "Axiarch"
+    ENABLE_COMMAND_PALETTE = True
+    COMMANDS: ClassVar[set[type[ActionFinder]]] = {ActionFinder}
+    CSS = """
+    Screen { background: $background; color: $foreground; }
+    ContentSwitcher { height: 1fr; }
+    CommandPalette > Vertical { border: round $rule; background: $background; }
+    """
+    BINDINGS: ClassVar[list[BindingType]] = [
+        Binding(key, action, words, show=False)
+        for key, action, words in {
+            (a.key, "quit" if a.name == "quit" else f"act({a.key!r})", "") for a in ACTIONS
+            if a.name not in ("command_palette",)
+        }
+    ]
+
+    def __init__(self, workspace: Workspace, view: str = "") -> None:
+        super().__init__()
+        for name in (DARK, LIGHT):
+            self.register_theme(theme(name))
+        self.theme = DARK
+        self._workspace = workspace
+        self._first_view = view
+        self._state = State()
+        self._past: list[str] = []
+        self._settling: Timer | None = None
+        self._feed = Feed(workspace, lambda s: self.post_message(said.SnapshotTaken(s)),
+                          lambda e: self.post_message(said.ErrorRaised(e)))
+
+    def compose(self) -> ComposeResult:
+        """Lay out the frame and the views in it."""
+        yield Trail()
+        yield Verdict()
+        with ContentSwitcher(initial="data"):
+            yield DataView("data")
+            yield SheetView("sheet")
+            yield FieldView("field")
+            yield LadderView("ladder")
+            yield StripsView("strips")
+        yield Notice()
+        yield Keys()
+
+    def on_mount(self) -> None:
+        """Look at the workspace and start watching."""
+        self._feed.start()
+        self._load()
+
+    def on_unmount(self) -> None:
+        """Stop watching."""
+        self._feed.end()
+
+    def get_theme_variable_defaults(self) -> dict[str, str]:
+        """Return the variables of our style sheets before a theme is chosen."""
+        return theme(DARK).variables
+
+    # -- state -----------------------------------------------------------------------------------
+
+    @property
+    def view(self) -> str:
+        """The view in front."""
+        return str(self.query_one(ContentSwitcher).current)
+
+    def front(self) -> View:
+        """Return the view in front."""
+        return self.query_one(f"#{self.view}", View)
+
+    def _show(self, **changes: object) -> None:
+        """Change the state and hand it to what is in front."""
+        self._state = replace(self._state, **changes)  # type: ignore[arg-type]
+        trail = self.query_one(Trail)
+        trail.view, trail.state = self.view, self._state
+        self.query_one(Keys).view = self.view
+        self.front().take(self._state)
+        self.query_one(Verdict).text = self.front().verdict()
+
+    def _go(self, view: str, remember: bool = True) -> None:
+        """Bring a view to the front."""
+        if remember and view != self.view:
+            self._past.append(self.view)
+        self.query_one(ContentSwitcher).current = view
+        self.query_one(Notice).say()
+        self._show()
+        self.front().focus_main()
+
+    @work(thread=True, exclusive=True, group="load")
+    def _load(self) -> None:
+        """Read what the workspace holds."""
+        names = self._workspace.data_names()
+        dataset = self._guard(lambda: workflows.data_set(self._workspace, names[0])) if names else None
+        numbers = self._workspace.search_numbers()
+        self.call_from_thread(self._loaded, dataset, numbers)
+
+    def _loaded(self, dataset: Dataset | None, numbers: list[int]) -> None:
+        if numbers:
+            self._feed.watch(numbers[-1])
+        draft = workflows.load_draft(self._workspace, dataset) if dataset else None
+        self._show(dataset=dataset, draft=draft, searches=numbers[-1] if numbers else 0)
+        view = self._first_view or ("field" if numbers else "data")
+        self._go(view, remember=False)
+        self._forecast_soon()
+
+    def _guard(self, job: Callable[[], Dataset]) -> Dataset | None:
+        try:
+            return job()
+        except AxiarchError as error:
+            self.post_message(said.ErrorRaised(error))
+            return None
+
+    # -- what has happened -----------------------------------------------------------------------
+
+    def on_snapshot_taken(self, message: said.SnapshotTaken) -> None:
+        """Show the search as it stands now."""
+        self._show(snapshot=message.snapshot)
+
+    def on_error_raised(self, message: said.ErrorRaised) -> None:
+        """Say what went wrong, where, and what to do."""
+        e = message.error
+        where = f"where: {e.where}" if e.where else ""
+        self.query_one(Notice).say((e.what, "warn*"), (where, "faint"), (e.remedy, "ink"))
+
+    def on_noted(self, message: said.Noted) -> None:
+        """Say what was done."""
+        self.query_one(Notice).say((message.text, "second"))
+
+    def on_view_wanted(self, message: said.ViewWanted) -> None:
+        """Go to another view."""
+        self._go(message.view)
+
+    def on_recipe_opened(self, message: said.RecipeOpened) -> None:
+        """Open one recipe."""
+        self._state = replace(self._state, recipe=message.recipe)
+        self._go("strips")
+
+    def on_draft_edited(self, message: said.DraftEdited) -> None:
+        """Keep the draft and work out what it will take."""
+        try:
+            workflows.save_draft(self._workspace, message.draft)
+        except AxiarchError as error:
+            self.post_message(said.ErrorRaised(error))
+        self._show(draft=message.draft, forecast=None, forecast_error="")
+        self._forecast_soon()
+
+    def _forecast_soon(self) -> None:
+        if self._settling is not None:
+            self._settling.stop()
+        self._settling = self.set_timer(_SETTLE, self._forecast)
+
+    @work(thread=True, exclusive=True, group="forecast")
+    def _forecast(self) -> None:
+        """Work out what the draft will take."""
+        draft, dataset = self._state.draft, self._state.dataset
+        if draft is None or dataset is None:
+            return
+        try:
+            made = said.ForecastMade(draft, workflows.forecast_search(draft, dataset))
+        except AxiarchError as error:
+            made = said.ForecastMade(draft, None, error)
+        self.post_message(made)
+
+    def on_forecast_made(self, message: said.ForecastMade) -> None:
+        """Show the forecast, unless the draft has been edited since."""
+        if message.draft == self._state.draft:
+            self._show(forecast=message.forecast, forecast_error=message.error.what if message.error else "")
+
+    def on_search_started(self, message: said.SearchStarted) -> None:
+        """Watch the search that has been started."""
+        self._state = replace(self._state, snapshot=None, recipe=0, searches=message.number)
+        self._feed.watch(message.number)
+        self._go("field")
+
+    def on_data_added(self, message: said.DataAdded) -> None:
+        """Show the data set that has been added."""
+        dataset = self._guard(lambda: workflows.data_set(self._workspace, message.name))
+        if dataset is not None:
+            draft = workflows.load_draft(self._workspace, dataset)
+            draft = replace(draft, data=dataset.folder.name)
+            self._show(dataset=dataset, draft=draft, forecast=None)
+            self.on_draft_edited(said.DraftEdited(draft))
+            self._go("data")
+
+    # -- what the user does ----------------------------------------------------------------------
+
+    def action_act(self, key: str) -> None:
+        """Do what a key means in the view in front."""
+        for action in ACTIONS:
+            if action.key == key and (not action.views or self.view in action.views):
+                self.perform(action.name)
+                return
+
+    def perform(self, name: str) -> None:
+        """Do one action of the table."""
+        if name.startswith("go_"):
+            self._go(name.removeprefix("go_"))
+            return
+        getattr(self, f"do_{name}")()
+
+    def do_quit(self) -> None:
+        """Leave."""
+        self.exit(self._farewell())
+
+    async def action_quit(self) -> None:
+        """Leave."""
+        self.do_quit()
+
+    def _farewell(self) -> str:
+        s = self._state.snapshot
+        if s is not None and s.search.state in ("running", "preparing", "paused"):
+            return (f"Search {s.search.number} goes on in the background ({s.search.state}). Open the application on "
+                    f"{self._workspace.folder} again to see it.")
+        return ""
+
+    def do_command_palette(self) -> None:
+        """Find an action by words."""
+        self.action_command_palette()
+
+    def do_next_step(self) -> None:
+        """Go on to the next view in the order of the work."""
+        self._go(_NAMES[min(_NAMES.index(self.view) + 1, len(_NAMES) - 1)])
+
+    def do_back(self) -> None:
+        """Close the notice, or go back to the view before."""
+        notice = self.query_one(Notice)
+        if notice.display:
+            notice.say()
+        elif self._past:
+            self._go(self._past.pop(), remember=False)
+
+    def do_turn_theme(self) -> None:
+        """Turn from dark to light or back."""
+        self.theme = LIGHT if self.theme == DARK else DARK
+        for each in self.query("*"):
+            each.refresh()
+
+    def do_explain(self) -> None:
+        """Explain the view in front."""
+        self.push_screen(Help(self.view))
+
+    # data
+
+    def do_open_file(self) -> None:
+        """Ask for a table to open."""
+        self.push_screen(Prompt("Path of a CSV file", "the first line names the columns; the target is proposed"),
+                         self._open_file)
+
+    def _open_file(self, answer: str | None) -> None:
+        if answer:
+            self._add(lambda: workflows.add_table(self._workspace, Path(answer).expanduser()).folder.name)
+
+    def do_add_demo(self) -> None:
+        """Add the demo data."""
+        self._add(lambda: workflows.data_set(workflows.make_demo(self._workspace.folder), "hive states").folder.name)
+
+    @work(thread=True, exclusive=True, group="data")
+    def _add(self, job: Callable[[], str]) -> None:
+        try:
+            self.post_message(said.DataAdded(job()))
+        except AxiarchError as error:
+            self.post_message(said.ErrorRaised(error))
+
+    # sheet
+
+    def do_edit(self) -> None:
+        """Edit the value under the cursor."""
+        self.query_one(SheetView).edit()
+
+    def do_vary(self) -> None:
+        """Let the value under the cursor vary, or fix it."""
+        self.query_one(SheetView).vary()
+
+    def do_undo(self) -> None:
+        """Undo the last edit."""
+        self.query_one(SheetView).undo()
+
+    def do_redo(self) -> None:
+        """Redo what was undone."""
+        self.query_one(SheetView).redo()
+
+    def do_write_file(self) -> None:
+        """Write the search on the sheet as a file."""
+        from axiarch.export.tables import write_whole
+        from axiarch.recipes.searchfile import write_search
+
+        draft = self._state.draft
+        if draft is None:
+            return
+        path = self._workspace.exports / "search.toml"
+        self._do(lambda: [write_whole(path, lambda p: _write(p, write_search(draft)))])
+
+    def do_start(self) -> None:
+        """Start the search on the sheet."""
+        if self._state.draft is not None:
+            self.query_one(Notice).say(("starting the search", "faint"))
+            self._start()
+
+    @work(thread=True, exclusive=True, group="start")
+    def _start(self) -> None:
+        assert self._state.draft is not None
+        try:
+            self.post_message(said.SearchStarted(workflows.start_search(self._workspace, self._state.draft)))
+        except AxiarchError as error:
+            self.post_message(said.ErrorRaised(error))
+
+    # the search
+
+    def do_pause(self) -> None:
+        """Pause the search, or let it go on."""
+        s = self._state.snapshot
+        if s is None:
+            return
+        if s.search.state in ("running", "preparing"):
+            self._steer("pause")
+        elif s.search.state == "paused":
+            self._steer("resume")
+        elif s.search.state in ("stopped", "interrupted", "failed"):
+            self._resume(s.search.number)
+
+    def do_stop(self) -> None:
+        """Ask, then stop the search."""
+        s = self._state.snapshot
+        if s is None or s.over:
+            return
+        training = sum(r.state == "training" for r in s.runs.values())
+        self.push_screen(
+            Question(f"Stop search {s.search.number}?",
+                     f"{s.ended_runs} of {s.expected_runs} runs have ended and are kept. {training} in training lose "
+                     "what they did since their last checkpoint, a few seconds. It can go on later with p."),
+            lambda answer: self._steer("stop") if answer == "yes" else None)
+
+    def _steer(self, request: Request) -> None:
+        s = self._state.snapshot
+        assert s is not None
+        try:
+            workflows.steer_search(self._workspace, s.search.number, request)
+        except AxiarchError as error:
+            self.post_message(said.ErrorRaised(error))
+
+    @work(thread=True, exclusive=True, group="start")
+    def _resume(self, number: int) -> None:
+        try:
+            workflows.resume_search(self._workspace, number)
+        except AxiarchError as error:
+            self.post_message(said.ErrorRaised(error))
+
+    def do_older_search(self) -> None:
+        """Look at the search before."""
+        self._turn_to(-1)
+
+    def do_newer_search(self) -> None:
+        """Look at the search after."""
+        self._turn_to(1)
+
+    def _turn_to(self, by: int) -> None:
+        s = self._state.snapshot
+        numbers = self._workspace.search_numbers()
+        if s is None or s.search.number not in numbers:
+            return
+        at = max(0, min(numbers.index(s.search.number) + by, len(numbers) - 1))
+        self._state = replace(self._state, recipe=0)
+        self._feed.watch(numbers[at])
+
+    # field, ladder, strips
+
+    def do_axis(self) -> None:
+        """Draw against budget or epochs."""
+        self.query_one(FieldView).turn_axis()
+
+    def do_open_recipe(self) -> None:
+        """Open the recipe under the cursor."""
+        recipe = self.query_one(LadderView).selected()
+        if recipe:
+            self.post_message(said.RecipeOpened(recipe))
+
+    def do_rebase(self) -> None:
+        """Make the recipe in front the base on the sheet."""
+        s = self._state.snapshot
+        number = self.query_one(LadderView).selected() if self.view == "ladder" else self._state.open_recipe
+        if s is None or number not in s.recipes:
+            return
+        recipe = s.recipes[number].recipe
+        self._go("sheet")
+        self.query_one(SheetView).rebase(recipe)
+        self.post_message(said.Noted(f"The base is recipe {number} of search {s.search.number} now; u takes it back."))
+
+    def do_cursor_left(self) -> None:
+        """Read one epoch back."""
+        self.query_one(StripsView).move(-1)
+
+    def do_cursor_right(self) -> None:
+        """Read one epoch on."""
+        self.query_one(StripsView).move(1)
+
+    def do_previous_recipe(self) -> None:
+        """Open the next better recipe."""
+        self._show(recipe=self.query_one(StripsView).beside(-1))
+
+    def do_next_recipe(self) -> None:
+        """Open the next worse recipe."""
+        self._show(recipe=self.query_one(StripsView).beside(1))
+
+    def do_export(self) -> None:
+        """Export what is in front."""
+        s, place = self._state.snapshot, self._workspace.exports
+        if s is None:
+            return
+        stem = f"search-{s.search.number}"
+        if self.view == "strips":
+            recipe = self._state.open_recipe
+            self._do(lambda: [p for end in ("svg", "pdf") for p in workflows.export_curves(
+                s, place / f"{stem}-recipe-{recipe}.{end}", recipe)])
+        elif self.view == "field":
+            self._do(lambda: [p for end in ("svg", "pdf") for p in workflows.export_curves(
+                s, place / f"{stem}-curves.{end}")])
+        else:
+            self._do(lambda: [workflows.export_ranking(s, place / f"{stem}-ranking.csv"),
+                              *(workflows.export_chart(s, place / f"{stem}-ranking.{end}") for end in ("svg", "pdf"))])
+
+    @work(thread=True, exclusive=True, group="export")
+    def _do(self, job: Callable[[], list[Path]]) -> None:
+        """Write files off the interface's loop and say where they are."""
+        try:
+            names = ", ".join(dict.fromkeys(p.name for p in job()))
+            self.post_message(said.Noted(f"Written: {names} in {self._workspace.exports}"))
+        except AxiarchError as error:
+            self.post_message(said.ErrorRaised(error))
+
+
+def _write(path: Path, text: str) -> None:
+    path.write_text(text, encoding="utf-8")
+
+
+def run_app(workspace: Workspace) -> int:
+    """Run the application until the user leaves; return the exit code."""
+    app = AxiarchApp(workspace)
+    farewell = app.run()
+    if farewell:
+        print(farewell)
+    return app.return_code or 0

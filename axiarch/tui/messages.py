@@ -1,0 +1,107 @@
+"""What travels between views, app and feed; named as things that have happened."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+from textual.message import Message
+
+from axiarch.errors import AxiarchError
+from axiarch.insight.forecast import Forecast
+from axiarch.journal.inbox import Request
+from axiarch.recipes.searchfile import SearchFile
+from axiarch.workflows.watching import Snapshot
+
+
+class SnapshotTaken(Message):
+    """The feed has read something new; only the latest one counts."""
+
+    def __init__(self, snapshot: Snapshot) -> None:
+        super().__init__()
+        self.snapshot = snapshot
+
+    def can_replace(self, message: Message) -> bool:
+        """A later snapshot makes an earlier one that waits superfluous."""
+        return isinstance(message, SnapshotTaken)
+
+
+class ErrorRaised(Message):
+    """Something could not be done."""
+
+    def __init__(self, error: AxiarchError) -> None:
+        super().__init__()
+        self.error = error
+
+
+class Noted(Message):
+    """Something was done that the user should read of."""
+
+    def __init__(self, text: str) -> None:
+        super().__init__()
+        self.text = text
+
+
+class DraftEdited(Message):
+    """The sheet holds another search now."""
+
+    def __init__(self, draft: SearchFile) -> None:
+        super().__init__()
+        self.draft = draft
+
+
+class ForecastMade(Message):
+    """A draft's forecast is there, or could not be made."""
+
+    def __init__(self, draft: SearchFile, forecast: Forecast | None, error: AxiarchError | None = None) -> None:
+        super().__init__()
+        self.draft = draft
+        self.forecast = forecast
+        self.error = error
+
+
+class SearchStarted(Message):
+    """A search runs now."""
+
+    def __init__(self, number: int) -> None:
+        super().__init__()
+        self.number = number
+
+
+class DataAdded(Message):
+    """A data set was added to the workspace."""
+
+    def __init__(self, name: str) -> None:
+        super().__init__()
+        self.name = name
+
+
+class ViewWanted(Message):
+    """The user goes to another view."""
+
+    def __init__(self, view: str) -> None:
+        super().__init__()
+        self.view = view
+
+
+class RecipeOpened(Message):
+    """The user opens one recipe."""
+
+    def __init__(self, recipe: int) -> None:
+        super().__init__()
+        self.recipe = recipe
+
+
+class Steered(Message):
+    """The user asked the running search for something."""
+
+    def __init__(self, request: Request) -> None:
+        super().__init__()
+        self.request = request
+
+
+class FileNamed(Message):
+    """The user named a file to open."""
+
+    def __init__(self, path: Path) -> None:
+        super().__init__()
+        self.path = path

@@ -1,0 +1,146 @@
+"""A chart of curves: round ticks, units, level lines with their names, a cursor that reads values."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass, field
+
+import numpy as np
+from numpy.typing import NDArray
+
+from axiarch.tui.plots.canvas import Canvas
+from axiarch.tui.plots.runs import Row, Rows, cut, right
+from axiarch.tui.plots.scale import Scale, span_of
+
+Floats = NDArray[np.float64]
+
+#: Cells left of the plot for tick labels.
+MARGIN = 9
+
+
+@dataclass(frozen=True)
+class Series:
+    """One curve: places (M,), its role, and its rank where curves cross.
+
+    Attributes
+    ----------
+    end : str
+        A mark at the last point, or nothing.
+    """
+
+    x: Floats
+    y: Floats
+    role: str = "second"
+    rank: int = 0
+    end: str = ""
+
+
+@dataclass(frozen=True)
+class Level:
+    """A named level line across the chart."""
+
+    y: float
+    name: str
+    role: str = "faint"
+
+
+@dataclass(frozen=True)
+class Chart:
+    """What a chart shows.
+
+    Attributes
+    ----------
+    series : sequence of Series
+    x, y : Scale
+    x_name, y_name : str
+        With units.
+    levels : sequence of Level
+    cursor : float or None
+        Where the upright cursor line stands, in x.
+    """
+
+    series: Sequence[Series]
+    x: Scale
+    y: Scale
+    x_name: str
+    y_name: str
+    levels: Sequence[Level] = field(default_factory=tuple)
+    cursor: float | None = None
+    ticks_below: bool = True
+
+
+def draw_chart(chart: Chart, width: int, height: int) -> Rows:
+    """Return a chart in `width` by `height` cells."""
+    rows_below = 2 if chart.ticks_below else 0
+    cols, rows = width - MARGIN - 1, height - rows_below - 1
+    if cols < 8 or rows < 2:
+        return [[("too small to draw", "faint")]]
+    canvas = Canvas(cols, rows)
+    for series in chart.series:
+        canvas.line(chart.x.at(series.x), chart.y.at(series.y), series.role, series.rank)
+    for series in chart.series:
+        if series.end and len(series.x):
+            canvas.mark(float(chart.x.at(series.x[-1])), float(chart.y.at(series.y[-1])), series.end, series.role)
+    if chart.cursor is not None:
+        canvas.upright(float(chart.x.at(chart.cursor)), "│", "ink")
+    for level in chart.levels:
+        canvas.level(float(chart.y.at(level.y)), "┄", level.role)
+    body = canvas.drawn()
+    labels = _y_labels(chart.y, rows, chart.levels)
+    out: Rows = [[(chart.y_name, "faint")]]
+    out += [[(right(labels.get(i, ("", ""))[0], MARGIN - 1), labels.get(i, ("", "faint"))[1]), (" ", "ink"),
+             ("┤" if i in labels else "│", "grid"), *row] for i, row in enumerate(body)]
+    if chart.ticks_below:
+        out += _x_axis(chart.x, cols, chart.x_name)
+    return [cut(row, width) for row in out]
+
+
+def _y_labels(scale: Scale, rows: int, levels: Sequence[Level]) -> dict[int, tuple[str, str]]:
+    """Return the text and role beside each row that has one: names of levels, then ticks that leave them room."""
+    labels: dict[int, tuple[str, str]] = {}
+    for level in levels:
+        place = float(scale.at(level.y))
+        if 0 <= place <= 1:
+            labels[min(int((1 - place) * rows), rows - 1)] = (level.name, level.role)
+    for tick in scale.ticks(max(rows // 3, 2)):
+        place = float(scale.at(tick))
+        line = min(int((1 - place) * rows), rows - 1)
+        if 0 <= place <= 1 and line not in labels:
+            labels[line] = (scale.label(tick), "faint")
+    return labels
+
+
+def _x_axis(scale: Scale, cols: int, name: str) -> Rows:
+    """Return the line under a plot, with ticks, and the row of their labels with the axis's name at the end."""
+    line = ["─"] * cols
+    text = [" "] * cols
+    free = 0
+    for tick in scale.ticks(max(cols // 12, 2)):
+        place = float(scale.at(tick))
+        column = min(int(place * cols), cols - 1)
+        label = scale.label(tick)
+        start = min(max(column - len(label) // 2, 0), cols - len(label))
+        if not 0 <= place <= 1 or start < free or start + len(label) > cols:
+            continue
+        line[column] = "┴"
+        text[start : start + len(label)] = label
+        free = start + len(label) + 2
+    pad = " " * MARGIN
+    labels = "".join(text).rstrip()
+    last: Row = [(pad + " " + labels, "faint")]
+    room = cols - len(labels)
+    if room > len(name) + 2:
+        last.append((" " * (room - len(name)) + name, "faint"))
+    return [[(pad + "└" + "".join(line), "grid")], last]
+
+
+def loss_scale(values: Floats, floor: float, log: bool = False) -> Scale:
+    """Return an axis for losses: from the lowest to a little above the floor, whatever runs away."""
+    finite = values[np.isfinite(values)]
+    if finite.size == 0:
+        return Scale(0.0, floor * 1.1)
+    top = min(float(finite.max()), floor * 1.25)
+    low = float(finite.min())
+    if top <= low:
+        top = low * 1.1 + 1e-9
+    return span_of(np.array([low, top]), log=log)

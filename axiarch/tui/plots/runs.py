@@ -1,0 +1,62 @@
+"""What every drawing is made of: rows of runs, a run being text and the role that colours it.
+
+A role is a name of the palette, with ``*`` behind it for bold and ``!`` for the selected ground.
+"""
+
+from __future__ import annotations
+
+from rich.cells import cell_len, set_cell_size
+
+from axiarch.plain import shown
+
+Run = tuple[str, str]
+Row = list[Run]
+Rows = list[Row]
+
+
+def fit(text: object, width: int) -> str:
+    """Return untrusted text made harmless, in exactly `width` cells, cut with an ellipsis."""
+    safe = shown(text)
+    if cell_len(safe) <= width:
+        return set_cell_size(safe, width)
+    return set_cell_size(safe, max(width - 1, 0)) + ("…" if width > 0 else "")
+
+
+def right(text: object, width: int) -> str:
+    """Return text at the right end of `width` cells."""
+    safe = shown(text)
+    return " " * (width - cell_len(safe)) + safe if cell_len(safe) < width else fit(safe, width)
+
+
+def row_width(row: Row) -> int:
+    """Return the cells a row takes."""
+    return sum(cell_len(text) for text, _ in row)
+
+
+def cut(row: Row, width: int) -> Row:
+    """Return a row in at most `width` cells."""
+    out: Row = []
+    for text, role in row:
+        if width <= 0:
+            break
+        piece = text if cell_len(text) <= width else fit(text, width)
+        out.append((piece, role))
+        width -= cell_len(piece)
+    return out
+
+
+def beside(left: Rows, others: Rows, width: int, gap: int = 2) -> Rows:
+    """Return two drawings side by side, the left one in `width` cells."""
+    rows: Rows = []
+    for i in range(max(len(left), len(others))):
+        first = cut(left[i], width) if i < len(left) else []
+        pad = " " * (width - row_width(first) + gap)
+        rows.append([*first, (pad, "ink"), *(others[i] if i < len(others) else [])])
+    return rows
+
+
+def wrap(text: str, width: int, role: str = "ink") -> Rows:
+    """Return a sentence broken into rows of at most `width` cells."""
+    import textwrap
+
+    return [[(line, role)] for line in textwrap.wrap(shown(text), max(width, 10))]

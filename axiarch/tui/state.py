@@ -1,0 +1,50 @@
+"""What the views show, as one frozen value that the app hands down."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+from axiarch.data.dataset import Dataset
+from axiarch.insight.forecast import Forecast
+from axiarch.recipes.searchfile import SearchFile
+from axiarch.workflows.watching import Snapshot
+
+
+@dataclass(frozen=True)
+class State:
+    """The application as it stands.
+
+    Attributes
+    ----------
+    dataset : Dataset or None
+    draft : SearchFile or None
+        The search on the sheet.
+    forecast : Forecast or None
+        What the draft will take; None while it is worked out.
+    forecast_error : str
+        Why there is no forecast.
+    snapshot : Snapshot or None
+        The search being looked at.
+    recipe : int
+        The recipe that is open; 0 for the leader.
+    searches : int
+        How many searches there are.
+    """
+
+    dataset: Dataset | None = None
+    draft: SearchFile | None = None
+    forecast: Forecast | None = None
+    forecast_error: str = ""
+    snapshot: Snapshot | None = None
+    recipe: int = 0
+    searches: int = 0
+
+    @property
+    def open_recipe(self) -> int:
+        """The recipe that is open: the one chosen, else the leader, else the first; 0 if there is none."""
+        s = self.snapshot
+        if s is None or not s.recipes:
+            return 0
+        if self.recipe in s.recipes:
+            return self.recipe
+        return s.ranking.rows[0].recipe if s.ranking.rows else min(s.recipes)

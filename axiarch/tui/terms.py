@@ -1,0 +1,47 @@
+"""What the help says about each view, and the terms on it."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+
+ABOUT: Mapping[str, str] = {
+    "data": "The table as the program understands it: one row a column, with its role, its gaps and a small drawing of "
+            "its values. Nothing here has looked at the test rows. The class counts and the floor say what any "
+            "recipe must beat.",
+    "sheet": "All values of the base recipe in groups. Press enter on one and type: a single value changes the base, a "
+             "range lets it vary in the search. Beside it the network is drawn with its widths, and the learning "
+             "rate over the whole training. Above stands how many runs that makes and how long they will take, "
+             "measured from a few real steps.",
+    "field": "Every run is one line: to the right the budget that has been spent, in epochs of all runs together; "
+             "downwards the validation loss. Runs in training glow, runs that ended fade, those of the leading "
+             "recipes stay bright. The stepped line is the best steady loss reached so far. Below, what each worker "
+             "trains now.",
+    "ladder": "One rung a recipe, best on top, all on one loss axis. The filled dot is the mean over seeds of the "
+              "steady validation loss, the whisker its 95 % interval, the open dot the training loss: the distance "
+              "between them is the gap. The bracket joins recipes that cannot be told apart from the leader.",
+    "strips": "One recipe on a common axis of epochs: losses, the gap between them, the learning rate, the size of "
+              "the gradient. All seeds are drawn. The arrow keys move a cursor that reads all bands at once.",
+}
+
+_LOSS = ("validation loss", "mean cross-entropy in nats on the validation rows; lower is better")
+_FLOOR = ("floor", "the loss of a predictor that knows only how common each class is")
+_STEADY = ("steady loss", "validation loss averaged over the last 3 epochs, at its lowest: one lucky epoch counts little")
+
+TERMS: Mapping[str, tuple[tuple[str, str], ...]] = {
+    "data": (("role", "input, target, or ignored, each with the reason it was proposed"), _FLOOR,
+             ("seal", "the guard on the test rows; no view, statistic or search reads them")),
+    "sheet": (("recipe", "one complete configuration: network, optimiser, schedule, batches, regularisation, stopping"),
+              ("knob", "a value that varies: 16 | 32 | 64, 1e-4 .. 1e-1 log, 8 .. 512 doubling, 0 .. 0.6 step 0.1"),
+              ("condition", "a range may end in: when optimiser = momentum"),
+              ("repeats", "seeds each recipe is trained with; recipes share them, so that they can be compared")),
+    "field": (("run", "one training: a recipe and a seed"), ("budget", "epochs of all runs together"), _STEADY,
+              ("paused", "workers stand still and lose nothing"),
+              ("stopped", "ended by hand; what has ended is kept, and it can go on")),
+    "ladder": (_STEADY, ("tied", "not told apart from the leader by what has been measured"),
+               ("apart", "worse than the leader beyond doubt, at 95 % over all comparisons"),
+               ("spread", "standard deviation of the steady loss over seeds"), _FLOOR),
+    "strips": (_LOSS, ("gap", "validation loss minus training loss; it widens when the network learns by heart"),
+               ("training loss", "in inference mode on as many training rows as there are validation rows"),
+               ("kept epoch", "the one whose weights were kept: lowest steady loss"),
+               ("patience", "epochs without improvement before a run is stopped")),
+}

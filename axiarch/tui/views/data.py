@@ -1,0 +1,158 @@
+"""Data: what there is, column by column, and what any recipe must beat."""
+
+from __future__ import annotations
+
+from textual.app import ComposeResult
+from textual.containers import Horizontal
+
+from axiarch.data.columns import Column
+from axiarch.data.dataset import Dataset
+from axiarch.plain import count, loss, number, share, shown
+from axiarch.tui.plots.bars import histogram, named_bars, spark
+from axiarch.tui.plots.runs import Row, Rows, fit, right, wrap
+from axiarch.tui.views.view import View
+from axiarch.tui.widgets.drawing import Drawing, Listing
+
+_ROLES = {"input": ("·", "ink"), "target": ("◆", "lead"), "ignored": ("×", "faint")}
+#: Cells of the drawn distribution in the table.
+_SPARK = 16
+
+
+class Columns(Listing):
+    """One line a column of the table."""
+
+    dataset: Dataset | None = None
+
+    def draw_line(self, index: int, width: int) -> Row:
+        """Return a column's line."""
+        assert self.dataset is not None
+        c = self.dataset.columns[index]
+        mark, role = _ROLES[c.role]
+        ink = "faint" if c.role == "ignored" else role
+        name = max(min(width - 55, 40), 16)
+        row: Row = [(f" {mark} ", role), (fit(c.name, name), ink), (" ", "ink"), (fit(c.role, 8), "faint"),
+                    (right("" if not c.missing else share(c.missing / c.rows), 8), "warn"), ("  ", "ink")]
+        return [*row, (fit(_small(c), _SPARK), "bar" if c.role != "ignored" else "ghost"), ("  ", "ink"),
+                (_range(c), "faint")]
+
+
+def _small(c: Column) -> str:
+    return spark(c.bars) if c.role != "ignored" or c.kind == "number" else ""
+
+
+def _range(c: Column) -> str:
+    if c.kind == "number":
+        return f"{number(c.low)} to {number(c.high)}"
+    return count(c.distinct, "different text", "different texts")
+
+
+class Header(Drawing):
+    """Names the parts of a column's line."""
+
+    DEFAULT_CSS = "Header { height: 1; }"
+
+    def draw(self, width: int, height: int) -> Rows:
+        """Return the line."""
+        name = max(min(width - 55, 40), 16)
+        return [[("   " + fit("column", name) + " " + fit("role", 8) + right("missing", 8) + "  "
+                  + fit("values", _SPARK + 2) + "range", "faint")]]
+
+
+class Detail(Drawing):
+    """The column under the cursor, drawn large, with examples."""
+
+    dataset: Dataset | None = None
+    index = 0
+
+    def draw(self, width: int, height: int) -> Rows:
+        """Return the drawing."""
+        if self.dataset is None:
+            return []
+        c = self.dataset.columns[self.index]
+        rows: Rows = [[(fit(c.name, width), "ink*")], *wrap(f"{c.role}: {c.reason}", width, "faint"), []]
+        if c.kind == "number" and c.low is not None and c.high is not None:
+            rows += histogram(c.bars, c.low, c.high, width, max(min(height // 3, 9), 3))
+            rows += [[("median ", "faint"), (number(c.middle), "ink"), ("   gaps ", "faint"),
+                      (share(c.missing / c.rows), "ink")]]
+        elif c.role != "ignored":
+            rows += named_bars([shown(n) for n in c.names], c.bars, width, "lead" if c.role == "target" else "bar")
+        rows += [[], [("training rows, and their ", "faint"), (fit(self.dataset.encoding.target, 20).rstrip(), "lead")]]
+        target = [col.role for col in self.dataset.columns].index("target")
+        for example in self.dataset.examples:
+            value = example[self.index] or "(gap)"
+            rows.append([(right(value, width // 2 - 2), "ink"), ("  ", "ink"),
+                         (fit(example[target], width // 2 - 2), "lead" if self.index != target else "faint")])
+        return rows
+
+
+class DataView(View):
+    """The first view."""
+
+    DEFAULT_CSS = """
+    DataView Horizontal { height: 1fr; }
+    DataView #table { width: 2fr; }
+    DataView Columns { height: 1fr; scrollbar-size-vertical: 1; }
+    DataView Detail { width: 1fr; margin: 0 1 0 2; }
+    DataView.narrow Detail { display: none; }
+    DataView #empty { height: 1fr; display: none; }
+    DataView.empty Horizontal { display: none; }
+    DataView.empty #empty { display: block; }
+    """
+
+    def compose(self) -> ComposeResult:
+        """Lay out the table and the detail beside it."""
+        yield Empty(id="empty")
+        with Horizontal():
+            with View(id="table"):
+                yield Header()
+                yield Columns()
+            yield Detail()
+
+    def show(self) -> None:
+        """Show the data set."""
+        dataset = self.state.dataset
+        self.set_class(dataset is None, "empty")
+        self.set_class(self.size.width < 110, "narrow")
+        columns, detail = self.query_one(Columns), self.query_one(Detail)
+        if columns.dataset is not dataset:
+            columns.dataset = detail.dataset = dataset
+            columns.count = len(dataset.columns) if dataset else 0
+            detail.index = columns.cursor
+            detail.redraw()
+
+    def on_resize(self) -> None:
+        """Hide the detail where there is no room for it."""
+        self.set_class(self.size.width < 110, "narrow")
+
+    def on_listing_moved(self, event: Listing.Moved) -> None:
+        """Draw the column under the cursor large."""
+        detail = self.query_one(Detail)
+        detail.index = event.index
+        detail.redraw()
+
+    def focus_main(self) -> None:
+        """Give the keyboard to the table."""
+        self.query_one(Columns).focus()
+
+    def verdict(self) -> str:
+        """Say what there is and what it must beat."""
+        d = self.state.dataset
+        if d is None:
+            return "There is no data in this workspace yet. Open a table of your own with o, or add the demo data with d."
+        return (f"{count(sum(d.rows.values()), 'row')}: {count(d.inputs, 'input')} predict {d.encoding.target}, one of "
+                f"{count(len(d.classes), 'class', 'classes')}; {number(d.rows['train'])} rows train, "
+                f"{number(d.rows['validation'])} validate, {number(d.rows['test'])} are sealed. The floor to beat is "
+                f"{loss(d.floor.loss)} (accuracy {share(d.floor.accuracy)}). Next: n, the sheet.")
+
+
+class Empty(Drawing):
+    """What to do where there is nothing yet."""
+
+    def draw(self, width: int, height: int) -> Rows:
+        """Return a few lines in the middle."""
+        lines: Rows = [[("o", "lead*"), ("  open a CSV file: the first line names the columns", "ink")],
+                       [("d", "lead*"), ("  add the demo data: what a hive is doing, told from its sensors", "ink")], [],
+                       [("Rows are split into training, validation and sealed test rows;", "faint")],
+                       [("nothing leaves this machine.", "faint")]]
+        pad = " " * max((width - 66) // 2, 2)
+        return [[]] * max((height - len(lines)) // 3, 0) + [[(pad, "ink"), *row] for row in lines]

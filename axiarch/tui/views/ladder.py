@@ -1,0 +1,166 @@
+"""Ladder: the ranking as a drawing, one rung a recipe on one loss axis."""
+
+from __future__ import annotations
+
+from textual.app import ComposeResult
+
+from axiarch.plain import loss
+from axiarch.ranking.rank import Ranked
+from axiarch.recipes.fields import FIELDS
+from axiarch.tui.messages import RecipeOpened
+from axiarch.tui.plots import ladder
+from axiarch.tui.plots.runs import Row, Rows, fit, right
+from axiarch.tui.plots.scale import Scale
+from axiarch.tui.views.view import View
+from axiarch.tui.widgets.drawing import Drawing, Listing
+from axiarch.workflows.verdicts import ranking_verdict, value_text
+from axiarch.workflows.watching import Snapshot
+
+#: Cells before the track: bracket, place, recipe, loss.
+_HEAD = 22
+_ROLE = {"leader": "lead", "tied": "lead", "apart": "ink", "unknown": "ink"}
+
+
+def track_width(width: int) -> int:
+    """Return the cells of the shared axis in a line of `width`."""
+    return max(int((width - _HEAD) * (0.5 if width >= 110 else 0.45)), 16)
+
+
+def loss_axis(s: Snapshot) -> Scale:
+    """Return the axis that all rungs share: from the lowest training loss of the leaders to a little past the floor."""
+    rows = s.ranking.rows
+    head = rows[: max(len(rows) * 3 // 4, min(len(rows), 12))]
+    low = min(min(r.training, r.loss - (r.half_width or 0)) for r in head)
+    high = min(max(r.loss for r in head), s.dataset.floor.loss * 1.05)
+    room = max((high - low) * 0.04, 1e-9)
+    return Scale(low - room, max(high, low) + room)
+
+
+def differs(s: Snapshot, row: Ranked) -> str:
+    """Say how a recipe differs from the leader, in at most four significant digits."""
+    leader = s.recipes[s.ranking.rows[0].recipe].recipe
+    recipe = s.recipes[row.recipe].recipe
+    changes = recipe.difference(leader) if row.place > 1 else recipe.difference(s.file.space.base)
+    text = ", ".join(f"{FIELDS[name].label} {value_text(value)}" for name, value in changes.items())
+    if row.place > 1:
+        return text or "as the leader"
+    return f"leads; from the base: {text}" if text else "leads; the base recipe itself"
+
+
+class Rungs(Listing):
+    """One line a recipe."""
+
+    snapshot: Snapshot | None = None
+    scale = Scale(0.0, 1.0)
+
+    def draw_line(self, index: int, width: int) -> Row:
+        """Return a recipe's rung."""
+        s = self.snapshot
+        assert s is not None
+        rows = s.ranking.rows
+        if index >= len(rows):
+            number = s.ranking.broken[index - len(rows)]
+            return [(right(f"recipe {number}", _HEAD - 2), "faint"), ("  ", "ink"),
+                    ("✕ no result: every run diverged or failed", "warn")]
+        row = rows[index]
+        role = _ROLE[row.standing]
+        track = track_width(width)
+        return [(_bracket(s, index), "lead"), (right(str(row.place), 4), role),
+                (right(f"#{row.recipe}", 6), "faint"), (right(loss(row.loss), 9), role + "*" if index == 0 else role),
+                (" ", "ink"),
+                *ladder.rung(self.scale, track, row.loss, row.half_width or row.spread, row.training,
+                             s.dataset.floor.loss, role, row.standing == "apart"),
+                ("  ", "ink"), ("† " if row.failed else "", "warn"),
+                (fit(differs(s, row), max(width - _HEAD - track - 2, 0)), "ink" if index == 0 else "faint")]
+
+
+def _bracket(s: Snapshot, index: int) -> str:
+    tied = len(s.ranking.tied)
+    if tied < 2 or index >= tied:
+        return "  "
+    return " ╭" if index == 0 else " ╰" if index == tied - 1 else " │"
+
+
+class Head(Drawing):
+    """The shared axis, and what the marks mean."""
+
+    DEFAULT_CSS = "Head { height: 3; }"
+
+    snapshot: Snapshot | None = None
+    scale = Scale(0.0, 1.0)
+
+    def draw(self, width: int, height: int) -> Rows:
+        """Return legend and axis."""
+        if self.snapshot is None or not self.snapshot.ranking.rows:
+            return []
+        pad = " " * (_HEAD - 1)
+        below = ladder.axis(self.scale, track_width(width))
+        legend: Row = [(" place  recipe    loss", "faint"), (" ●", "lead"), ("─", "lead"),
+                       (" steady loss, 95 %   ", "faint"), ("○", "train"), (" training   ", "faint"),
+                       ("┊ floor", "faint"), ("   nats" if width > 90 else "", "faint")]
+        side = fit("differs from the leader in", max(width - _HEAD - track_width(width) - 2, 0))
+        return [legend, [(pad + " ", "ink"), *below[0], ("  " + side, "faint")], [(pad + " ", "ink"), *below[1]]]
+
+
+class LadderView(View):
+    """The fourth view."""
+
+    DEFAULT_CSS = """
+    LadderView Rungs { height: 1fr; scrollbar-size-vertical: 1; }
+    """
+
+    def __init__(self, id: str) -> None:
+        super().__init__(id=id)
+        self._held = 0
+
+    def compose(self) -> ComposeResult:
+        """Lay out axis and rungs."""
+        yield Head()
+        yield Rungs()
+
+    def show(self) -> None:
+        """Show the ranking; the cursor stays on its recipe wherever that goes."""
+        s = self.state.snapshot
+        head, rungs = self.query_one(Head), self.query_one(Rungs)
+        if s is None or not (s.ranking.rows or s.ranking.broken):
+            rungs.count = 0
+            head.snapshot = None
+            head.redraw()
+            return
+        head.snapshot = rungs.snapshot = s
+        if s.ranking.rows:
+            head.scale = rungs.scale = loss_axis(s)
+        rungs.count = len(s.ranking.rows) + len(s.ranking.broken)
+        place = next((i for i, r in enumerate(s.ranking.rows) if r.recipe == self._held), None)
+        if place is not None and rungs.cursor != 0:
+            rungs.cursor = place
+        head.redraw()
+        rungs.redraw()
+
+    def on_listing_moved(self, event: Listing.Moved) -> None:
+        """Remember which recipe is under the cursor."""
+        self._held = self.selected()
+
+    def on_listing_chosen(self, event: Listing.Chosen) -> None:
+        """Open the recipe clicked twice."""
+        self.post_message(RecipeOpened(self.selected()))
+
+    def selected(self) -> int:
+        """Return the recipe under the cursor, 0 if there is none."""
+        s, cursor = self.state.snapshot, self.query_one(Rungs).cursor
+        if s is None or not (s.ranking.rows or s.ranking.broken):
+            return 0
+        numbers = [*(r.recipe for r in s.ranking.rows), *s.ranking.broken]
+        return numbers[min(cursor, len(numbers) - 1)]
+
+    def focus_main(self) -> None:
+        """Give the keyboard to the rungs."""
+        self.query_one(Rungs).focus()
+
+    def verdict(self) -> str:
+        """Say who leads and how surely."""
+        s = self.state.snapshot
+        if s is None:
+            return "There is no ranking: no search has been started here. Put one together on the sheet (2)."
+        so_far = "" if s.over else f"So far, with {s.ended_runs} of {s.expected_runs} runs: "
+        return so_far + ranking_verdict(s)

@@ -1,0 +1,279 @@
+"""Sheet: the base recipe and what varies around it, drawn while it is typed."""
+
+from __future__ import annotations
+
+import numpy as np
+from textual.app import ComposeResult
+from textual.containers import Horizontal, Vertical
+from textual.content import Content
+from textual.message import Message
+from textual.widgets import Input, Static
+
+from axiarch.data.dataset import Dataset
+from axiarch.engine.schedules import rates
+from axiarch.errors import InputError, NotationError
+from axiarch.plain import count, shown
+from axiarch.recipes.recipe import Recipe
+from axiarch.recipes.searchfile import SearchFile
+from axiarch.tui.messages import DraftEdited, ErrorRaised
+from axiarch.tui.plots.chart import Chart, Series, draw_chart
+from axiarch.tui.plots.network import draw_network
+from axiarch.tui.plots.runs import Row, Rows, fit, wrap
+from axiarch.tui.plots.scale import Scale, span_of
+from axiarch.tui.views import sheet_rows
+from axiarch.tui.views.sheet_rows import Line
+from axiarch.tui.views.view import View
+from axiarch.tui.widgets.drawing import Drawing, Listing
+from axiarch.workflows.verdicts import draft_verdict
+
+
+class Values(Listing):
+    """One line a value: its group, name, base value, and range."""
+
+    lines: list[Line] = []  # noqa: RUF012  (replaced, never changed)
+
+    def draw_line(self, index: int, width: int) -> Row:
+        """Return a value's line."""
+        line = self.lines[index]
+        first = index == 0 or self.lines[index - 1].group != line.group
+        ink = "ink" if line.applies else "ghost"
+        base = f"{line.base} {line.unit}" if width > 84 and line.unit else line.base
+        tight = width < 70
+        return [(" " + fit(line.group if first else "", 13 if tight else 16), "faint"),
+                (fit(line.label, 16), ink), (fit(base, 12 if tight else 20), "faint" if line.varies else ink),
+                (" ◂▸ " if line.varies else "    ", "lead"), (shown(line.varies), "lead")]
+
+
+class Plan(Drawing):
+    """The network of the base recipe, and its learning rate over the whole training."""
+
+    search: SearchFile | None = None
+    dataset: Dataset | None = None
+    line: Line | None = None
+
+    def draw(self, width: int, height: int) -> Rows:
+        """Return the drawings, the value under the cursor explained on top."""
+        if self.search is None or self.dataset is None:
+            return []
+        base = self.search.space.base
+        rows: Rows = []
+        if self.line is not None:
+            rows = [[(self.line.label, "lead*")], *wrap(self.line.summary, width, "faint"), []]
+        parameters = base.parameters(self.dataset.inputs, len(self.dataset.classes))
+        rows += [[("base network ", "ink*"), (count(parameters, "parameter"), "faint")]]
+        sizes = (self.dataset.inputs, *base.widths(), len(self.dataset.classes))
+        names = ["inputs", *[base.word("activation")] * len(base.widths()), "classes"]
+        rows += draw_network(sizes, names, width, max(min(2 * len(sizes) - 1, height // 2), 5))
+        left = height - len(rows) - 2
+        if left >= 7:
+            rows += [[], *self._schedule(base, width, min(left, 12))]
+        return rows
+
+    def _schedule(self, base: Recipe, width: int, height: int) -> Rows:
+        assert self.dataset is not None
+        per_epoch = -(-self.dataset.rows["train"] // base.whole("batch_size"))
+        epochs = base.whole("epochs")
+        steps = np.linspace(0, epochs * per_epoch - 1, 200).astype(np.int64)
+        values = np.array([rates(base, int(s), 1, per_epoch)[0] for s in steps])
+        scale = span_of(values, margin=0.3) if np.ptp(values) == 0 else span_of(values, 0.0)
+        chart = Chart([Series(steps / per_epoch, values, "train")], Scale(0, epochs), scale, "epoch",
+                      f"learning rate, {base.word('schedule')}")
+        return draw_chart(chart, width, height)
+
+
+class Editor(Vertical):
+    """One line to type a value or range, with what it means or what is wrong below."""
+
+    DEFAULT_CSS = """
+    Editor { height: 5; dock: bottom; display: none; padding: 0 1; border-top: solid $rule; }
+    Editor Input { border: none; height: 1; padding: 0; background: $select; }
+    Editor Static { height: 1; }
+    Editor .wrong { color: $warning; }
+    """
+
+    BINDINGS = [("escape", "close", "close")]
+
+    class Taken(Message):
+        """A text was taken for a line."""
+
+        def __init__(self, search: SearchFile) -> None:
+            super().__init__()
+            self.search = search
+
+    class Closed(Message):
+        """The editor was left."""
+
+    line: Line | None = None
+    search: SearchFile | None = None
+
+    def compose(self) -> ComposeResult:
+        """Lay out name, line and hint."""
+        yield Static(id="what")
+        yield Input(select_on_focus=False)
+        yield Static(id="caret")
+        yield Static(id="hint")
+
+    def edit(self, search: SearchFile, line: Line) -> None:
+        """Open for a line of the sheet."""
+        self.search, self.line = search, line
+        self.query_one("#what", Static).update(Content(f"{line.label}: {line.summary}"))
+        self.display = True
+        field = self.query_one(Input)
+        field.value = line.text
+        field.cursor_position = len(line.text)
+        field.focus()
+        self._judge(line.text)
+
+    def _judge(self, text: str) -> SearchFile | None:
+        """Say what the text means, or mark what is wrong; return the search with it."""
+        assert self.search is not None and self.line is not None
+        caret, hint = self.query_one("#caret", Static), self.query_one("#hint", Static)
+        try:
+            found = sheet_rows.edited(self.search, self.line, text)
+            caret.update("")
+            hint.update(Content(f"{sheet_rows.meaning(self.line, text)}   enter takes it, esc leaves it as it was"))
+            hint.remove_class("wrong")
+            return found
+        except InputError as error:
+            position = error.position if isinstance(error, NotationError) else 0
+            caret.update(Content(" " * position + "▲"))
+            caret.add_class("wrong")
+            hint.update(Content(f"{shown(error.what)}; {shown(error.remedy)}"))
+            hint.add_class("wrong")
+            return None
+
+    def on_input_changed(self, event: Input.Changed) -> None:
+        """Judge while it is typed."""
+        event.stop()
+        if self.display:
+            self._judge(event.value)
+
+    def on_input_submitted(self, event: Input.Submitted) -> None:
+        """Take what was typed, if it is right."""
+        event.stop()
+        found = self._judge(event.value)
+        if found is not None:
+            self.display = False
+            self.post_message(self.Taken(found))
+
+    def action_close(self) -> None:
+        """Leave everything as it was."""
+        self.display = False
+        self.post_message(self.Closed())
+
+
+class SheetView(View):
+    """The second view."""
+
+    DEFAULT_CSS = """
+    SheetView Horizontal { height: 1fr; }
+    SheetView Values { width: 3fr; height: 1fr; scrollbar-size-vertical: 1; }
+    SheetView Plan { width: 2fr; margin: 0 1 0 2; }
+    SheetView.narrow Plan { display: none; }
+    """
+
+    def __init__(self, id: str) -> None:
+        super().__init__(id=id)
+        self._undone: list[SearchFile] = []
+        self._before: list[SearchFile] = []
+
+    def compose(self) -> ComposeResult:
+        """Lay out the values, the plan beside them, the editor below."""
+        with Horizontal():
+            yield Values()
+            yield Plan()
+        yield Editor()
+
+    def show(self) -> None:
+        """Show the draft."""
+        values, plan = self.query_one(Values), self.query_one(Plan)
+        self.set_class(self.size.width < 110, "narrow")
+        draft = self.state.draft
+        values.lines = sheet_rows.lines(draft) if draft else []
+        values.count = len(values.lines)
+        values.redraw()
+        plan.search, plan.dataset = draft, self.state.dataset
+        plan.line = self._line()
+        plan.redraw()
+
+    def on_resize(self) -> None:
+        """Hide the drawings where there is no room for them."""
+        self.set_class(self.size.width < 110, "narrow")
+
+    def _line(self) -> Line | None:
+        values = self.query_one(Values)
+        return values.lines[values.cursor] if values.lines else None
+
+    def focus_main(self) -> None:
+        """Give the keyboard to the values, or to the editor if it is open."""
+        editor = self.query_one(Editor)
+        (self.query_one(Input) if editor.display else self.query_one(Values)).focus()
+
+    def verdict(self) -> str:
+        """Say how many runs that makes and what they take."""
+        if self.state.draft is None or self.state.dataset is None:
+            return "There is no data yet, so there is nothing to put a recipe together for. Go back to data with 1."
+        return draft_verdict(self.state.draft, self.state.dataset, self.state.forecast, self.state.forecast_error)
+
+    # -- editing ---------------------------------------------------------------------------------
+
+    def on_listing_moved(self, event: Listing.Moved) -> None:
+        """Explain the value under the cursor."""
+        plan = self.query_one(Plan)
+        plan.line = self._line()
+        plan.redraw()
+
+    def on_listing_chosen(self, event: Listing.Chosen) -> None:
+        """Edit the value that was clicked twice."""
+        self.edit()
+
+    def edit(self) -> None:
+        """Open the editor for the value under the cursor."""
+        line = self._line()
+        if line is not None and self.state.draft is not None:
+            self.query_one(Editor).edit(self.state.draft, line)
+
+    def vary(self) -> None:
+        """Let the value under the cursor vary over its usual range, or fix it."""
+        line = self._line()
+        if line is None or self.state.draft is None:
+            return
+        try:
+            self._change(sheet_rows.toggled(self.state.draft, line))
+        except InputError as error:
+            self.post_message(ErrorRaised(error))
+
+    def undo(self) -> None:
+        """Take back the last edit."""
+        if self._before and self.state.draft:
+            self._undone.append(self.state.draft)
+            self.post_message(DraftEdited(self._before.pop()))
+
+    def redo(self) -> None:
+        """Make the edit again that was taken back."""
+        if self._undone and self.state.draft:
+            self._before.append(self.state.draft)
+            self.post_message(DraftEdited(self._undone.pop()))
+
+    def rebase(self, recipe: Recipe) -> None:
+        """Make a recipe the base."""
+        if self.state.draft is not None:
+            from dataclasses import replace
+
+            self._change(self.state.draft.with_space(replace(self.state.draft.space, base=recipe)))
+
+    def _change(self, draft: SearchFile) -> None:
+        if self.state.draft is not None and draft != self.state.draft:
+            self._before.append(self.state.draft)
+            self._undone.clear()
+            self.post_message(DraftEdited(draft))
+
+    def on_editor_taken(self, event: Editor.Taken) -> None:
+        """Keep what was typed."""
+        self._change(event.search)
+        self.query_one(Values).focus()
+
+    def on_editor_closed(self, event: Editor.Closed) -> None:
+        """Go back to the values."""
+        self.query_one(Values).focus()
+

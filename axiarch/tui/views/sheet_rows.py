@@ -1,0 +1,190 @@
+"""The lines of the sheet: every value of a recipe and of the search, edited by one text each.
+
+Pure functions from a search and a text to another search, so that they are tested without a screen.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Mapping
+from dataclasses import dataclass, replace
+
+from axiarch.errors import InputError, NotationError
+from axiarch.plain import shown
+from axiarch.recipes.conditions import written
+from axiarch.recipes.constraints import parse_constraint
+from axiarch.recipes.fields import FIELDS
+from axiarch.recipes.notation import parse
+from axiarch.recipes.ranges import OneOf
+from axiarch.recipes.searchfile import MethodChoice, SearchFile
+from axiarch.recipes.space import Knob, Space, inactive_knobs
+from axiarch.search.methods import METHODS, make_method
+
+#: The range that `vary` proposes for each value.
+USUAL: Mapping[str, str] = {
+    "depth": "1 .. 4", "width": "16 .. 256 doubling", "activation": "relu | tanh",
+    "initialisation": "he | glorot", "batch_size": "16 .. 128 doubling", "epochs": "20 | 40 | 80",
+    "optimiser": "sgd | momentum | adam", "learning_rate": "1e-4 .. 1e-1 log",
+    "momentum": "0.8 .. 0.99", "beta1": "0.8 .. 0.95", "beta2": "0.99 | 0.999", "epsilon": "1e-8 .. 1e-4 log",
+    "schedule": "constant | exponential", "rate_decay": "0.9 .. 1", "dropout": "0 .. 0.6",
+    "l2": "1e-6 .. 1e-2 log", "weight_decay": "1e-4 .. 1 log", "patience": "5 | 10 | 20",
+    "min_improvement": "1e-5 .. 1e-2 log",
+}
+
+
+@dataclass(frozen=True)
+class Line:
+    """One line of the sheet.
+
+    Attributes
+    ----------
+    key : str
+        Name of the value.
+    group, label, base, varies, unit, summary : str
+        What the line shows; `varies` is empty for a fixed value.
+    applies : bool
+        Whether the value has any effect as things stand.
+    recipe : bool
+        Whether it belongs to the recipe (or to the search around it).
+    """
+
+    key: str
+    group: str
+    label: str
+    base: str
+    varies: str
+    unit: str
+    summary: str
+    applies: bool = True
+    recipe: bool = True
+
+    @property
+    def text(self) -> str:
+        """What an editor starts with."""
+        return self.varies or self.base
+
+
+def lines(search: SearchFile) -> list[Line]:
+    """Return all lines of the sheet: the recipe's values, then the search's."""
+    space = search.space
+    idle = inactive_knobs(space)
+    out = []
+    for name, field in FIELDS.items():
+        knob = space.varied(name)
+        felt = space.base.applies(name) or (knob is not None and name not in idle) or _may_apply(space, name)
+        out.append(Line(name, field.group, field.label, written(space.base[name]), str(knob) if knob else "",
+                        field.unit, field.summary, felt))
+    return out + _search_lines(search)
+
+
+def _may_apply(space: Space, name: str) -> bool:
+    """Say whether a value has an effect in some recipe of the space, because what it needs varies."""
+    needs = FIELDS[name].needs
+    other = space.varied(needs.name) if needs else None
+    return other is not None and needs is not None and any(needs.holds({needs.name: v}) for v in other.range.grid(5))
+
+
+def _search_lines(search: SearchFile) -> list[Line]:
+    kind = METHODS[search.method.name]
+    rows = [Line("method", "search", "method", search.method.name, "", "", f"{kind.name}: {kind.summary}",
+                 recipe=False)]
+    for option in kind.options:
+        value = search.method.options.get(option.name, option.default)
+        rows.append(Line(option.name, "search", option.name, str(value), "", "", option.summary, recipe=False))
+    constraints = ", ".join(map(str, search.space.constraints)) or "none"
+    return [
+        *rows,
+        Line("repeats", "search", "repeats", str(search.repeats), "", "seeds", "seeds each recipe is trained with",
+             recipe=False),
+        Line("seed", "search", "seed", str(search.seed), "", "", "fixes every random number of the search",
+             recipe=False),
+        Line("constraints", "search", "constraints", constraints, "", "",
+             "comparisons that every recipe must satisfy, such as width * depth <= 256; none for none", recipe=False),
+        Line("name", "search", "name", search.name, "", "", "what the search is called", recipe=False),
+    ]
+
+
+def edited(search: SearchFile, line: Line, text: str) -> SearchFile:
+    """Return the search with a line's text replaced.
+
+    Raises
+    ------
+    InputError
+        At the character that does not fit, where there is one.
+    """
+    if not line.recipe:
+        return _edited_search(search, line.key, text.strip())
+    typed = parse(line.key, text)
+    space = search.space
+    others = tuple(k for k in space.knobs if k.name != line.key)
+    if typed.range is None:
+        return search.with_space(replace(space, base=space.base.changed({line.key: typed.value}), knobs=others))
+    position = next((i for i, k in enumerate(space.knobs) if k.name == line.key), len(others))
+    knobs = (*others[:position], Knob(line.key, typed.range, typed.when), *others[position:])
+    if isinstance(typed.range, OneOf) and typed.range.size == 1 and typed.when is None:
+        knobs = others
+    return search.with_space(replace(space, knobs=knobs))
+
+
+def toggled(search: SearchFile, line: Line) -> SearchFile:
+    """Return the search with a value varying over its usual range, or fixed at its base value again."""
+    if not line.recipe:
+        return search
+    return edited(search, line, line.base if line.varies else USUAL[line.key])
+
+
+def _edited_search(search: SearchFile, key: str, text: str) -> SearchFile:
+    setters: Mapping[str, Callable[[], SearchFile]] = {
+        "method": lambda: _with_method(search, text),
+        "repeats": lambda: replace(search, repeats=_whole(text, 1, 1000)),
+        "seed": lambda: replace(search, seed=_whole(text, 0, 2**63 - 1)),
+        "name": lambda: replace(search, name=_name(text)),
+        "constraints": lambda: _with_constraints(search, text),
+    }
+    if key in setters:
+        return setters[key]()
+    options = {**search.method.options, key: _whole(text, 0, 10**9)}
+    make_method(MethodChoice(search.method.name, options), search.space, search.seed)
+    return replace(search, method=MethodChoice(search.method.name, options))
+
+
+def _with_method(search: SearchFile, name: str) -> SearchFile:
+    if name not in METHODS:
+        raise NotationError(name, 0, f"no method is called {name!r}", "known are " + ", ".join(METHODS))
+    known = {o.name for o in METHODS[name].options}
+    kept = {k: v for k, v in search.method.options.items() if k in known}
+    return replace(search, method=MethodChoice(name, kept))
+
+
+def _with_constraints(search: SearchFile, text: str) -> SearchFile:
+    parts = [] if text in ("", "none") else [p.strip() for p in text.split(",")]
+    return search.with_space(replace(search.space, constraints=tuple(parse_constraint(p) for p in parts)))
+
+
+def _whole(text: str, low: int, high: int) -> int:
+    try:
+        value = int(text)
+    except ValueError:
+        raise NotationError(text, 0, f"{text!r} is not a whole number", f"give one from {low} up") from None
+    if not low <= value <= high:
+        raise NotationError(text, 0, f"{value} is out of bounds", f"give a whole number from {low} to {high}")
+    return value
+
+
+def _name(text: str) -> str:
+    if not text:
+        raise InputError("a name cannot be empty", "name", "type a word or two")
+    return shown(text, 200)
+
+
+def meaning(line: Line, text: str) -> str:
+    """Say what a text would do to a line, for the hint below the editor; raises as :func:`edited`."""
+    if not line.recipe:
+        return line.summary
+    typed = parse(line.key, text)
+    if typed.range is None:
+        return f"fixed at {text.strip()} {line.unit}".rstrip()
+    size = typed.range.size
+    how = "a continuum" if size is None else f"{size} values"
+    if size is not None and 1 < size <= 12:
+        how += ": " + " ".join(written(v) for v in typed.range.grid(12))
+    return f"varies over {how}" + (f", only when {typed.when}" if typed.when else "")

@@ -1,0 +1,193 @@
+"""Strips: one recipe as a recorder's paper, thin bands over one common axis of epochs."""
+
+from __future__ import annotations
+
+import numpy as np
+from numpy.typing import NDArray
+from textual.app import ComposeResult
+
+from axiarch.plain import loss, number, share
+from axiarch.recipes.fields import FIELDS
+from axiarch.recipes.steady import steady
+from axiarch.tui.plots.chart import MARGIN, Chart, Level, Series, draw_chart, loss_scale
+from axiarch.tui.plots.runs import Row, Rows, fit, wrap
+from axiarch.tui.plots.scale import Scale, span_of
+from axiarch.tui.views.view import View
+from axiarch.tui.widgets.drawing import Drawing
+from axiarch.workflows.verdicts import recipe_verdict, value_text
+from axiarch.workflows.watching import Curve, Snapshot
+
+Floats = NDArray[np.float64]
+
+
+class Paper(Drawing):
+    """The bands."""
+
+    DEFAULT_CSS = "Paper { height: 1fr; }"
+
+    snapshot: Snapshot | None = None
+    recipe = 0
+    cursor = 0
+
+    def curves(self) -> list[tuple[int, Curve]]:
+        """Return the curves of the recipe's runs with their repeat."""
+        s = self.snapshot
+        if s is None:
+            return []
+        return [(r.repeat, s.curves[r.id]) for r in s.runs_of(self.recipe) if r.id in s.curves]
+
+    def draw(self, width: int, height: int) -> Rows:
+        """Return all bands, then what the cursor reads."""
+        s, curves = self.snapshot, self.curves()
+        if s is None or not curves:
+            return [[]] * (height // 3) + [[("this recipe has not been trained yet".center(width), "faint")]]
+        last = max(len(c) for _, c in curves)
+        x = Scale(1, max(last, 2))
+        heights = _share(height - 4)
+        rows = self._losses(s, curves, x, width, heights[0])
+        rows += self._gap(curves, x, width, heights[1])
+        if heights[2]:
+            rows += self._band(curves, "learning_rate", "learning rate", "train", x, width, heights[2])
+        if heights[3]:
+            rows += self._band(curves, "gradient_norm", "gradient norm at the epoch's last step", "second", x, width,
+                               heights[3], below=True)
+        return [_legend(), *rows, *self._reading(curves, width)]
+
+    def _at(self, last: int) -> int:
+        return min(self.cursor or last, last)
+
+    def _line(self, curves: list[tuple[int, Curve]]) -> float:
+        return float(self._at(max(len(c) for _, c in curves)))
+
+    def _losses(self, s: Snapshot, curves: list[tuple[int, Curve]], x: Scale, width: int, height: int) -> Rows:
+        series = []
+        for _, c in curves:
+            series.append(Series(_epochs(c), np.array(c.validation), "lead", 2))
+            series.append(Series(_epochs(c), np.array(c.training_still), "train", 1))
+            kept, _ = steady(c.validation)
+            if kept:
+                series.append(Series(np.array([float(kept)]), np.array([c.validation[kept - 1]]), "lead", 3, "◆"))
+        scale = loss_scale(np.concatenate([y.y for y in series]), s.dataset.floor.loss)
+        chart = Chart(series, x, scale, "epoch", "loss (nats)", [Level(s.dataset.floor.loss, "floor")],
+                      self._line(curves), ticks_below=False)
+        return draw_chart(chart, width, height)
+
+    def _gap(self, curves: list[tuple[int, Curve]], x: Scale, width: int, height: int) -> Rows:
+        series = [Series(_epochs(c), np.array(c.validation) - np.array(c.training_still), "warn") for _, c in curves]
+        finite = np.concatenate([y.y for y in series])
+        finite = finite[np.isfinite(finite)]
+        top = float(np.quantile(finite, 0.98)) if finite.size else 1.0
+        scale = span_of(np.array([0.0, top, float(finite.min()) if finite.size else 0.0]))
+        chart = Chart(series, x, scale, "epoch", "gap: validation loss minus training loss (nats)", [Level(0.0, "0")],
+                      self._line(curves), ticks_below=False)
+        return draw_chart(chart, width, height)
+
+    def _band(self, curves: list[tuple[int, Curve]], name: str, title: str, role: str, x: Scale, width: int,
+              height: int, below: bool = False) -> Rows:
+        series = [Series(_epochs(c), np.array(getattr(c, name)), role) for _, c in curves]
+        values = np.concatenate([y.y for y in series])
+        scale = span_of(values, margin=0.3 if np.ptp(values[np.isfinite(values)]) == 0 else 0.08)
+        chart = Chart(series, x, scale, "epoch", title, (), self._line(curves), ticks_below=below)
+        return draw_chart(chart, width, height)
+
+    def _reading(self, curves: list[tuple[int, Curve]], width: int) -> Rows:
+        rows: Rows = []
+        for repeat, c in curves[:2]:
+            at = self._at(len(c)) - 1
+            row: Row = [(f"  seed {repeat + 1}", "faint"), ("  epoch ", "faint"), (str(at + 1), "ink*"),
+                        ("   validation ", "faint"), (loss(c.validation[at]), "lead"), ("   training ", "faint"),
+                        (loss(c.training_still[at]), "train"), ("   gap ", "faint"),
+                        (loss(c.validation[at] - c.training_still[at]), "warn"), ("   accuracy ", "faint"),
+                        (share(c.accuracy[at]), "ink"), ("   rate ", "faint"), (number(c.learning_rate[at]), "ink"),
+                        ("   gradient ", "faint"), (number(c.gradient_norm[at]), "ink")]
+            rows.append(row)
+        return rows
+
+
+def _legend() -> Row:
+    return [(" " * MARGIN, "ink"), ("━ validation loss", "lead"), ("   ", "ink"), ("━ training loss", "train"),
+            ("   ", "ink"), ("◆ kept epoch", "lead"), ("   ", "ink"), ("│ cursor", "ink")]
+
+
+def _epochs(curve: Curve) -> Floats:
+    return np.arange(1, len(curve) + 1, dtype=np.float64)
+
+
+def _share(height: int) -> tuple[int, int, int, int]:
+    """Return the rows of each band; where there are few, the last ones are left out."""
+    if height < 18:
+        return height - 5, 5, 0, 0
+    small = max(height // 6, 4)
+    return height - 3 * small - 2, small, small, small + 2
+
+
+class Facts(Drawing):
+    """The recipe in words: how it differs from the base, and why its runs ended."""
+
+    DEFAULT_CSS = "Facts { height: auto; max-height: 6; margin: 0 0 1 0; }"
+
+    snapshot: Snapshot | None = None
+    recipe = 0
+
+    def get_content_height(self, container: object, viewport: object, width: int) -> int:
+        """Return the lines it takes."""
+        return len(self.draw(width, 0))
+
+    def draw(self, width: int, height: int) -> Rows:
+        """Return the lines."""
+        s = self.snapshot
+        if s is None or self.recipe not in s.recipes:
+            return []
+        recipe = s.recipes[self.recipe]
+        changes = recipe.recipe.difference(s.file.space.base)
+        text = ", ".join(f"{FIELDS[n].label} {value_text(v)}" for n, v in changes.items()) or "nothing: it is the base"
+        rows: Rows = [[("  ", "ink"), *row] for row in wrap(
+            f"Differs from the base in: {text}. {number(recipe.parameters)} parameters.", width - 4)[:2]]
+        for run in s.runs_of(self.recipe)[:2]:
+            end = run.text or run.state
+            rows.append([(f"  seed {run.repeat + 1}  ", "faint"), (fit(end, width - 12).rstrip(), "ink")])
+        return rows
+
+
+class StripsView(View):
+    """The fifth view."""
+
+    def compose(self) -> ComposeResult:
+        """Lay out paper and facts."""
+        yield Paper()
+        yield Facts()
+
+    def show(self) -> None:
+        """Show the open recipe."""
+        paper, facts = self.query_one(Paper), self.query_one(Facts)
+        if paper.recipe != self.state.open_recipe:
+            paper.cursor = 0
+        paper.snapshot = facts.snapshot = self.state.snapshot
+        paper.recipe = facts.recipe = self.state.open_recipe
+        paper.redraw()
+        facts.redraw()
+        facts.refresh(layout=True)
+
+    def move(self, by: int) -> None:
+        """Move the reading cursor by epochs."""
+        paper = self.query_one(Paper)
+        last = max((len(c) for _, c in paper.curves()), default=0)
+        if last:
+            paper.cursor = max(1, min((paper.cursor or last) + by, last))
+            paper.redraw()
+
+    def beside(self, by: int) -> int:
+        """Return the recipe `by` places further down the ranking."""
+        s = self.state.snapshot
+        if s is None or not s.ranking.rows:
+            return 0
+        numbers = [r.recipe for r in s.ranking.rows]
+        here = numbers.index(self.state.open_recipe) if self.state.open_recipe in numbers else 0
+        return numbers[max(0, min(here + by, len(numbers) - 1))]
+
+    def verdict(self) -> str:
+        """Say where the recipe stands."""
+        s = self.state.snapshot
+        if s is None or not self.state.open_recipe:
+            return "No recipe has been trained yet. Put a search together on the sheet (2) and start it with s."
+        return f"Recipe {self.state.open_recipe}. {recipe_verdict(s, self.state.open_recipe)}"

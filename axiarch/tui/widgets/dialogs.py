@@ -1,0 +1,88 @@
+"""What stands over a view: a question, a line to type, the help."""
+
+from __future__ import annotations
+
+from textual.app import ComposeResult
+from textual.containers import Vertical, VerticalScroll
+from textual.content import Content
+from textual.screen import ModalScreen
+from textual.widgets import Input, Static
+
+from axiarch.plain import shown
+from axiarch.tui.actions import VIEWS, actions_of
+from axiarch.tui.terms import ABOUT, TERMS
+
+
+class _Dialog(ModalScreen[str]):
+    """A framed box in the middle; escape closes it without an answer."""
+
+    DEFAULT_CSS = """
+    _Dialog { align: center middle; background: $background 60%; }
+    _Dialog > Vertical { width: 76; max-width: 94%; height: auto; max-height: 90%; padding: 1 2;
+        border: round $rule; background: $background; }
+    _Dialog Static { width: 100%; height: auto; }
+    _Dialog .faint { color: $faint; }
+    _Dialog Input { border: none; border-bottom: solid $primary; height: 2; padding: 0; background: $background; }
+    """
+
+    BINDINGS = [("escape", "dismiss('')", "close")]
+
+
+class Question(_Dialog):
+    """Asks before something that cannot simply be undone; y answers yes."""
+
+    BINDINGS = [("y", "dismiss('yes')", "yes"), ("n", "dismiss('')", "no")]
+
+    def __init__(self, question: str, consequence: str) -> None:
+        super().__init__()
+        self._question, self._consequence = question, consequence
+
+    def compose(self) -> ComposeResult:
+        """Lay out the question."""
+        with Vertical():
+            yield Static(Content(self._question))
+            yield Static(Content(self._consequence), classes="faint")
+            yield Static(Content("\ny yes    esc no"), classes="faint")
+
+
+class Prompt(_Dialog):
+    """Asks for one line of text."""
+
+    def __init__(self, question: str, hint: str, value: str = "") -> None:
+        super().__init__()
+        self._question, self._hint, self._value = question, hint, value
+
+    def compose(self) -> ComposeResult:
+        """Lay out the line."""
+        with Vertical():
+            yield Static(Content(self._question))
+            yield Input(self._value)
+            yield Static(Content(self._hint), classes="faint")
+            yield Static(Content("enter takes it    esc leaves everything as it is"), classes="faint")
+
+    def on_input_submitted(self, event: Input.Submitted) -> None:
+        """Answer with what was typed."""
+        self.dismiss(event.value.strip())
+
+
+class Help(_Dialog):
+    """Explains the view in front, its keys and its terms."""
+
+    BINDINGS = [("question_mark,q", "dismiss('')", "close")]
+    DEFAULT_CSS = "Help VerticalScroll { height: auto; max-height: 30; scrollbar-size-vertical: 1; }"
+
+    def __init__(self, view: str) -> None:
+        super().__init__()
+        self._view = view
+
+    def compose(self) -> ComposeResult:
+        """Lay out the help."""
+        question = next(q for _, name, q in VIEWS if name == self._view)
+        with Vertical(), VerticalScroll():
+            yield Static(Content.assemble((self._view.capitalize(), "bold"), ("  " + question, "$primary")))
+            yield Static(Content("\n" + ABOUT[self._view]))
+            keys = [(f"\n{a.shown_key:>6}  ", a.words) for a in actions_of(self._view)]
+            yield Static(Content.assemble("\nKeys", *(p for k, w in keys for p in ((k, "$primary"), shown(w)))))
+            terms = [(f"\n{term}", f": {text}") for term, text in TERMS[self._view]]
+            yield Static(Content.assemble("\nTerms", *(p for t, x in terms for p in ((t, "$secondary"), x))))
+            yield Static(Content("\nesc closes this"), classes="faint")

@@ -1,0 +1,139 @@
+"""Widgets that show rows of runs: a still drawing, and a list of drawn lines with a cursor."""
+
+from __future__ import annotations
+
+from rich.segment import Segment
+from rich.style import Style
+from textual.geometry import Region, Size
+from textual.message import Message
+from textual.reactive import reactive
+from textual.scroll_view import ScrollView
+from textual.strip import Strip
+from textual.widget import Widget
+
+from axiarch.tui.palette import PALETTES
+from axiarch.tui.plots.runs import Row, Rows, cut, row_width
+
+
+def style_of(role: str, theme: str) -> Style:
+    """Return a role's style in a theme: ``*`` is bold, ``!`` the selected ground."""
+    colours = PALETTES[theme]
+    name = role.rstrip("*!")
+    ground = colours["select"] if "!" in role else colours["ground"]
+    return Style(color=colours[name], bgcolor=ground, bold="*" in role)
+
+
+def strip_of(row: Row, width: int, theme: str, ground: str = "ink") -> Strip:
+    """Return a row as a strip of exactly `width` cells."""
+    row = cut(row, width)
+    segments = [Segment(text, style_of(role, theme)) for text, role in row if text]
+    rest = width - row_width(row)
+    if rest > 0:
+        segments.append(Segment(" " * rest, style_of(ground, theme)))
+    return Strip(segments, width)
+
+
+class Drawing(Widget):
+    """Shows what :meth:`draw` returns; drawn again only when asked, resized or in another theme."""
+
+    def __init__(self, *, id: str | None = None, classes: str | None = None) -> None:
+        super().__init__(id=id, classes=classes)
+        self._key: tuple[int, int, str] | None = None
+        self._rows: Rows = []
+
+    def draw(self, width: int, height: int) -> Rows:
+        """Return the drawing in `width` by `height` cells."""
+        return []
+
+    def redraw(self) -> None:
+        """Draw again with the next frame."""
+        self._key = None
+        self.refresh()
+
+    def render_line(self, y: int) -> Strip:
+        """Return line `y`."""
+        theme = self.app.theme
+        key = (self.size.width, self.size.height, theme)
+        if key != self._key:
+            self._rows = self.draw(self.size.width, self.size.height)
+            self._key = key
+        row = self._rows[y] if y < len(self._rows) else []
+        return strip_of(row, self.size.width, theme)
+
+
+class Listing(ScrollView, can_focus=True):
+    """A list of drawn lines, of which one is under the cursor; only visible lines are drawn."""
+
+    BINDINGS = [
+        ("up,k", "move(-1)", "up"), ("down,j", "move(1)", "down"), ("pageup", "move(-10)", "page up"),
+        ("pagedown", "move(10)", "page down"), ("home,g", "move(-1000000)", "first"),
+        ("end,G", "move(1000000)", "last"),
+    ]
+
+    count: reactive[int] = reactive(0)
+    cursor: reactive[int] = reactive(0)
+
+    class Moved(Message):
+        """The cursor stands on another line."""
+
+        def __init__(self, listing: Listing, index: int) -> None:
+            super().__init__()
+            self.listing = listing
+            self.index = index
+
+        @property
+        def control(self) -> Listing:
+            """The list it happened in."""
+            return self.listing
+
+    class Chosen(Moved):
+        """A line was clicked a second time."""
+
+    def draw_line(self, index: int, width: int) -> Row:
+        """Return line `index` in `width` cells."""
+        return []
+
+    def redraw(self) -> None:
+        """Draw the visible lines again."""
+        self.refresh()
+
+    def action_move(self, by: int) -> None:
+        """Move the cursor."""
+        self.cursor = self.cursor + by
+
+    def validate_cursor(self, cursor: int) -> int:
+        """Keep the cursor on a line."""
+        return max(0, min(cursor, self.count - 1))
+
+    def watch_count(self, count: int) -> None:
+        """Make room for the lines."""
+        self.virtual_size = Size(0, count)
+        self.cursor = self.validate_cursor(self.cursor)
+        self.refresh()
+
+    def watch_cursor(self, old: int, new: int) -> None:
+        """Keep the cursor in sight and say that it moved."""
+        self.scroll_to_region(Region(0, new, 1, 1), animate=False)
+        self.refresh()
+        if old != new:
+            self.post_message(self.Moved(self, new))
+
+    def on_click(self, event: object) -> None:
+        """Put the cursor on the line clicked; a second click chooses it."""
+        index = int(getattr(event, "y", 0)) + self.scroll_offset.y
+        if index >= self.count:
+            return
+        if index == self.cursor and self.has_focus:
+            self.post_message(self.Chosen(self, index))
+        self.cursor = index
+
+    def render_line(self, y: int) -> Strip:
+        """Return line `y` of what is in sight."""
+        width, theme = self.scrollable_content_region.width, self.app.theme
+        index = y + self.scroll_offset.y
+        if index >= self.count:
+            return strip_of([], width, theme)
+        row = self.draw_line(index, width)
+        if index != self.cursor:
+            return strip_of(row, width, theme)
+        return strip_of([(text, role + "!") for text, role in row], width, theme, "ink!")

@@ -1,0 +1,134 @@
+"""What stands around every view: where one is, what is known, what can be done."""
+
+from __future__ import annotations
+
+from textual.reactive import reactive
+
+from axiarch.tui.actions import VIEWS, actions_of
+from axiarch.tui.plots.runs import Row, Rows, cut, fit, row_width, wrap
+from axiarch.tui.state import State
+from axiarch.tui.widgets.drawing import Drawing
+
+#: How a search's state is marked: never by colour alone.
+MARKS = {"preparing": ("◌", "glow"), "running": ("▶", "glow"), "paused": ("‖", "lead"), "stopped": ("■", "faint"),
+         "done": ("✓", "second"), "failed": ("✕", "warn"), "interrupted": ("✕", "warn")}
+
+
+class Trail(Drawing):
+    """One line: the views in the order of the work, and the search's state."""
+
+    DEFAULT_CSS = "Trail { height: 1; }"
+
+    view: reactive[str] = reactive("data")
+    state: reactive[State] = reactive(State())
+
+    def watch_view(self) -> None:
+        """Draw again."""
+        self.redraw()
+
+    def watch_state(self) -> None:
+        """Draw again."""
+        self.redraw()
+
+    def draw(self, width: int, height: int) -> Rows:
+        """Return the line."""
+        row: Row = [(" ", "ink")]
+        for i, (key, name, _) in enumerate(VIEWS):
+            if i:
+                row.append((" ─ ", "grid"))
+            here = name == self.view
+            row += [(key + " ", "lead*" if here else "faint"), (name.capitalize(), "lead*" if here else "ink")]
+        tail = self._tail(width - row_width(row) - 3)
+        return [[*row, (" " * max(width - row_width(row) - row_width(tail) - 1, 1), "ink"), *tail]]
+
+    def _tail(self, room: int) -> Row:
+        s = self.state.snapshot
+        if s is None:
+            name = self.state.dataset.name if self.state.dataset else "no data"
+            return cut([(fit(name, min(room, 40)).rstrip(), "faint")], room) if room > 6 else []
+        mark, role = MARKS[s.search.state]
+        counts = f" {s.ended_runs}/{s.expected_runs}" if room > 16 else ""
+        row: Row = [(f"{mark} search {s.search.number} {s.search.state}" if room > 28 else mark, role), (counts, "ink")]
+        name = f"{s.dataset.name}   "
+        return [(name, "faint"), *row] if room > row_width(row) + len(name) else cut(row, max(room, 1))
+
+    def on_click(self, event: object) -> None:
+        """Go to the view clicked."""
+        from axiarch.tui.messages import ViewWanted
+
+        x, at = int(getattr(event, "x", 0)), 1
+        for _, name, _ in VIEWS:
+            if at <= x < at + len(name) + 2:
+                self.post_message(ViewWanted(name))
+            at += len(name) + 5
+
+
+class Verdict(Drawing):
+    """What is known, how surely, what to do next: two lines in words."""
+
+    DEFAULT_CSS = "Verdict { height: 3; }"
+
+    text: reactive[str] = reactive("")
+
+    def watch_text(self) -> None:
+        """Draw again."""
+        self.redraw()
+
+    def draw(self, width: int, height: int) -> Rows:
+        """Return the sentences, and a thin line below."""
+        rows = wrap(self.text, width - 2, "ink*")[:2]
+        rows = [[(" ", "ink"), *row] for row in rows] + [[]] * (2 - len(rows))
+        return [*rows, [("╌" * width, "grid")]]
+
+
+class Keys(Drawing):
+    """One line: what can be done here."""
+
+    DEFAULT_CSS = "Keys { height: 1; dock: bottom; }"
+
+    view: reactive[str] = reactive("data")
+
+    def watch_view(self) -> None:
+        """Draw again."""
+        self.redraw()
+
+    def draw(self, width: int, height: int) -> Rows:
+        """Return the line: as many as there is room for, help and quit always."""
+        pieces = [[(a.shown_key, "lead*"), (f" {a.label}", "faint")] for a in actions_of(self.view) if a.line]
+        while len(pieces) > 3 and sum(row_width(p) + 3 for p in pieces) + 1 > width:
+            del pieces[-4]
+        row: Row = [(" ", "ink")]
+        for piece in pieces:
+            row += [*piece, ("   ", "ink")]
+        return [row]
+
+
+class Notice(Drawing):
+    """What went wrong or was done: stays until escape or the next one."""
+
+    DEFAULT_CSS = "Notice { height: auto; max-height: 5; dock: bottom; margin-bottom: 1; display: none; }"
+
+    def __init__(self) -> None:
+        super().__init__()
+        self._parts: tuple[tuple[str, str], ...] = ()
+
+    def say(self, *parts: tuple[str, str]) -> None:
+        """Show pairs of text and role, a line or more each; nothing closes it."""
+        self._parts = tuple((text, role) for text, role in parts if text)
+        self.display = bool(self._parts)
+        self.redraw()
+        self.refresh(layout=True)
+
+    def get_content_height(self, container: object, viewport: object, width: int) -> int:
+        """Return the lines it takes."""
+        return len(self._lines(width))
+
+    def _lines(self, width: int) -> Rows:
+        rows: Rows = []
+        for text, role in self._parts:
+            rows += wrap(text, width - 4, role)
+        return [[(" ▌ " if i == 0 else "   ", self._parts[0][1]), *row] for i, row in enumerate(rows)]
+
+    def draw(self, width: int, height: int) -> Rows:
+        """Return the lines."""
+        return self._lines(width)

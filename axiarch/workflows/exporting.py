@@ -1,0 +1,81 @@
+"""Export what a search found: tables as CSV, charts as SVG or PDF with their data beside them."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+from axiarch.errors import WorkspaceMissing
+from axiarch.export.tables import ranking_rows, write_csv
+from axiarch.plain import loss
+from axiarch.recipes.recipe import describe
+from axiarch.workflows.watching import Snapshot
+
+#: Curves drawn in the chart of a whole search.
+_LINES = 12
+
+
+def export_ranking(snapshot: Snapshot, path: Path) -> Path:
+    """Write the ranking as CSV, every value of every recipe included, and return the path.
+
+    Raises
+    ------
+    WorkspaceReadOnly
+    """
+    return write_csv(path, *ranking_rows(snapshot.ranking, {n: r.recipe for n, r in snapshot.recipes.items()}))
+
+
+def export_chart(snapshot: Snapshot, path: Path) -> Path:
+    """Write the ranking as a drawing, ``.svg`` or ``.pdf``, and return the path.
+
+    Raises
+    ------
+    InputError, WorkspaceReadOnly, WorkspaceMissing
+    """
+    from axiarch.export.figures import ladder_figure, save_figure
+
+    if not snapshot.ranking.rows:
+        raise WorkspaceMissing("there is no ranking yet", f"search {snapshot.search.number}", "wait for a run to end")
+    leader = snapshot.recipes[snapshot.ranking.rows[0].recipe].recipe
+    rows = [(r, f"recipe {r.recipe}: " + (describe(snapshot.recipes[r.recipe].recipe.difference(leader)) or "leader"))
+            for r in snapshot.ranking.rows]
+    title = f"{snapshot.search.name} on {snapshot.dataset.name}: {snapshot.ended_runs} runs"
+    return save_figure(ladder_figure(rows, snapshot.dataset.floor.loss, title), path)
+
+
+def export_curves(snapshot: Snapshot, path: Path, recipe: int = 0) -> tuple[Path, Path]:
+    """Write loss curves as ``.svg`` or ``.pdf`` with the same data as ``NAME-data.csv`` beside it; return both paths.
+
+    Parameters
+    ----------
+    recipe : int, optional
+        Training and validation curves of all repeats of one recipe; 0 for the first runs of the leading recipes.
+
+    Raises
+    ------
+    InputError, WorkspaceReadOnly, WorkspaceMissing
+    """
+    from axiarch.export.figures import BLUE, GREEN, ORANGE, Line, curves_figure, save_figure
+
+    lines: list[Line] = []
+    if recipe:
+        if recipe not in snapshot.recipes:
+            raise WorkspaceMissing(f"there is no recipe {recipe}", f"search {snapshot.search.number}", "see the ranking")
+        for run in snapshot.runs_of(recipe):
+            curve = snapshot.curves.get(run.id)
+            if curve:
+                lines.append(Line(f"validation, seed {run.repeat + 1}", curve.validation, ORANGE))
+                lines.append(Line(f"training, seed {run.repeat + 1}", curve.training_still, BLUE, True))
+        title = f"recipe {recipe}: {describe(snapshot.recipes[recipe].recipe.difference(snapshot.file.space.base))}"
+    else:
+        for row in snapshot.ranking.rows[:_LINES]:
+            run = snapshot.runs_of(row.recipe)[0]
+            colour = ORANGE if row.standing in ("leader", "tied") else GREEN
+            if run.id in snapshot.curves:
+                lines.append(Line(f"{row.place}. recipe {row.recipe}, {loss(row.loss)}",
+                                  snapshot.curves[run.id].validation, colour))
+        title = f"{snapshot.search.name}: validation loss of the leading recipes"
+    if not lines:
+        raise WorkspaceMissing("no epoch has been trained yet", f"search {snapshot.search.number}", "wait a moment")
+    chart = save_figure(curves_figure(lines, snapshot.dataset.floor.loss, title), path)
+    rows = [[line.label, epoch, value] for line in lines for epoch, value in enumerate(line.values, 1)]
+    return chart, write_csv(path.with_name(f"{path.stem}-data.csv"), ("curve", "epoch", "loss (nats)"), rows)

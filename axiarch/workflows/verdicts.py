@@ -1,0 +1,118 @@
+"""The first lines of a view: what is known, how surely, and what to do next, in plain sentences."""
+
+from __future__ import annotations
+
+from axiarch.data.dataset import Dataset
+from axiarch.insight.forecast import Forecast
+from axiarch.plain import count, duration, loss, memory, number, share
+from axiarch.recipes.conditions import written
+from axiarch.recipes.fields import FIELDS
+from axiarch.recipes.recipe import describe
+from axiarch.recipes.searchfile import SearchFile
+from axiarch.workflows.watching import Snapshot
+
+
+def ranking_verdict(s: Snapshot) -> str:
+    """Say who leads, by how much over the base recipe and the floor, and who is tied."""
+    rows = s.ranking.rows
+    if not rows:
+        if s.ranking.broken:
+            return f"No recipe has a result: all runs of {count(len(s.ranking.broken), 'recipe')} diverged or failed."
+        return "No run has ended yet."
+    first = rows[0]
+    reach = f" ± {first.half_width:.2g}" if first.half_width is not None else ""
+    tied = len(s.ranking.tied)
+    if first.standing == "leader" and s.ranking.pooled is None:
+        lead = f"Recipe {first.recipe} has the lowest loss, {loss(first.loss)}; one seed each cannot say how surely."
+    elif tied > 1:
+        lead = (f"{count(tied, 'recipe')} are tied at {loss(first.loss)}{reach}; "
+                f"recipe {first.recipe} leads by mean.")
+    else:
+        lead = f"Recipe {first.recipe} stands apart at {loss(first.loss)}{reach}."
+    return f"{lead} {_against_base(s)}"
+
+
+def _against_base(s: Snapshot) -> str:
+    first = s.ranking.rows[0]
+    floor = s.dataset.floor.loss
+    base = next((r for r in s.ranking.rows if s.recipes[r.recipe].recipe == s.file.space.base), None)
+    if base is None:
+        return f"The floor is {loss(floor)}."
+    if base.recipe == first.recipe:
+        return f"It is the base recipe. The floor is {loss(floor)}."
+    if base.standing == "tied":
+        return f"The base recipe, at {loss(base.loss)}, is not told apart from it. The floor is {loss(floor)}."
+    return f"That is {loss(base.loss - first.loss)} below the base recipe. The floor is {loss(floor)}."
+
+
+def search_verdict(s: Snapshot) -> str:
+    """Say how far a search is, and how long it still takes."""
+    state, done, of = s.search.state, s.ended_runs, s.expected_runs
+    failed = sum(r.state == "failed" for r in s.runs.values())
+    diverged = sum(r.reason == "diverged" for r in s.runs.values())
+    odd = ", ".join([*([f"{failed} failed"] if failed else []), *([f"{diverged} diverged"] if diverged else [])])
+    tail = f" ({odd})" if odd else ""
+    if state == "preparing":
+        return "Starting the workers. The first time on a machine this compiles the kernels, about half a minute."
+    if state == "running":
+        left = f"about {duration(s.seconds_left)} left" if s.seconds_left is not None else "time left not known yet"
+        return f"{done} of {count(of, 'run')} ended{tail}, {left}, {duration(s.taken)} taken."
+    if state == "paused":
+        return f"Paused with {done} of {count(of, 'run')} ended{tail}. Nothing is lost; p resumes."
+    if state == "done":
+        return f"All {count(done, 'run')} ended{tail} in {duration(s.taken)}: {s.epochs} epochs."
+    if state == "failed":
+        return f"The search failed after {count(done, 'run')}: {s.search.why}"
+    how = "Stopped by hand" if state == "stopped" else "Interrupted: the process that ran it is gone"
+    return f"{how}. {done} of {count(of, 'run')} had ended{tail}; p lets it go on from there."
+
+
+def draft_verdict(draft: SearchFile, data: Dataset, forecast: Forecast | None, problem: str = "") -> str:
+    """Say what varies in a search not yet started, how many runs that makes, and what they take."""
+    knobs = len(draft.space.knobs)
+    if problem:
+        return f"This search cannot be run: {problem}."
+    if forecast is None:
+        return f"{count(knobs, 'knob')} vary; counting recipes and timing a few real steps." if knobs != 1 else (
+            "1 knob varies; counting recipes and timing a few real steps.")
+    vary = f"{count(knobs, 'knob')} {'varies' if knobs == 1 else 'vary'}" if knobs else "Nothing varies"
+    combinations = draft.space.combinations
+    of = f" of {number(combinations)} combinations" if combinations and combinations > forecast.recipes else ""
+    sizes = number(forecast.smallest)
+    if forecast.largest != forecast.smallest:
+        sizes += f" to {number(forecast.largest)}"
+    return (f"{vary}: {count(forecast.recipes, 'recipe')}{of} × {count(draft.repeats, 'seed')} make "
+            f"{count(forecast.runs, 'run')}, about {duration(forecast.low)} to {duration(forecast.high)} with "
+            f"{count(forecast.lanes, 'worker')}. Networks of {sizes} parameters, at most {memory(forecast.bytes)}. "
+            "Next: s starts it.")
+
+
+def recipe_verdict(s: Snapshot, recipe: int) -> str:
+    """Say where a recipe stands and how its training went."""
+    runs = s.runs_of(recipe)
+    row = next((r for r in s.ranking.rows if r.recipe == recipe), None)
+    if row is None:
+        states = {r.state for r in runs}
+        if states <= {"waiting"}:
+            return f"Recipe {recipe} has not been trained yet."
+        if recipe in s.ranking.broken:
+            return f"Recipe {recipe} has no result: {runs[0].text}."
+        return f"Recipe {recipe} is in training: {count(max(len(s.curves.get(r.id, ())) for r in runs), 'epoch')} so far."
+    spread = f", spread {row.spread:.2g} over {count(row.repeats, 'seed')}" if row.spread is not None else ""
+    return (f"Place {row.place} of {len(s.ranking.rows)}: steady validation loss {loss(row.loss)}{spread}, accuracy "
+            f"{share(row.accuracy)}. Training loss is {loss(abs(row.gap))} {'below' if row.gap >= 0 else 'above'} it.")
+
+
+def changes_text(s: Snapshot, recipe: int) -> str:
+    """Say how a recipe differs from the base recipe."""
+    return describe(s.recipes[recipe].recipe.difference(s.file.space.base)) or "the base recipe"
+
+
+def space_text(s: Snapshot) -> str:
+    """Name the knobs of a search."""
+    return ", ".join(f"{FIELDS[k.name].label} {k.range}" for k in s.file.space.knobs)
+
+
+def value_text(value: int | float | str) -> str:
+    """Return a value of a recipe for showing, at most four significant digits."""
+    return written(float(f"{value:.4g}")) if isinstance(value, float) else str(value)
