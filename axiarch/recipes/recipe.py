@@ -102,5 +102,10 @@ class Recipe(Mapping[str, Value]):
 
 
 def describe(values: Mapping[str, Value]) -> str:
-    """Return values as one line of text: ``learning rate 0.01, optimiser sgd``."""
-    return ", ".join(f"{FIELDS[name].label} {written(value)}" for name, value in values.items())
+    """Return values as one line of text, at most four significant digits: ``learning rate 0.01, optimiser sgd``."""
+    return ", ".join(f"{FIELDS[name].label} {short(value)}" for name, value in values.items())
+
+
+def short(value: Value) -> str:
+    """Return a value in at most four significant digits."""
+    return written(float(f"{value:.4g}")) if isinstance(value, float) else str(value)

@@ -58,6 +58,8 @@ class Runner:
         self._clock = clock
         self._queue = Queue(lambda run: StackShape.of(run.spec.recipe, dataset.inputs, len(dataset.classes)))
         self._lanes: dict[int, set[int]] = {}
+        # A lane whose runs have all ended is idle only when it says so: its session has yet to close.
+        self._idle: set[int] = set()
         self._shapes: dict[int, StackShape] = {}
         self._pids: dict[int, int] = {}
         self._held: set[int] = set()
@@ -191,6 +193,7 @@ class Runner:
         left = self._lanes.get(report.lane, set())
         self._put_back(left)
         self._lanes[report.lane] = set()
+        self._idle.add(report.lane)
         self._held.discard(report.lane)
         self._pids[report.lane] = report.pid
         self._journal.set_lane(self._number, report.lane, report.pid, "idle")
@@ -232,6 +235,7 @@ class Runner:
     def _take_died(self, report: Died) -> None:
         """A worker is gone: its runs are tried again, each alone; those it happens to twice have failed."""
         self._held.discard(report.lane)
+        self._idle.discard(report.lane)
         runs = self._lanes.get(report.lane, set())
         self._lanes[report.lane] = set()
         self._journal.add_event(self._number, "died", f"worker {report.lane + 1}: {report.cause}; "
@@ -252,13 +256,14 @@ class Runner:
     def _hand_out(self) -> None:
         """Give every idle lane runs of one shape."""
         self._propose()
-        idle = [lane for lane, runs in self._lanes.items() if not runs]
+        idle = sorted(self._idle)
         for i, lane in enumerate(idle):
             taken = self._queue.take(len(idle) - i)
             if taken is None:
                 return
             shape, runs = taken
             self._shapes[lane] = shape
+            self._idle.discard(lane)
             self._assign(lane, runs)
             self._executor.submit(lane, Task(shape, len(runs), runs, self._dataset.folder,
                                              self._folder / "checkpoints"))

@@ -112,7 +112,9 @@ class AxiarchApp(App[str]):
         self._state = replace(self._state, **changes)  # type: ignore[arg-type]
         trail = self.query_one(Trail)
         trail.view, trail.state = self.view, self._state
-        self.query_one(Keys).view = self.view
+        keys = self.query_one(Keys)
+        keys.view = self.view
+        keys.search = self._state.snapshot.search.state if self._state.snapshot else ""
         self.front().take(self._state)
         self.query_one(Verdict).text = self.front().verdict()
 

@@ -5,8 +5,6 @@ from __future__ import annotations
 from axiarch.data.dataset import Dataset
 from axiarch.insight.forecast import Forecast
 from axiarch.plain import count, duration, loss, memory, number, share
-from axiarch.recipes.conditions import written
-from axiarch.recipes.fields import FIELDS
 from axiarch.recipes.recipe import describe
 from axiarch.recipes.searchfile import SearchFile
 from axiarch.workflows.watching import Snapshot
@@ -107,12 +105,3 @@ def changes_text(s: Snapshot, recipe: int) -> str:
     """Say how a recipe differs from the base recipe."""
     return describe(s.recipes[recipe].recipe.difference(s.file.space.base)) or "the base recipe"
 
-
-def space_text(s: Snapshot) -> str:
-    """Name the knobs of a search."""
-    return ", ".join(f"{FIELDS[k.name].label} {k.range}" for k in s.file.space.knobs)
-
-
-def value_text(value: int | float | str) -> str:
-    """Return a value of a recipe for showing, at most four significant digits."""
-    return written(float(f"{value:.4g}")) if isinstance(value, float) else str(value)

@@ -8,23 +8,22 @@ from axiarch.plain import number
 from axiarch.tui.plots.runs import Rows, fit, right
 
 _UP = " ▁▂▃▄▅▆▇█"
-_ALONG = " ▏▎▍▌▋▊▉█"
+#: Bars along a row leave a little room to the row above.
+_ALONG = "▇"
 
 
 def spark(counts: Sequence[int]) -> str:
-    """Return one row of upright bars, one cell a count; any count above zero is seen."""
+    """Return one row of upright bars, one cell a count, a little lower than the row; any above zero is seen."""
     top = max(counts, default=0)
     if top == 0:
         return " " * len(counts)
-    return "".join(_UP[max(round(c / top * 8), 1 if c else 0)] for c in counts)
+    return "".join(_UP[max(round(c / top * 7), 1 if c else 0)] for c in counts)
 
 
 def along(value: float, top: float, width: int) -> str:
-    """Return a bar to the right, `width` cells for `top`, in eighths of a cell."""
-    eighths = round(max(value, 0) / top * width * 8) if top > 0 else 0
-    eighths = max(eighths, 1 if value > 0 else 0)
-    whole, part = divmod(min(eighths, width * 8), 8)
-    return ("█" * whole + (_ALONG[part] if part else "")).ljust(width)
+    """Return a bar to the right, `width` cells for `top`; any value above zero is seen."""
+    cells = round(max(value, 0) / top * width) if top > 0 else 0
+    return (_ALONG * min(max(cells, 1 if value > 0 else 0), width)).ljust(width)
 
 
 def named_bars(names: Sequence[str], counts: Sequence[int], width: int, role: str = "bar") -> Rows:

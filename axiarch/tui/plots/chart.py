@@ -87,11 +87,11 @@ def draw_chart(chart: Chart, width: int, height: int) -> Rows:
         canvas.level(float(chart.y.at(level.y)), "┄", level.role)
     body = canvas.drawn()
     labels = _y_labels(chart.y, rows, chart.levels)
-    out: Rows = [[(chart.y_name, "faint")]]
+    out: Rows = [_names(chart, width)]
     out += [[(right(labels.get(i, ("", ""))[0], MARGIN - 1), labels.get(i, ("", "faint"))[1]), (" ", "ink"),
              ("┤" if i in labels else "│", "grid"), *row] for i, row in enumerate(body)]
     if chart.ticks_below:
-        out += _x_axis(chart.x, cols, chart.x_name)
+        out += _x_axis(chart.x, cols)
     return [cut(row, width) for row in out]
 
 
@@ -110,8 +110,17 @@ def _y_labels(scale: Scale, rows: int, levels: Sequence[Level]) -> dict[int, tup
     return labels
 
 
-def _x_axis(scale: Scale, cols: int, name: str) -> Rows:
-    """Return the line under a plot, with ticks, and the row of their labels with the axis's name at the end."""
+def _names(chart: Chart, width: int) -> Row:
+    """Return the row above a plot: the name of the upright axis, and at the far end that of the other."""
+    row: Row = [(f" {chart.y_name}", "faint")]
+    room = width - len(chart.y_name) - 3
+    if chart.ticks_below and room > len(chart.x_name) + 3:
+        row.append((right(f"{chart.x_name} →", room), "faint"))
+    return row
+
+
+def _x_axis(scale: Scale, cols: int) -> Rows:
+    """Return the line under a plot, with ticks, and the row of their labels."""
     line = ["─"] * cols
     text = [" "] * cols
     free = 0
@@ -126,12 +135,7 @@ def _x_axis(scale: Scale, cols: int, name: str) -> Rows:
         text[start : start + len(label)] = label
         free = start + len(label) + 2
     pad = " " * MARGIN
-    labels = "".join(text).rstrip()
-    last: Row = [(pad + " " + labels, "faint")]
-    room = cols - len(labels)
-    if room > len(name) + 2:
-        last.append((" " * (room - len(name)) + name, "faint"))
-    return [[(pad + "└" + "".join(line), "grid")], last]
+    return [[(pad + "└" + "".join(line), "grid")], [(pad + " " + "".join(text).rstrip(), "faint")]]
 
 
 def loss_scale(values: Floats, floor: float, log: bool = False) -> Scale:
@@ -139,7 +143,7 @@ def loss_scale(values: Floats, floor: float, log: bool = False) -> Scale:
     finite = values[np.isfinite(values)]
     if finite.size == 0:
         return Scale(0.0, floor * 1.1)
-    top = min(float(finite.max()), floor * 1.25)
+    top = min(float(finite.max()), floor * 1.12)
     low = float(finite.min())
     if top <= low:
         top = low * 1.1 + 1e-9

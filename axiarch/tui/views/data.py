@@ -43,7 +43,7 @@ def _small(c: Column) -> str:
 def _range(c: Column) -> str:
     if c.kind == "number":
         return f"{number(c.low)} to {number(c.high)}"
-    return count(c.distinct, "different text", "different texts")
+    return count(c.distinct, "text")
 
 
 class Header(Drawing):
@@ -56,6 +56,30 @@ class Header(Drawing):
         name = max(min(width - 55, 40), 16)
         return [[("   " + fit("column", name) + " " + fit("role", 8) + right("missing", 8) + "  "
                   + fit("values", _SPARK + 2) + "range", "faint")]]
+
+
+class Classes(Drawing):
+    """How common each class is, and the floor that follows from it."""
+
+    DEFAULT_CSS = "Classes { height: auto; max-height: 14; margin: 1 0; }"
+
+    dataset: Dataset | None = None
+
+    def get_content_height(self, container: object, viewport: object, width: int) -> int:
+        """Return the lines it takes."""
+        return len(self.draw(width, 0))
+
+    def draw(self, width: int, height: int) -> Rows:
+        """Return a bar a class, commonest first."""
+        d = self.dataset
+        if d is None:
+            return []
+        order = sorted(range(len(d.classes)), key=lambda i: -d.class_counts[i])[:10]
+        names, counts = [shown(d.classes[i]) for i in order], [d.class_counts[i] for i in order]
+        more = f", the {len(order)} commonest of {len(d.classes)}" if len(d.classes) > len(order) else ""
+        rows: Rows = [[(" ◆ ", "lead"), (fit(d.encoding.target, 30).rstrip(), "lead*"),
+                       (f"  training and validation rows of each class{more}", "faint")]]
+        return rows + [[("   ", "ink"), *row] for row in named_bars(names, counts, min(width - 4, 80), "lead")]
 
 
 class Detail(Drawing):
@@ -91,7 +115,7 @@ class DataView(View):
     DEFAULT_CSS = """
     DataView Horizontal { height: 1fr; }
     DataView #table { width: 2fr; }
-    DataView Columns { height: 1fr; scrollbar-size-vertical: 1; }
+    DataView Columns { height: auto; max-height: 65%; scrollbar-size-vertical: 1; }
     DataView Detail { width: 1fr; margin: 0 1 0 2; }
     DataView.narrow Detail { display: none; }
     DataView #empty { height: 1fr; display: none; }
@@ -106,6 +130,7 @@ class DataView(View):
             with View(id="table"):
                 yield Header()
                 yield Columns()
+                yield Classes()
             yield Detail()
 
     def show(self) -> None:
@@ -115,7 +140,10 @@ class DataView(View):
         self.set_class(self.size.width < 110, "narrow")
         columns, detail = self.query_one(Columns), self.query_one(Detail)
         if columns.dataset is not dataset:
-            columns.dataset = detail.dataset = dataset
+            classes = self.query_one(Classes)
+            columns.dataset = detail.dataset = classes.dataset = dataset
+            classes.redraw()
+            classes.refresh(layout=True)
             columns.count = len(dataset.columns) if dataset else 0
             detail.index = columns.cursor
             detail.redraw()

@@ -85,7 +85,7 @@ def _legend(by_epoch: bool) -> Row:
 class Workers(Drawing):
     """What each worker trains now, and what happened."""
 
-    DEFAULT_CSS = "Workers { height: auto; max-height: 9; margin: 0 0 1 0; }"
+    DEFAULT_CSS = "Workers { height: auto; max-height: 10; margin: 1 0; }"
 
     snapshot: Snapshot | None = None
 

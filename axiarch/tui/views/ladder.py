@@ -6,14 +6,14 @@ from textual.app import ComposeResult
 
 from axiarch.plain import loss
 from axiarch.ranking.rank import Ranked
-from axiarch.recipes.fields import FIELDS
+from axiarch.recipes.recipe import describe
 from axiarch.tui.messages import RecipeOpened
 from axiarch.tui.plots import ladder
 from axiarch.tui.plots.runs import Row, Rows, fit, right
 from axiarch.tui.plots.scale import Scale
 from axiarch.tui.views.view import View
 from axiarch.tui.widgets.drawing import Drawing, Listing
-from axiarch.workflows.verdicts import ranking_verdict, value_text
+from axiarch.workflows.verdicts import ranking_verdict
 from axiarch.workflows.watching import Snapshot
 
 #: Cells before the track: bracket, place, recipe, loss.
@@ -23,7 +23,7 @@ _ROLE = {"leader": "lead", "tied": "lead", "apart": "ink", "unknown": "ink"}
 
 def track_width(width: int) -> int:
     """Return the cells of the shared axis in a line of `width`."""
-    return max(int((width - _HEAD) * (0.5 if width >= 110 else 0.45)), 16)
+    return max(int((width - _HEAD) * (0.45 if width >= 110 else 0.4)), 16)
 
 
 def loss_axis(s: Snapshot) -> Scale:
@@ -41,7 +41,7 @@ def differs(s: Snapshot, row: Ranked) -> str:
     leader = s.recipes[s.ranking.rows[0].recipe].recipe
     recipe = s.recipes[row.recipe].recipe
     changes = recipe.difference(leader) if row.place > 1 else recipe.difference(s.file.space.base)
-    text = ", ".join(f"{FIELDS[name].label} {value_text(value)}" for name, value in changes.items())
+    text = describe(changes)
     if row.place > 1:
         return text or "as the leader"
     return f"leads; from the base: {text}" if text else "leads; the base recipe itself"

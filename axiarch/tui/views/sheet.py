@@ -86,7 +86,7 @@ class Editor(Vertical):
 
     DEFAULT_CSS = """
     Editor { height: 5; dock: bottom; display: none; padding: 0 1; border-top: solid $rule; }
-    Editor Input { border: none; height: 1; padding: 0; background: $select; }
+    Editor Input, Editor Input:focus { border: none; height: 1; padding: 0; background: $select; }
     Editor Static { height: 1; }
     Editor .wrong { color: $warning; }
     """

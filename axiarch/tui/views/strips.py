@@ -7,14 +7,14 @@ from numpy.typing import NDArray
 from textual.app import ComposeResult
 
 from axiarch.plain import loss, number, share
-from axiarch.recipes.fields import FIELDS
+from axiarch.recipes.recipe import describe
 from axiarch.recipes.steady import steady
 from axiarch.tui.plots.chart import MARGIN, Chart, Level, Series, draw_chart, loss_scale
 from axiarch.tui.plots.runs import Row, Rows, fit, wrap
 from axiarch.tui.plots.scale import Scale, span_of
 from axiarch.tui.views.view import View
 from axiarch.tui.widgets.drawing import Drawing
-from axiarch.workflows.verdicts import recipe_verdict, value_text
+from axiarch.workflows.verdicts import recipe_verdict
 from axiarch.workflows.watching import Curve, Snapshot
 
 Floats = NDArray[np.float64]
@@ -139,8 +139,7 @@ class Facts(Drawing):
         if s is None or self.recipe not in s.recipes:
             return []
         recipe = s.recipes[self.recipe]
-        changes = recipe.recipe.difference(s.file.space.base)
-        text = ", ".join(f"{FIELDS[n].label} {value_text(v)}" for n, v in changes.items()) or "nothing: it is the base"
+        text = describe(recipe.recipe.difference(s.file.space.base)) or "nothing: it is the base"
         rows: Rows = [[("  ", "ink"), *row] for row in wrap(
             f"Differs from the base in: {text}. {number(recipe.parameters)} parameters.", width - 4)[:2]]
         for run in s.runs_of(self.recipe)[:2]:

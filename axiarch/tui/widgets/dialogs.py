@@ -22,7 +22,7 @@ class _Dialog(ModalScreen[str]):
         border: round $rule; background: $background; }
     _Dialog Static { width: 100%; height: auto; }
     _Dialog .faint { color: $faint; }
-    _Dialog Input { border: none; border-bottom: solid $primary; height: 2; padding: 0; background: $background; }
+    _Dialog Input, _Dialog Input:focus { border: none; height: 1; padding: 0; background: $select; margin: 1 0; }
     """
 
     BINDINGS = [("escape", "dismiss('')", "close")]

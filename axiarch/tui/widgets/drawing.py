@@ -93,6 +93,10 @@ class Listing(ScrollView, can_focus=True):
         """Return line `index` in `width` cells."""
         return []
 
+    def get_content_height(self, container: Size, viewport: Size, width: int) -> int:
+        """Return the lines it would take, where the style sheet lets it choose."""
+        return max(self.count, 1)
+
     def redraw(self) -> None:
         """Draw the visible lines again."""
         self.refresh()
@@ -109,7 +113,7 @@ class Listing(ScrollView, can_focus=True):
         """Make room for the lines."""
         self.virtual_size = Size(0, count)
         self.cursor = self.validate_cursor(self.cursor)
-        self.refresh()
+        self.refresh(layout=True)
 
     def watch_cursor(self, old: int, new: int) -> None:
         """Keep the cursor in sight and say that it moved."""

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from textual.reactive import reactive
 
-from axiarch.tui.actions import VIEWS, actions_of
+from axiarch.tui.actions import VIEWS, Action, actions_of
 from axiarch.tui.plots.runs import Row, Rows, cut, fit, row_width, wrap
 from axiarch.tui.state import State
 from axiarch.tui.widgets.drawing import Drawing
@@ -87,14 +87,29 @@ class Keys(Drawing):
     DEFAULT_CSS = "Keys { height: 1; dock: bottom; }"
 
     view: reactive[str] = reactive("data")
+    search: reactive[str] = reactive("")
 
     def watch_view(self) -> None:
         """Draw again."""
         self.redraw()
 
+    def watch_search(self) -> None:
+        """Draw again: what can be done depends on the state of the search."""
+        self.redraw()
+
+    def _label(self, action: Action) -> str:
+        """Return an action's label as things stand; empty where it would do nothing."""
+        if action.name == "pause":
+            return {"running": "pause", "preparing": "pause", "paused": "resume", "stopped": "resume",
+                    "interrupted": "resume", "failed": "resume"}.get(self.search, "")
+        if action.name == "stop":
+            return "stop" if self.search in ("running", "preparing", "paused") else ""
+        return action.label if action.line else ""
+
     def draw(self, width: int, height: int) -> Rows:
         """Return the line: as many as there is room for, help and quit always."""
-        pieces = [[(a.shown_key, "lead*"), (f" {a.label}", "faint")] for a in actions_of(self.view) if a.line]
+        pieces = [[(a.shown_key, "lead*"), (f" {label}", "faint")] for a in actions_of(self.view)
+                  if (label := self._label(a))]
         while len(pieces) > 3 and sum(row_width(p) + 3 for p in pieces) + 1 > width:
             del pieces[-4]
         row: Row = [(" ", "ink")]
