@@ -116,7 +116,8 @@ def print_ranking(s: Snapshot, most: int = 15) -> None:
     if not s.ranking.rows:
         return
     leader = s.recipes[s.ranking.rows[0].recipe].recipe
-    print(f"\n{'place':>5} {'recipe':>6}  {'loss':>7} {'±':>7} {'training':>9} {'accuracy':>9}  differs from the leader in")
+    print(f"\n{'place':>5} {'recipe':>6}  {'loss':>7} {'±':>7} {'training':>9} {'accuracy':>9}  "
+          "differs from the leader in")
     for r in s.ranking.rows[:most]:
         reach = "" if r.half_width is None else f"{r.half_width:.4f}"
         mark = {"leader": "*", "tied": "=", "apart": " ", "unknown": "?"}[r.standing]

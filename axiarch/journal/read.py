@@ -11,7 +11,14 @@ from urllib.parse import quote
 
 from axiarch.errors import WorkspaceError
 from axiarch.journal.migrations import VERSION, check_version
-from axiarch.journal.records import EpochRecord, EventRecord, LaneRecord, RecipeRecord, RunRecord, SearchRecord
+from axiarch.journal.records import (
+    EpochRecord,
+    EventRecord,
+    LaneRecord,
+    RecipeRecord,
+    RunRecord,
+    SearchRecord,
+)
 from axiarch.plain import shown
 from axiarch.recipes.recipe import Recipe
 
@@ -67,7 +74,8 @@ class JournalReader:
         db = self._connect()
         if db is None:
             return ()
-        rows = db.execute("SELECT number, name, file, data, data_fingerprint, state, why, started, ended, busy, running_since "
+        rows = db.execute("SELECT number, name, file, data, data_fingerprint, state, why, started, ended, "
+                          "busy, running_since "
                           "FROM search ORDER BY number")
         return tuple(SearchRecord(*row) for row in rows)
 

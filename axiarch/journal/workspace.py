@@ -21,7 +21,13 @@ from collections.abc import Iterator
 from dataclasses import asdict, dataclass
 from pathlib import Path
 
-from axiarch.errors import WorkspaceError, WorkspaceLocked, WorkspaceMissing, WorkspaceNewer, WorkspaceReadOnly
+from axiarch.errors import (
+    WorkspaceError,
+    WorkspaceLocked,
+    WorkspaceMissing,
+    WorkspaceNewer,
+    WorkspaceReadOnly,
+)
 from axiarch.plain import duration, shown
 
 #: The format of the folder written, and the latest one read.

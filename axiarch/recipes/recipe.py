@@ -6,6 +6,7 @@ import hashlib
 import json
 from collections.abc import Iterator, Mapping
 from functools import cached_property
+from itertools import pairwise
 
 from axiarch.errors import RecipeError
 from axiarch.recipes.conditions import Value, written
@@ -98,7 +99,7 @@ class Recipe(Mapping[str, Value]):
     def parameters(self, inputs: int, outputs: int) -> int:
         """Return the number of trainable weights and biases for `inputs` D and `outputs` C."""
         sizes = (inputs, *self.widths(), outputs)
-        return sum((a + 1) * b for a, b in zip(sizes, sizes[1:], strict=False))
+        return sum((a + 1) * b for a, b in pairwise(sizes))
 
 
 def describe(values: Mapping[str, Value]) -> str:

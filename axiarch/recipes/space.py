@@ -63,7 +63,8 @@ class Space:
     @cached_property
     def _ordered(self) -> tuple[Knob, ...]:
         """The knobs, each after those that its condition looks at."""
-        waiting, done = list(self.knobs), []
+        waiting = list(self.knobs)
+        done: list[Knob] = []
         names = {k.name for k in self.knobs}
         while waiting:
             settled = {k.name for k in done}
@@ -124,7 +125,7 @@ class Space:
         for k in self.knobs:
             if k.name in ("width", "depth"):
                 ends = (_end(k.range, 0.0), _end(k.range, 1.0 - 1e-12))
-                low[k.name], high[k.name] = min(ends), max(ends)  # type: ignore[type-var]
+                low[k.name], high[k.name] = min(ends), max(ends)
         return Recipe(low), Recipe(high)
 
     def varied(self, name: str) -> Knob | None:

@@ -7,7 +7,21 @@ import signal
 import time
 from multiprocessing.connection import Connection
 
-from axiarch.runner.tasks import Died, Drop, Failed, Go, Held, Hold, More, Order, Quit, Ready, Report, Task, Train
+from axiarch.runner.tasks import (
+    Died,
+    Drop,
+    Failed,
+    Go,
+    Held,
+    Hold,
+    More,
+    Order,
+    Quit,
+    Ready,
+    Report,
+    Task,
+    Train,
+)
 
 #: Seconds of training between two looks at the pipe: how fast a pause takes hold.
 _LOOK = 0.05

@@ -19,7 +19,7 @@ from axiarch.errors import AxiarchError
 from axiarch.journal.inbox import Request
 from axiarch.journal.workspace import Workspace
 from axiarch.tui import messages as said
-from axiarch.tui.actions import ACTIONS, VIEWS
+from axiarch.tui.actions import ACTIONS, VIEWS, Action
 from axiarch.tui.feed import Feed
 from axiarch.tui.palette import DARK, LIGHT, theme
 from axiarch.tui.search import ActionFinder
@@ -43,11 +43,12 @@ class AxiarchApp(App[str]):
 
     TITLE = "Axiarch"
     ENABLE_COMMAND_PALETTE = True
-    COMMANDS: ClassVar[set[type[ActionFinder]]] = {ActionFinder}
+    COMMANDS = {ActionFinder}
     CSS = """
     Screen { background: $background; color: $foreground; }
     ContentSwitcher { height: 1fr; }
-    CommandPalette > Vertical { border: round $rule; background: $background; }
+    CommandPalette SearchIcon { display: none; }
+    CommandPalette > Vertical { width: 84; max-width: 94%; }
     """
     BINDINGS: ClassVar[list[BindingType]] = [
         Binding(key, action, words, show=False)
@@ -229,11 +230,14 @@ class AxiarchApp(App[str]):
         """Do what a key means in the view in front."""
         for action in ACTIONS:
             if action.key == key and (not action.views or self.view in action.views):
-                self.perform(action.name)
+                self.perform(action)
                 return
 
-    def perform(self, name: str) -> None:
-        """Do one action of the table."""
+    def perform(self, action: Action) -> None:
+        """Do one action of the table, in a view where it can be done."""
+        name = action.name
+        if action.views and self.view not in action.views:
+            self._go(action.views[0])
         if name.startswith("go_"):
             self._go(name.removeprefix("go_"))
             return

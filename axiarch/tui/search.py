@@ -2,35 +2,44 @@
 
 from __future__ import annotations
 
+from functools import partial
 from typing import TYPE_CHECKING
 
 from textual.command import DiscoveryHit, Hit, Hits, Provider
 
-from axiarch.tui.actions import Action, actions_of
+from axiarch.tui.actions import ACTIONS, Action, actions_of
 
 if TYPE_CHECKING:
     from axiarch.tui.app import AxiarchApp
 
 
 class ActionFinder(Provider):
-    """Offers the actions of the view in front, then all others that lead to a view."""
+    """Offers the actions of the view in front, then those of the others, which it goes to first."""
+
+    def _app(self) -> AxiarchApp:
+        from axiarch.tui.app import AxiarchApp
+
+        assert isinstance(self.app, AxiarchApp)
+        return self.app
 
     def _actions(self) -> list[Action]:
-        app: AxiarchApp = self.app  # type: ignore[assignment]
-        return [a for a in actions_of(app.view) if a.name not in ("command_palette", "back")]
+        own = actions_of(self._app().view)
+        found = own + [a for a in ACTIONS if a not in own]
+        return [a for a in found if a.name not in ("command_palette", "back", "cursor_left", "cursor_right")]
 
     async def discover(self) -> Hits:
         """Offer all before anything is typed."""
-        app: AxiarchApp = self.app  # type: ignore[assignment]
         for action in self._actions():
-            yield DiscoveryHit(f"{action.words}  [{action.shown_key}]".replace("[", "(").replace("]", ")"),
-                               lambda name=action.name: app.perform(name))
+            yield DiscoveryHit(_line(action), partial(self._app().perform, action))
 
     async def search(self, query: str) -> Hits:
         """Offer those whose words fit."""
-        app: AxiarchApp = self.app  # type: ignore[assignment]
         matcher = self.matcher(query)
         for action in self._actions():
             score = matcher.match(f"{action.words} {action.label}")
             if score > 0:
-                yield Hit(score, f"{action.words}  ({action.shown_key})", lambda name=action.name: app.perform(name))
+                yield Hit(score, _line(action), partial(self._app().perform, action))
+
+
+def _line(action: Action) -> str:
+    return f"{action.words}  ({action.shown_key})" if action.shown_key not in "[]" else action.words

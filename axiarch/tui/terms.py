@@ -25,7 +25,8 @@ ABOUT: Mapping[str, str] = {
 
 _LOSS = ("validation loss", "mean cross-entropy in nats on the validation rows; lower is better")
 _FLOOR = ("floor", "the loss of a predictor that knows only how common each class is")
-_STEADY = ("steady loss", "validation loss averaged over the last 3 epochs, at its lowest: one lucky epoch counts little")
+_STEADY = ("steady loss",
+           "validation loss averaged over the last 3 epochs, at its lowest: one lucky epoch counts little")
 
 TERMS: Mapping[str, tuple[tuple[str, str], ...]] = {
     "data": (("role", "input, target, or ignored, each with the reason it was proposed"), _FLOOR,
@@ -33,6 +34,7 @@ TERMS: Mapping[str, tuple[tuple[str, str], ...]] = {
     "sheet": (("recipe", "one complete configuration: network, optimiser, schedule, batches, regularisation, stopping"),
               ("knob", "a value that varies: 16 | 32 | 64, 1e-4 .. 1e-1 log, 8 .. 512 doubling, 0 .. 0.6 step 0.1"),
               ("condition", "a range may end in: when optimiser = momentum"),
+              ("idle", "has no effect as things stand, such as momentum where only adam is used"),
               ("repeats", "seeds each recipe is trained with; recipes share them, so that they can be compared")),
     "field": (("run", "one training: a recipe and a seed"), ("budget", "epochs of all runs together"), _STEADY,
               ("paused", "workers stand still and lose nothing"),

@@ -5,7 +5,7 @@ from __future__ import annotations
 from pathlib import Path
 
 from axiarch.errors import WorkspaceMissing
-from axiarch.export.tables import ranking_rows, write_csv
+from axiarch.export.tables import Cell, ranking_rows, write_csv
 from axiarch.plain import loss
 from axiarch.recipes.recipe import describe
 from axiarch.workflows.watching import Snapshot
@@ -59,7 +59,8 @@ def export_curves(snapshot: Snapshot, path: Path, recipe: int = 0) -> tuple[Path
     lines: list[Line] = []
     if recipe:
         if recipe not in snapshot.recipes:
-            raise WorkspaceMissing(f"there is no recipe {recipe}", f"search {snapshot.search.number}", "see the ranking")
+            raise WorkspaceMissing(f"there is no recipe {recipe}", f"search {snapshot.search.number}",
+                                   "see the ranking")
         for run in snapshot.runs_of(recipe):
             curve = snapshot.curves.get(run.id)
             if curve:
@@ -77,5 +78,6 @@ def export_curves(snapshot: Snapshot, path: Path, recipe: int = 0) -> tuple[Path
     if not lines:
         raise WorkspaceMissing("no epoch has been trained yet", f"search {snapshot.search.number}", "wait a moment")
     chart = save_figure(curves_figure(lines, snapshot.dataset.floor.loss, title), path)
-    rows = [[line.label, epoch, value] for line in lines for epoch, value in enumerate(line.values, 1)]
+    rows: list[list[Cell]] = [[line.label, epoch, value] for line in lines
+                              for epoch, value in enumerate(line.values, 1)]
     return chart, write_csv(path.with_name(f"{path.stem}-data.csv"), ("curve", "epoch", "loss (nats)"), rows)

@@ -37,5 +37,6 @@ def data_set(workspace: Workspace, name: str = "") -> Dataset:
     if not names:
         raise WorkspaceMissing("there is no data yet", shown(workspace.folder), "add some: axiarch data add FILE")
     if len(names) > 1:
-        raise WorkspaceMissing("there are several data sets", shown(workspace.folder), "name one of " + ", ".join(names))
+        raise WorkspaceMissing("there are several data sets", shown(workspace.folder),
+                               "name one of " + ", ".join(names))
     return read_dataset(workspace.data(names[0]))

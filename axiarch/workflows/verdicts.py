@@ -95,7 +95,8 @@ def recipe_verdict(s: Snapshot, recipe: int) -> str:
             return f"Recipe {recipe} has not been trained yet."
         if recipe in s.ranking.broken:
             return f"Recipe {recipe} has no result: {runs[0].text}."
-        return f"Recipe {recipe} is in training: {count(max(len(s.curves.get(r.id, ())) for r in runs), 'epoch')} so far."
+        epochs = max(len(s.curves.get(r.id, ())) for r in runs)
+        return f"Recipe {recipe} is in training: {count(epochs, 'epoch')} so far."
     spread = f", spread {row.spread:.2g} over {count(row.repeats, 'seed')}" if row.spread is not None else ""
     return (f"Place {row.place} of {len(s.ranking.rows)}: steady validation loss {loss(row.loss)}{spread}, accuracy "
             f"{share(row.accuracy)}. Training loss is {loss(abs(row.gap))} {'below' if row.gap >= 0 else 'above'} it.")

@@ -12,7 +12,14 @@ from axiarch.engine.network import StackShape
 from axiarch.errors import WorkspaceMissing
 from axiarch.insight.forecast import Pending, seconds_left
 from axiarch.journal.read import JournalReader
-from axiarch.journal.records import EpochRecord, EventRecord, LaneRecord, RecipeRecord, RunRecord, SearchRecord
+from axiarch.journal.records import (
+    EpochRecord,
+    EventRecord,
+    LaneRecord,
+    RecipeRecord,
+    RunRecord,
+    SearchRecord,
+)
 from axiarch.journal.workspace import Workspace
 from axiarch.plain import shown
 from axiarch.ranking.rank import Ranking, RunResult, rank

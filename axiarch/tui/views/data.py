@@ -115,7 +115,7 @@ class DataView(View):
     DEFAULT_CSS = """
     DataView Horizontal { height: 1fr; }
     DataView #table { width: 2fr; }
-    DataView Columns { height: auto; max-height: 65%; scrollbar-size-vertical: 1; }
+    DataView Columns { height: 1fr; scrollbar-size-vertical: 1; }
     DataView Detail { width: 1fr; margin: 0 1 0 2; }
     DataView.narrow Detail { display: none; }
     DataView #empty { height: 1fr; display: none; }
@@ -145,6 +145,7 @@ class DataView(View):
             classes.redraw()
             classes.refresh(layout=True)
             columns.count = len(dataset.columns) if dataset else 0
+            columns.styles.max_height = max(columns.count, 1)
             detail.index = columns.cursor
             detail.redraw()
 
@@ -166,7 +167,8 @@ class DataView(View):
         """Say what there is and what it must beat."""
         d = self.state.dataset
         if d is None:
-            return "There is no data in this workspace yet. Open a table of your own with o, or add the demo data with d."
+            return ("There is no data in this workspace yet. Open a table of your own with o, "
+                    "or add the demo data with d.")
         return (f"{count(sum(d.rows.values()), 'row')}: {count(d.inputs, 'input')} predict {d.encoding.target}, one of "
                 f"{count(len(d.classes), 'class', 'classes')}; {number(d.rows['train'])} rows train, "
                 f"{number(d.rows['validation'])} validate, {number(d.rows['test'])} are sealed. The floor to beat is "
@@ -179,7 +181,8 @@ class Empty(Drawing):
     def draw(self, width: int, height: int) -> Rows:
         """Return a few lines in the middle."""
         lines: Rows = [[("o", "lead*"), ("  open a CSV file: the first line names the columns", "ink")],
-                       [("d", "lead*"), ("  add the demo data: what a hive is doing, told from its sensors", "ink")], [],
+                       [("d", "lead*"), ("  add the demo data: what a hive is doing, told from its sensors", "ink")],
+                       [],
                        [("Rows are split into training, validation and sealed test rows;", "faint")],
                        [("nothing leaves this machine.", "faint")]]
         pad = " " * max((width - 66) // 2, 2)

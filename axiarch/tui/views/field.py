@@ -77,9 +77,9 @@ def _best(s: Snapshot) -> Series:
 
 
 def _legend(by_epoch: bool) -> Row:
-    row: Row = [("         ", "ink"), ("━ training now", "glow"), ("   ", "ink"), ("━ leading recipes", "lead"),
-                ("   ", "ink"), ("━ ended", "ghost")]
-    return row if by_epoch else [*row, ("   ", "ink"), ("━ best steady loss so far", "second")]
+    row: Row = [("         ", "ink"), ("━• training now", "glow"), ("   ", "ink"), ("━ leading", "lead"),
+                ("   ", "ink"), ("━ ", "ghost"), ("ended", "faint")]
+    return row if by_epoch else [*row, ("   ", "ink"), ("━ best steady loss", "second")]
 
 
 class Workers(Drawing):

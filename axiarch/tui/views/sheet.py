@@ -30,15 +30,15 @@ from axiarch.workflows.verdicts import draft_verdict
 class Values(Listing):
     """One line a value: its group, name, base value, and range."""
 
-    lines: list[Line] = []  # noqa: RUF012  (replaced, never changed)
+    lines: list[Line] = []  # replaced, never changed
 
     def draw_line(self, index: int, width: int) -> Row:
         """Return a value's line."""
         line = self.lines[index]
         first = index == 0 or self.lines[index - 1].group != line.group
-        ink = "ink" if line.applies else "ghost"
-        base = f"{line.base} {line.unit}" if width > 84 and line.unit else line.base
-        tight = width < 70
+        ink = "ink" if line.applies else "faint"
+        tight = width < 90
+        base = line.base if line.applies else f"{line.base} (idle)"
         return [(" " + fit(line.group if first else "", 13 if tight else 16), "faint"),
                 (fit(line.label, 16), ink), (fit(base, 12 if tight else 20), "faint" if line.varies else ink),
                 (" ◂▸ " if line.varies else "    ", "lead"), (shown(line.varies), "lead")]

@@ -64,9 +64,9 @@ class Trail(Drawing):
 
 
 class Verdict(Drawing):
-    """What is known, how surely, what to do next: two lines in words."""
+    """What is known, how surely, what to do next: two lines in words, three where lines are short."""
 
-    DEFAULT_CSS = "Verdict { height: 3; }"
+    DEFAULT_CSS = "Verdict { height: auto; }"
 
     text: reactive[str] = reactive("")
 
@@ -74,10 +74,14 @@ class Verdict(Drawing):
         """Draw again."""
         self.redraw()
 
+    def get_content_height(self, container: object, viewport: object, width: int) -> int:
+        """Return the lines it takes, the same whatever it says."""
+        return 3 if width >= 100 else 4
+
     def draw(self, width: int, height: int) -> Rows:
         """Return the sentences, and a thin line below."""
-        rows = wrap(self.text, width - 2, "ink*")[:2]
-        rows = [[(" ", "ink"), *row] for row in rows] + [[]] * (2 - len(rows))
+        rows = wrap(self.text, width - 2, "ink*")[: height - 1]
+        rows = [[(" ", "ink"), *row] for row in rows] + [[]] * (height - 1 - len(rows))
         return [*rows, [("╌" * width, "grid")]]
 
 
