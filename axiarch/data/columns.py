@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import math
 from dataclasses import dataclass
 from typing import TYPE_CHECKING, Literal
 
@@ -40,8 +39,8 @@ class Column:
     reason : str
         Why that role was proposed.
     missing, rows, distinct : int
-    low, high, middle : float
-        Smallest, largest and median number; NaN for text.
+    low, high, middle : float or None
+        Smallest, largest and median number; None for text.
     bars : tuple of int
         Rows in each of :data:`BINS` equal stretches of the range, or of each of `names`.
     names : tuple of str
@@ -55,26 +54,50 @@ class Column:
     missing: int
     rows: int
     distinct: int
-    low: float = math.nan
-    high: float = math.nan
-    middle: float = math.nan
+    low: float | None = None
+    high: float | None = None
+    middle: float | None = None
     bars: tuple[int, ...] = ()
     names: tuple[str, ...] = ()
 
 
-def propose_roles(frame: polars.DataFrame, target: str | None = None,
+def choose_target(frame: polars.DataFrame, target: str | None = None) -> tuple[str, str]:
+    """Return the column to be predicted, the one named or else a proposal, and why.
+
+    Raises
+    ------
+    DataError
+        If there is no such column, or none that looks like classes.
+    """
+    if target is None:
+        return _propose_target(frame)
+    _check_names(frame, (target,))
+    return target, "chosen"
+
+
+def _check_names(frame: polars.DataFrame, names: tuple[str, ...]) -> None:
+    for name in names:
+        if name not in frame.columns:
+            raise DataError(f"there is no column {shown(name)!r}", "", "columns are " + _names(frame))
+
+
+def propose_roles(frame: polars.DataFrame, aim: str, why: str,
                   ignore: tuple[str, ...] = ()) -> dict[str, tuple[Role, str]]:
-    """Return role and reason of every column.
+    """Return role and reason of every column, judged by the rows given (which must not include sealed ones).
+
+    Parameters
+    ----------
+    aim, why : str
+        The target and why it is, from :func:`choose_target`.
+    ignore : tuple of str
+        Columns to leave out in any case.
 
     Raises
     ------
     DataError
         If a column named does not exist, or there is nothing left to learn from.
     """
-    for name in (*ignore, *((target,) if target else ())):
-        if name not in frame.columns:
-            raise DataError(f"there is no column {shown(name)!r}", "", "columns are " + _names(frame))
-    aim, why = (target, "chosen") if target else _propose_target(frame)
+    _check_names(frame, ignore)
     roles: dict[str, tuple[Role, str]] = {}
     for name in frame.columns:
         if name == aim:
@@ -138,9 +161,9 @@ def _look_at(series: polars.Series, role: Role, reason: str) -> Column:
         values = present.to_numpy().astype(np.float64)
         values = values[np.isfinite(values)]
         bars = np.histogram(values, BINS)[0] if values.size else np.zeros(BINS, int)
-        low, high, middle = (values.min(), values.max(), np.median(values)) if values.size else (math.nan,) * 3
+        ends = (float(values.min()), float(values.max()), float(np.median(values))) if values.size else (None,) * 3
         return Column(series.name, "number", role, reason, missing, series.len(), present.n_unique(),
-                      float(low), float(high), float(middle), tuple(int(b) for b in bars))
+                      ends[0], ends[1], ends[2], tuple(int(b) for b in bars))
     texts, counts = np.unique([str(v) for v in present], return_counts=True)
     order = sorted(range(len(texts)), key=lambda i: (-counts[i], texts[i]))[:NAMED]
     return Column(series.name, "text", role, reason, missing, series.len(), len(texts),

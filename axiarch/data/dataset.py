@@ -21,7 +21,7 @@ from typing import TYPE_CHECKING, Any, Literal
 import numpy as np
 from numpy.typing import NDArray
 
-from axiarch.data.columns import Column, look, propose_roles
+from axiarch.data.columns import Column, choose_target, look, propose_roles
 from axiarch.data.encoding import Encoding, NumberCode, TextCode, learn_encoding
 from axiarch.data.floor import Floor, class_floor
 from axiarch.data.split import split
@@ -107,8 +107,8 @@ def build_dataset(frame: polars.DataFrame, folder: Path, name: str, source: str 
     DataError
         If the table cannot be used.
     """
-    roles = propose_roles(frame, target, ignore)
-    aim = next(n for n, (role, _) in roles.items() if role == "target")
+    aim, why = choose_target(frame, target)
+    _check_finite(frame, ignore)
     frame = frame.drop_nulls(subset=[aim])
     texts = [str(v) for v in frame[aim]]
     if not texts:
@@ -123,8 +123,9 @@ def build_dataset(frame: polars.DataFrame, folder: Path, name: str, source: str 
     labels = np.array([number[t] for t in texts], dtype=np.int64)
     parts = split(labels, seed)
     train, validation = frame[parts.train], frame[parts.validation]
-    encoding = learn_encoding(train, roles, classes)
     open_rows = np.sort(np.concatenate([parts.train, parts.validation]))
+    roles = propose_roles(frame[open_rows], aim, why, ignore)
+    encoding = learn_encoding(train, roles, classes)
     dataset = Dataset(
         folder=folder, name=name, source=source, fingerprint="", seed=seed,
         columns=look(frame[open_rows], roles), encoding=encoding,
@@ -137,13 +138,24 @@ def build_dataset(frame: polars.DataFrame, folder: Path, name: str, source: str 
     return _write(dataset, {"train": train, "validation": validation, "sealed/test": frame[parts.test]})
 
 
+def _check_finite(frame: polars.DataFrame, ignore: tuple[str, ...]) -> None:
+    """Raise where a column holds an infinite number: no network can take it in."""
+    for series in frame:
+        if series.name in ignore or not series.dtype.is_float():
+            continue
+        bad = np.flatnonzero(np.isinf(series.to_numpy()))
+        if bad.size:
+            raise DataError(f"row {bad[0] + 1} holds an infinite number", f"column {shown(series.name)!r}",
+                            "mend the cell, or ignore the column")
+
+
 def _write(dataset: Dataset, frames: dict[str, polars.DataFrame]) -> Dataset:
     """Write arrays and description beside the final place, then rename."""
     folder = dataset.folder
     draft = folder.with_name(f".{folder.name}.{os.getpid()}")
     shutil.rmtree(draft, ignore_errors=True)
     (draft / "sealed").mkdir(parents=True)
-    digest = hashlib.sha256()
+    digest = hashlib.sha256(json.dumps(_as_json(dataset)["encoding"]).encode())
     try:
         for part, frame in frames.items():
             arrays = {"inputs": dataset.encoding.encode(frame), "targets": dataset.encoding.labels(frame)}

@@ -60,7 +60,10 @@ class TextCode:
     def encode(self, series: polars.Series) -> NDArray[np.float64]:
         """Return the inputs (N, categories) of a column of N rows."""
         texts = np.array([None if v is None else str(v) for v in series], dtype=object)
-        return np.stack([texts == c for c in self.categories], axis=1).astype(np.float64)
+        found = np.zeros((len(texts), len(self.categories)))
+        for i, category in enumerate(self.categories):
+            found[:, i] = texts == category
+        return found
 
 
 @dataclass(frozen=True)
@@ -99,8 +102,6 @@ def _learn(series: polars.Series) -> NumberCode | TextCode:
     if not series.dtype.is_numeric():
         return TextCode(series.name, tuple(sorted({str(v) for v in series.drop_nulls()})))
     values = _numbers(series)
-    if not np.isfinite(values[~np.isnan(values)]).all():
-        raise DataError("it holds an infinite number", f"column {shown(series.name)!r}", "mend or ignore the column")
     gaps = bool(np.isnan(values).any())
     fill = float(np.nanmedian(values)) if not np.isnan(values).all() else 0.0
     filled = np.where(np.isnan(values), fill, values)

@@ -9,6 +9,8 @@ from axiarch.errors import DataError
 from axiarch.plain import shown
 
 if TYPE_CHECKING:
+    from _csv import Reader as CsvReader
+
     import polars
 
 #: Cells that mean "no value".
@@ -58,7 +60,14 @@ def _check_header(text: str, where: str) -> None:
     import io
 
     rows = csv.reader(io.StringIO(text))
-    header = next(rows)
+    try:
+        _check_rows(next(rows), rows, where)
+    except csv.Error as error:
+        raise DataError(f"this is not a table: {error}", f"{where}, line {rows.line_num}",
+                        "mend the row") from None
+
+
+def _check_rows(header: list[str], rows: CsvReader, where: str) -> None:
     for name in header:
         if header.count(name) > 1:
             raise DataError(f"two columns are called {shown(name)!r}", where, "rename one")

@@ -21,7 +21,7 @@ from axiarch.plain import shown
 
 def save_checkpoint(path: Path, run: RunSpec, state: RunState, data: str) -> None:
     """Write a run's state; `data` is the fingerprint of the data set it trains on."""
-    from safetensors.numpy import save_file
+    from safetensors.numpy import save
 
     known = {"format": 1, "recipe": dict(run.recipe), "streams": asdict(run.streams), "data": data,
              "epoch": state.epoch, "watch": asdict(state.watch)}
@@ -29,7 +29,7 @@ def save_checkpoint(path: Path, run: RunSpec, state: RunState, data: str) -> Non
     tensors = {"parameters": state.parameters, "best_parameters": state.best_parameters,
                "optimiser": state.optimiser}
     try:
-        save_file(tensors, draft, metadata={"axiarch": json.dumps(known)})
+        draft.write_bytes(save(tensors, metadata={"axiarch": json.dumps(known)}))
         os.replace(draft, path)
     except OSError as error:
         draft.unlink(missing_ok=True)

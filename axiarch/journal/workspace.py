@@ -140,7 +140,7 @@ class Workspace:
         """Raise :class:`WorkspaceReadOnly` if nothing can be written here."""
         places = [self.folder, *(p for p in (self.journal, self.folder / "lock") if p.exists())]
         for place in places:
-            if not os.access(place, os.W_OK):
+            if not os.access(place, os.W_OK, effective_ids=os.access in os.supports_effective_ids):
                 raise WorkspaceReadOnly("this workspace is read-only", shown(place),
                                         "change its permissions, or copy the folder; nothing was changed")
 

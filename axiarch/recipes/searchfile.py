@@ -156,7 +156,8 @@ def _check_shape(table: dict[str, Any], lines: _Lines) -> Any:
 
 
 def _said(problem: Any, path: list[str], lines: _Lines) -> tuple[str, str, str]:
-    place = lines.of(path[-1], ".".join(path[:-1])) if len(path) <= 2 else lines.of(path[0])
+    in_table = path[0] in ("method", "recipe", "vary") and len(path) > 1
+    place = lines.of(path[1], path[0]) if in_table else lines.of(path[0])
     if problem["type"] == "extra_forbidden":
         import difflib
 

@@ -66,6 +66,7 @@ class Runner:
         self._state: SearchState = "preparing"
         self._wanted: SearchState = "running"
         self._exhausted = False
+        (self._folder / "checkpoints").mkdir(exist_ok=True)
         self._restore(workspace)
 
     def _restore(self, workspace: Workspace) -> None:
@@ -82,19 +83,17 @@ class Runner:
         reader.close()
         self._method = make_method(self._search.method, self._search.space, self._search.seed)
         self._ledger.replay(self._method)
-        for entry in self._ledger.runs.values():
-            if entry.state == "waiting":
-                self._queue.put(entry.wanted(), entry.attempts > 0)
+        waiting = [entry for entry in self._ledger.runs.values() if entry.state == "waiting"]
+        for entry in waiting:
+            self._queue.put(entry.wanted(), entry.attempts > 0)
+        with self._journal.transaction():
+            self._journal.set_runs([entry.spec.id for entry in waiting], "waiting")
+            self._enter_state("preparing")
 
     # -- the loop --------------------------------------------------------------------------------
 
     def run(self) -> SearchState:
         """Run until the search is done or stopped; return its last state."""
-        (self._folder / "checkpoints").mkdir(exist_ok=True)
-        with self._journal.transaction():
-            waiting = [i for i, e in self._ledger.runs.items() if e.state == "waiting"]
-            self._journal.set_runs(waiting, "waiting")
-            self._enter_state("preparing")
         try:
             while not self._over():
                 self.turn(_POLL)

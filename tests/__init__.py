@@ -1,0 +1,1 @@
+"""Tests, in rooms that mirror the package's."""

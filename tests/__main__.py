@@ -1,0 +1,30 @@
+"""Run the tests: ``python -m tests [NAME ...]``. Warnings are errors; the last line says how many ran."""
+
+from __future__ import annotations
+
+import os
+import sys
+import unittest
+import warnings
+from pathlib import Path
+
+ROOT = Path(__file__).resolve().parent.parent
+
+
+def main(names: list[str]) -> int:
+    """Run all tests, or those named, and return the exit code."""
+    os.chdir(ROOT)
+    os.environ.setdefault("HYPOTHESIS_STORAGE_DIRECTORY", str(ROOT / ".hypothesis"))
+    warnings.simplefilter("error")
+    loader = unittest.TestLoader()
+    suite = loader.loadTestsFromNames(names) if names else loader.discover("tests", top_level_dir=str(ROOT))
+    result = unittest.TextTestRunner(verbosity=1, warnings="error").run(suite)
+    failed = len(result.failures) + len(result.errors) + len(result.unexpectedSuccesses)
+    skipped = len(result.skipped)
+    sys.stderr.flush()
+    print(f"{result.testsRun - failed - skipped} passed, {failed} failed, {skipped} skipped", flush=True)
+    return 1 if failed or result.testsRun == 0 else 0
+
+
+if __name__ == "__main__":
+    sys.exit(main(sys.argv[1:]))

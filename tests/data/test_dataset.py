@@ -1,0 +1,101 @@
+"""A data set on disk: whole or not at all, sealed, and blind to its test rows."""
+
+from __future__ import annotations
+
+import json
+import unittest
+from unittest import mock
+
+import numpy as np
+import polars
+
+from axiarch.data.dataset import build_dataset, read_dataset
+from axiarch.errors import DataError, WorkspaceMissing
+from tests.support import FolderCase, ring_dataset, ring_rows
+
+
+def frame(rows: int = 100) -> polars.DataFrame:
+    """Return a table with a number, a text and a target."""
+    x = [float(v) for v in np.random.default_rng(0).normal(size=rows)]
+    return polars.DataFrame({"x": x, "t": ["p", "q"] * (rows // 2), "y": ["a", "b", "a", "a"] * (rows // 4)})
+
+
+class Building(FolderCase):
+    def test_what_is_built_reads_back_as_equal(self) -> None:
+        built = build_dataset(frame(), self.folder / "d", "d")
+        self.assertEqual(read_dataset(self.folder / "d"), built)
+
+    def test_the_same_table_has_the_same_fingerprint_and_another_has_not(self) -> None:
+        prints = [build_dataset(f, self.folder / n, n).fingerprint
+                  for n, f in (("a", frame()), ("b", frame()), ("c", frame().with_columns(x=polars.col("x") + 1)))]
+        self.assertEqual(prints[0], prints[1])
+        self.assertNotEqual(prints[0], prints[2])
+
+    def test_the_description_is_plain_json(self) -> None:
+        build_dataset(frame(), self.folder / "d", "d")
+        text = (self.folder / "d" / "data.json").read_text(encoding="utf-8")
+        json.loads(text, parse_constant=lambda name: self.fail(f"{name} is not JSON"))
+
+    def test_statistics_never_see_test_rows(self) -> None:
+        """Test rows replaced by absurd ones must change nothing but the sealed arrays."""
+        table = frame()
+        first = build_dataset(table, self.folder / "a", "d")
+        second_rows = {name: table[name].to_list() for name in table.columns}
+        sealed = np.load(self.folder / "a" / "sealed" / "test.inputs.npy")
+        x = np.array(second_rows["x"])
+        code = first.encoding.codes[0]
+        scaled = ((x - code.mean) / code.scale).astype(np.float32)  # type: ignore[union-attr]
+        in_test = np.isin(scaled, sealed[:, 0])
+        self.assertEqual(int(in_test.sum()), first.rows["test"])
+        second_rows["x"] = [1e6 if hit else v for v, hit in zip(x.tolist(), in_test, strict=True)]
+        second_rows["t"] = ["other" if hit else v for v, hit in zip(second_rows["t"], in_test, strict=True)]
+        second = build_dataset(polars.DataFrame(second_rows), self.folder / "b", "d")
+        self.assertEqual(first.columns, second.columns)
+        self.assertEqual(first.encoding, second.encoding)
+        self.assertEqual(first.floor, second.floor)
+        for part in ("train", "validation"):
+            np.testing.assert_array_equal(first.part(part).inputs, second.part(part).inputs)  # type: ignore[arg-type]
+
+    def test_a_failed_build_leaves_nothing(self) -> None:
+        with mock.patch("numpy.save", side_effect=OSError(28, "No space left on device")), self.assertRaises(OSError):
+            build_dataset(frame(), self.folder / "d", "d")
+        self.assertEqual(list(self.folder.iterdir()), [])
+
+    def test_bad_targets_are_said(self) -> None:
+        cases = (
+            (frame().with_columns(y=polars.lit("a")), "the same in every row"),
+            (frame().with_columns(y=polars.Series([f"c{i}" for i in range(100)])), "different values"),
+            (frame().with_columns(y=polars.lit(None, dtype=polars.String)), "no value"),
+            (frame().with_columns(x=polars.lit(float("inf"))), "infinite"),
+        )
+        for table, words in cases:
+            with self.subTest(words=words), self.assertRaises(DataError) as caught:
+                build_dataset(table, self.folder / "d", "d", target="y")
+            self.assertIn(words, caught.exception.what)
+            self.assertFalse((self.folder / "d").exists())
+
+
+class Opening(FolderCase):
+    def test_the_test_rows_cannot_be_asked_for(self) -> None:
+        dataset = ring_dataset(self.folder / "ring")
+        with self.assertRaises(ValueError):
+            dataset.part("test")  # type: ignore[arg-type]
+
+    def test_parts_have_the_rows_they_say(self) -> None:
+        dataset = ring_dataset(self.folder / "ring")
+        self.assertEqual(len(dataset.part("train").targets), dataset.rows["train"])
+        self.assertEqual(dataset.part("train").inputs.shape[1], dataset.inputs)
+        self.assertEqual(sum(dataset.rows.values()), len(ring_rows()))
+        self.assertEqual(dataset.part("train").inputs.dtype, np.float32)
+
+    def test_what_cannot_be_read_is_said(self) -> None:
+        with self.assertRaises(WorkspaceMissing):
+            read_dataset(self.folder / "none")
+        dataset = ring_dataset(self.folder / "ring")
+        (dataset.folder / "data.json").write_text("{")
+        with self.assertRaises(WorkspaceMissing):
+            read_dataset(dataset.folder)
+
+
+if __name__ == "__main__":
+    unittest.main()

@@ -1,0 +1,225 @@
+"""What every member of a family must do: activations, optimisers, schedules, initialisations."""
+
+from __future__ import annotations
+
+import unittest
+
+import numpy as np
+
+from axiarch.engine import kernels
+from axiarch.engine.activations import ACTIVATIONS
+from axiarch.engine.dropout import Dropout
+from axiarch.engine.initialisation import INITIALISATIONS, first_weights
+from axiarch.engine.network import StackShape
+from axiarch.engine.optimisers import COEFFICIENTS, OPTIMISERS, STATES
+from axiarch.engine.schedules import SCHEDULES, rates
+from axiarch.recipes.fields import FIELDS
+from axiarch.recipes.recipe import Recipe
+
+
+def steps_of(name: str, gradients: list[float], start: float, **values: object) -> list[float]:
+    """Return where one weight goes under an optimiser, worked in float64; a bias beside it goes along."""
+    recipe = Recipe({"optimiser": name, **values})
+    count = len(gradients)
+    numbers = np.arange(1, count + 1, dtype=np.float64)
+    table = np.zeros((count, 1, COEFFICIENTS))
+    own = OPTIMISERS[name].coefficients(recipe, rates(recipe, 0, count, 10), numbers)
+    table[:, 0, : own.shape[1]] = own
+    w, g, state = np.full((1, 2), start), np.zeros((1, 2)), np.zeros((STATES, 1, 2))
+    path = []
+    for i, slope in enumerate(gradients):
+        g[:] = slope
+        OPTIMISERS[name].step(w, g, state, table[i], np.array([0]), 1)
+        path.append(float(w[0, 0]))
+    return path
+
+
+class OptimisersConform(unittest.TestCase):
+    """Laws that hold for every optimiser."""
+
+    def test_each_goes_downhill_on_a_parabola(self) -> None:
+        for name in OPTIMISERS:
+            with self.subTest(name=name):
+                w = 1.0
+                for _ in range(3):
+                    new = steps_of(name, [w], w, learning_rate=0.01)[0]
+                    self.assertLess(abs(new), abs(w))
+                    w = new
+
+    def test_no_gradient_is_no_step(self) -> None:
+        for name in OPTIMISERS:
+            self.assertEqual(steps_of(name, [0.0, 0.0], 0.5), [0.5, 0.5])
+
+    def test_decoupled_decay_shrinks_by_rate_times_strength(self) -> None:
+        for name in OPTIMISERS:
+            with self.subTest(name=name):
+                found = steps_of(name, [0.0], 2.0, learning_rate=0.1, weight_decay=0.5)
+                self.assertAlmostEqual(found[0], 2.0 * (1 - 0.05))
+
+    def test_biases_are_neither_pulled_nor_shrunk(self) -> None:
+        for name, optimiser in OPTIMISERS.items():
+            recipe = Recipe({"optimiser": name, "l2": 0.3, "weight_decay": 0.3})
+            table = optimiser.coefficients(recipe, np.array([0.1]), np.array([1.0]))
+            padded = np.zeros((1, COEFFICIENTS))
+            padded[:, : table.shape[1]] = table
+            w = np.ones((1, 2))
+            optimiser.step(w, np.zeros((1, 2)), np.zeros((STATES, 1, 2)), padded, np.array([0]), 1)
+            with self.subTest(name=name):
+                self.assertLess(w[0, 0], 1.0)
+                self.assertEqual(w[0, 1], 1.0)
+
+    def test_only_the_slots_named_move(self) -> None:
+        for optimiser in OPTIMISERS.values():
+            w = np.ones((3, 4))
+            optimiser.step(w, np.ones((3, 4)), np.zeros((STATES, 3, 4)), np.full((3, COEFFICIENTS), 0.1),
+                           np.array([1]), 4)
+            self.assertTrue((w[[0, 2]] == 1).all() and (w[1] != 1).all())
+
+    def test_each_can_be_chosen_in_a_recipe(self) -> None:
+        self.assertEqual(set(OPTIMISERS), set(FIELDS["optimiser"].choices))
+
+
+class OptimisersByHand(unittest.TestCase):
+    """Steps worked out from the papers."""
+
+    def test_sgd(self) -> None:
+        self.assertAlmostEqual(steps_of("sgd", [2.0], 1.0, learning_rate=0.1)[0], 0.8)
+
+    def test_momentum(self) -> None:
+        found = steps_of("momentum", [1.0, 1.0], 0.0, learning_rate=0.1, momentum=0.9)
+        np.testing.assert_allclose(found, [-0.1, -0.1 - 0.1 * 1.9])
+
+    def test_adam_first_step_is_the_rate_whatever_the_gradient(self) -> None:
+        for slope in (1e-3, 1.0, 1e3):
+            self.assertAlmostEqual(steps_of("adam", [slope], 0.0, learning_rate=0.1)[0], -0.1, places=4)
+
+    def test_adam_against_the_algorithm_as_printed(self) -> None:
+        beta1, beta2, epsilon, rate = 0.9, 0.999, 1e-8, 0.01
+        w, m, v, path = 0.3, 0.0, 0.0, []
+        slopes = [0.5, -1.0, 0.2, 0.0, 3.0]
+        for t, g in enumerate(slopes, 1):
+            m = beta1 * m + (1 - beta1) * g
+            v = beta2 * v + (1 - beta2) * g * g
+            w -= rate * (m / (1 - beta1**t)) / (np.sqrt(v / (1 - beta2**t)) + epsilon)
+            path.append(w)
+        np.testing.assert_allclose(steps_of("adam", slopes, 0.3, learning_rate=rate), path, rtol=1e-12)
+
+    def test_tiny_moments_are_flushed(self) -> None:
+        state = np.full((STATES, 1, 1), 1e-37, np.float32)
+        table = np.zeros((1, COEFFICIENTS), np.float32)
+        table[0, [3, 5]] = 0.9, 0.9
+        kernels.adam_step(np.ones((1, 1), np.float32), np.zeros((1, 1), np.float32), state, table, np.array([0]), 1)
+        self.assertEqual(float(state[0, 0, 0]), 0.0)
+        self.assertEqual(float(state[1, 0, 0]), 0.0)
+
+
+class SchedulesConform(unittest.TestCase):
+    """Laws that hold for every schedule."""
+
+    def test_each_starts_at_the_learning_rate_and_stays_positive(self) -> None:
+        for name in SCHEDULES:
+            found = rates(Recipe({"schedule": name, "learning_rate": 0.5}), 0, 300, 10)
+            with self.subTest(name=name):
+                self.assertAlmostEqual(found[0], 0.5)
+                self.assertTrue((found > 0).all())
+
+    def test_a_stretch_is_the_same_as_the_whole(self) -> None:
+        for name in SCHEDULES:
+            recipe = Recipe({"schedule": name})
+            np.testing.assert_array_equal(rates(recipe, 0, 50, 7)[20:30], rates(recipe, 20, 10, 7))
+
+    def test_each_can_be_chosen_in_a_recipe(self) -> None:
+        self.assertEqual(set(SCHEDULES), set(FIELDS["schedule"].choices))
+
+    def test_exponential_falls_by_its_factor_over_each_epoch(self) -> None:
+        found = rates(Recipe({"schedule": "exponential", "rate_decay": 0.5, "learning_rate": 1.0}), 0, 21, 10)
+        np.testing.assert_allclose(found[[0, 10, 20]], [1.0, 0.5, 0.25])
+
+
+class ActivationsConform(unittest.TestCase):
+    """Laws that hold for every activation; their gradients are checked in test_gradients."""
+
+    def test_each_adds_the_bias_and_leaves_other_slots_alone(self) -> None:
+        for name, activation in ACTIVATIONS.items():
+            z = np.zeros((3, 4, 2))
+            flat = np.tile([0.0, 1.5, 0.5], (3, 1))
+            activation.forward(z, flat, 1, 2, 3)
+            with self.subTest(name=name):
+                self.assertTrue((z[:2, :3] > 0).all())
+                self.assertTrue((z[2] == 0).all() and (z[:, 3] == 0).all())
+
+    def test_each_keeps_what_is_not_a_number(self) -> None:
+        for activation in ACTIVATIONS.values():
+            z = np.full((1, 1, 1), np.nan)
+            activation.forward(z, np.zeros((1, 1)), 0, 1, 1)
+            self.assertTrue(np.isnan(z).all())
+
+    def test_known_values(self) -> None:
+        z = np.array([[[-1.0, 2.0]]])
+        ACTIVATIONS["relu"].forward(z, np.zeros((1, 2)), 0, 1, 1)
+        np.testing.assert_array_equal(z, [[[0.0, 2.0]]])
+        z = np.array([[[-1.0, 2.0]]])
+        ACTIVATIONS["tanh"].forward(z, np.zeros((1, 2)), 0, 1, 1)
+        np.testing.assert_allclose(z, np.tanh([[[-1.0, 2.0]]]))
+
+    def test_each_can_be_chosen_in_a_recipe(self) -> None:
+        self.assertEqual(set(ACTIVATIONS), set(FIELDS["activation"].choices))
+
+
+class InitialisationsConform(unittest.TestCase):
+    """Laws that hold for every initialisation."""
+
+    def test_each_has_no_mean_and_the_variance_of_its_paper(self) -> None:
+        wanted = {"he": 2 / 400, "glorot": 2 / (400 + 300)}
+        for name, draw in INITIALISATIONS.items():
+            w = draw(np.random.default_rng(0), 400, 300)
+            with self.subTest(name=name):
+                self.assertAlmostEqual(w.mean(), 0, places=3)
+                self.assertAlmostEqual(w.var() / wanted[name], 1, places=1)
+
+    def test_biases_start_at_zero(self) -> None:
+        shape = StackShape(4, (5, 6), 3, "relu", 8)
+        flat = first_weights(shape, "auto", np.random.default_rng(0))
+        self.assertTrue((flat[shape.weights :] == 0).all())
+        self.assertTrue((flat[: shape.weights] != 0).all())
+
+    def test_each_can_be_chosen_in_a_recipe(self) -> None:
+        self.assertEqual({*INITIALISATIONS, "auto"}, set(FIELDS["initialisation"].choices))
+
+
+class DropoutLaws(unittest.TestCase):
+    def apply(self, rate: float, units: int = 97, rows: int = 300, step: int = 0) -> np.ndarray:
+        """Return ones after dropout."""
+        dropout = Dropout((units,), rows, 1, np.float64)
+        dropout.set_rate(0, rate)
+        dropout.keys[0] = np.uint64(12345)
+        dropout.start_step(step, 1)
+        a = np.ones((1, rows, units))
+        dropout.apply(a, 0, 1, rows)
+        return a[0]
+
+    def test_the_expected_activation_is_kept(self) -> None:
+        for rate in (0.1, 0.5, 0.9):
+            a = self.apply(rate)
+            self.assertAlmostEqual((a == 0).mean(), rate, places=1)
+            self.assertAlmostEqual(a.mean(), 1.0, delta=0.06)
+
+    def test_a_mask_belongs_to_its_step(self) -> None:
+        np.testing.assert_array_equal(self.apply(0.5), self.apply(0.5))
+        self.assertFalse(np.array_equal(self.apply(0.5), self.apply(0.5, step=1)))
+
+    def test_rows_and_units_are_silenced_independently(self) -> None:
+        dropped = self.apply(0.5, units=64, rows=2000) == 0
+        for wise in (dropped.mean(0), dropped.mean(1)):
+            self.assertLess(abs(wise.mean() - 0.5), 0.01)
+        correlation = np.corrcoef(dropped.T.astype(float))
+        np.fill_diagonal(correlation, 0)
+        self.assertLess(np.abs(correlation).max(), 0.12)
+
+    def test_no_dropout_changes_nothing(self) -> None:
+        self.assertTrue((self.apply(0.0) == 1).all())
+
+    def test_words_are_those_of_the_published_generator(self) -> None:
+        # First outputs for the seed 1234567, as its authors' reference code prints them.
+        known = [6457827717110365317, 3203168211198807973, 9817491932198370423]
+        self.assertEqual([int(kernels._word(np.uint64(1234567), np.uint64(i))) for i in range(3)], known)

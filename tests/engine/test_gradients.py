@@ -1,0 +1,107 @@
+"""Every gradient against finite differences, in float64."""
+
+from __future__ import annotations
+
+import unittest
+
+import numpy as np
+
+from axiarch.engine import kernels
+from axiarch.engine.activations import ACTIVATIONS
+from axiarch.engine.network import StackShape
+from axiarch.engine.run import RunSpec
+from axiarch.engine.stack import Stack
+from axiarch.engine.streams import Streams
+from tests.support import recipe, small_data
+
+#: Size of the step; the error of a central difference is about its square.
+STEP = 1e-5
+
+
+def loss_of(stack: Stack, rows: int) -> np.ndarray:
+    """Return the mean training loss (K,) of the batch that lies in the stack, with its present dropout masks."""
+    active = stack.active
+    losses, hits = np.zeros(stack.capacity), np.zeros(stack.capacity, np.int64)
+    stack._forward(stack._a, active, rows, training=True)
+    kernels.softmax_loss(stack._a[-1], stack._labels, losses, hits, False, active, rows)
+    return losses[:active] / rows
+
+
+def filled(depth: int, activation: str, dropout: float, rows: int) -> Stack:
+    """Return a stack of two runs in float64 with a batch of `rows` in it and its gradients computed."""
+    data = small_data(inputs=4, classes=3)
+    spec = recipe(depth=depth, activation=activation, dropout=dropout)
+    stack = Stack(StackShape.of(spec, 4, 3), 2, data, np.float64)
+    for k in range(2):
+        stack.add(RunSpec(k, spec, Streams(1, k)))
+    stack.parameters += np.random.default_rng(0).normal(0, 0.1, stack.parameters.shape)
+    stack._start_epoch()
+    stack._a[0][:, :rows] = stack._x[:rows]
+    stack._labels[:, :rows] = stack._y[:rows]
+    stack._dropout.start_step(1, 2)
+    stack._forward(stack._a, 2, rows, training=True)
+    kernels.softmax_loss(stack._a[-1], stack._labels, np.zeros(2), np.zeros(2, np.int64), True, 2, rows)
+    stack._backward(2, rows)
+    return stack
+
+
+class Gradients(unittest.TestCase):
+    def check(self, depth: int, activation: str, dropout: float, rows: int) -> None:
+        stack = filled(depth, activation, dropout, rows)
+        analytic = stack.gradients.copy()
+        for p in np.random.default_rng(1).choice(stack.shape.parameters, min(40, stack.shape.parameters), False):
+            kept = stack.parameters[:, p].copy()
+            stack.parameters[:, p] = kept + STEP
+            above = loss_of(stack, rows)
+            stack.parameters[:, p] = kept - STEP
+            below = loss_of(stack, rows)
+            stack.parameters[:, p] = kept
+            np.testing.assert_allclose(analytic[:, p], (above - below) / (2 * STEP), rtol=1e-5, atol=1e-7)
+
+    def test_every_activation_and_depth(self) -> None:
+        for activation in ACTIVATIONS:
+            for depth in (0, 1, 3):
+                with self.subTest(activation=activation, depth=depth):
+                    self.check(depth, activation, 0.0, 16)
+
+    def test_with_dropout(self) -> None:
+        for activation in ACTIVATIONS:
+            with self.subTest(activation=activation):
+                self.check(2, activation, 0.4, 16)
+
+    def test_on_a_short_batch(self) -> None:
+        self.check(2, "relu", 0.3, 7)
+
+
+class SoftmaxLoss(unittest.TestCase):
+    def test_known_values(self) -> None:
+        z = np.zeros((1, 2, 4))
+        losses, hits = np.zeros(1), np.zeros(1, np.int64)
+        kernels.softmax_loss(z, np.zeros((1, 2), np.int32), losses, hits, False, 1, 2)
+        self.assertAlmostEqual(losses[0] / 2, np.log(4))
+
+    def test_huge_logits_do_not_overflow(self) -> None:
+        for dtype in (np.float32, np.float64):
+            z = np.array([[[1e4, -1e4, 0.0]]], dtype)
+            losses, hits = np.zeros(1), np.zeros(1, np.int64)
+            kernels.softmax_loss(z, np.array([[1]], np.int32), losses, hits, True, 1, 1)
+            self.assertAlmostEqual(losses[0], 2e4)
+            np.testing.assert_allclose(z[0, 0], [1, -1, 0], atol=1e-6)
+
+    def test_the_gradient_of_each_row_sums_to_zero(self) -> None:
+        z = np.random.default_rng(0).normal(size=(3, 5, 4))
+        kernels.softmax_loss(z, np.ones((3, 5), np.int32), np.zeros(3), np.zeros(3, np.int64), True, 3, 5)
+        np.testing.assert_allclose(z.sum(2), 0, atol=1e-12)
+
+    def test_hits_count_the_largest_logit(self) -> None:
+        z = np.array([[[3.0, 1.0], [0.0, 2.0], [5.0, 4.0]]])
+        hits = np.zeros(1, np.int64)
+        kernels.softmax_loss(z, np.array([[0, 1, 1]], np.int32), np.zeros(1), hits, False, 1, 3)
+        self.assertEqual(hits[0], 2)
+
+    def test_what_is_not_a_number_is_no_hit(self) -> None:
+        z = np.full((1, 1, 2), np.nan)
+        hits, losses = np.zeros(1, np.int64), np.zeros(1)
+        kernels.softmax_loss(z, np.zeros((1, 1), np.int32), losses, hits, False, 1, 1)
+        self.assertEqual(hits[0], 0)
+        self.assertTrue(np.isnan(losses[0]))

@@ -1,0 +1,112 @@
+"""A run gives the same bits alone, in any stack, and after any pause: the law the whole product stands on."""
+
+from __future__ import annotations
+
+import tempfile
+import unittest
+from collections.abc import Sequence
+from dataclasses import asdict
+from pathlib import Path
+
+import numpy as np
+from hypothesis import given, settings
+from hypothesis import strategies as st
+
+from axiarch.engine.checkpoint import load_checkpoint, save_checkpoint
+from axiarch.engine.network import StackShape
+from axiarch.engine.run import RunSpec
+from axiarch.engine.stack import RunState, Stack
+from axiarch.engine.streams import Streams
+from axiarch.recipes.recipe import Recipe
+from tests.support import recipe, small_data
+
+DATA = small_data()
+
+
+@st.composite
+def shapes(draw: st.DrawFn) -> dict[str, object]:
+    """Draw what all runs of a stack have in common."""
+    return {"width": draw(st.integers(1, 19)), "depth": draw(st.integers(0, 3)),
+            "activation": draw(st.sampled_from(["relu", "tanh"])), "batch_size": draw(st.sampled_from([1, 7, 16, 100]))}
+
+
+@st.composite
+def private(draw: st.DrawFn) -> dict[str, object]:
+    """Draw what may differ freely inside a stack."""
+    return {"optimiser": draw(st.sampled_from(["sgd", "momentum", "adam"])),
+            "learning_rate": draw(st.sampled_from([1e-4, 1e-2, 0.5, 50.0])),
+            "schedule": draw(st.sampled_from(["constant", "exponential"])),
+            "dropout": draw(st.sampled_from([0.0, 0.2, 0.7])), "l2": draw(st.sampled_from([0.0, 1e-2])),
+            "weight_decay": draw(st.sampled_from([0.0, 0.1])), "initialisation": draw(st.sampled_from(["auto", "he"]))}
+
+
+def train(recipes: Sequence[Recipe], epochs: int, first: int = 0,
+          states: Sequence[RunState] | None = None) -> tuple[list[list[float]], list[RunState]]:
+    """Train recipes side by side; return the losses of each and where each stands."""
+    stack = Stack(StackShape.of(recipes[0], 5, 3), len(recipes), DATA)
+    for k, each in enumerate(recipes):
+        stack.add(RunSpec(k, each, Streams(9, first + k)), states[k] if states else None)
+    losses: list[list[float]] = [[] for _ in recipes]
+    for _ in range(epochs):
+        for k, progress in enumerate(stack.train_epoch()):
+            n = progress.numbers
+            losses[k] += [n.train_loss, n.train_loss_still, n.validation_loss, n.gradient_norm]
+    return losses, [stack.state(k) for k in range(len(recipes))]
+
+
+class SameBits(unittest.TestCase):
+    def same(self, a: RunState, b: RunState) -> None:
+        for name in ("parameters", "best_parameters", "optimiser"):
+            np.testing.assert_array_equal(getattr(a, name), getattr(b, name), name)
+        np.testing.assert_equal(asdict(a.watch), asdict(b.watch))
+
+    @settings(max_examples=25, deadline=None)
+    @given(shapes(), st.lists(private(), min_size=2, max_size=5))
+    def test_alone_or_stacked(self, shape: dict[str, object], own: list[dict[str, object]]) -> None:
+        recipes = [recipe(**shape, **each) for each in own]
+        losses, states = train(recipes, 2)
+        for k, each in enumerate(recipes):
+            alone, state = train([each], 2, first=k)
+            np.testing.assert_array_equal(alone[0], losses[k])
+            self.same(state[0], states[k])
+
+    @settings(max_examples=15, deadline=None)
+    @given(shapes(), st.lists(private(), min_size=1, max_size=3), st.integers(1, 3))
+    def test_after_a_pause_and_in_another_stack(self, shape: dict[str, object], own: list[dict[str, object]],
+                                                pause: int) -> None:
+        recipes = [recipe(**shape, **each) for each in own]
+        _, whole = train(recipes, 4)
+        _, half = train(recipes, pause)
+        for k, each in enumerate(recipes):
+            with tempfile.TemporaryDirectory() as place:
+                path = Path(place) / "run.safetensors"
+                run = RunSpec(k, each, Streams(9, k))
+                save_checkpoint(path, run, half[k], "data")
+                loaded = load_checkpoint(path, run, StackShape.of(each, 5, 3), "data")
+            _, rest = train([each], 4 - pause, first=k, states=[loaded])
+            self.same(rest[0], whole[k])
+
+    def test_joining_and_leaving_change_nothing_for_the_others(self) -> None:
+        recipes = [recipe(optimiser=o, dropout=d) for o, d in (("adam", 0.3), ("sgd", 0.0), ("momentum", 0.5))]
+        _, alone = train([recipes[2]], 4, first=2)
+        stack = Stack(StackShape.of(recipes[0], 5, 3), 3, DATA)
+        for k, each in enumerate(recipes):
+            stack.add(RunSpec(k, each, Streams(9, k)))
+        stack.train_epoch()
+        stack.remove(0)  # the last run moves into the first slot
+        stack.train_epoch()
+        stack.add(RunSpec(7, recipes[0], Streams(9, 7)))
+        stack.train_epoch()
+        stack.train_epoch()
+        self.same(stack.state(0), alone[0])
+        self.assertEqual([run.id for run in stack.runs], [2, 1, 7])
+
+    def test_another_repeat_is_another_training(self) -> None:
+        _, a = train([recipe()], 1, first=0)
+        _, b = train([recipe()], 1, first=1)
+        self.assertFalse(np.array_equal(a[0].parameters, b[0].parameters))
+
+    def test_recipes_of_one_repeat_meet_the_same_rows_in_the_same_order(self) -> None:
+        np.testing.assert_array_equal(Streams(3, 1).order(2, 50), Streams(3, 1).order(2, 50))
+        self.assertFalse(np.array_equal(Streams(3, 1).order(2, 50), Streams(3, 1).order(3, 50)))
+        self.assertEqual(sorted(Streams(3, 1).order(2, 50)), list(range(50)))

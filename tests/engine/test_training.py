@@ -1,0 +1,204 @@
+"""Training learns, stops for its reasons, keeps its best weights, and leaves checkpoints that fit."""
+
+from __future__ import annotations
+
+import math
+import unittest
+
+import numpy as np
+from hypothesis import given
+from hypothesis import strategies as st
+
+from axiarch.engine.checkpoint import load_checkpoint, save_checkpoint
+from axiarch.engine.network import StackShape
+from axiarch.engine.run import EpochNumbers, RunEnd, RunSpec
+from axiarch.engine.stack import Progress, Stack, TrainingData
+from axiarch.engine.stopping import Watch
+from axiarch.engine.streams import Streams
+from axiarch.errors import TrainingError
+from axiarch.recipes.recipe import Recipe
+from axiarch.recipes.steady import steady
+from tests.support import FolderCase, recipe, small_data
+
+
+def train(spec: Recipe, data: TrainingData, classes: int = 3) -> tuple[list[Progress], Stack]:
+    """Train one run to its own end."""
+    stack = Stack(StackShape.of(spec, data.train_inputs.shape[1], classes), 1, data)
+    stack.add(RunSpec(0, spec, Streams(4)))
+    path: list[Progress] = []
+    while not path or path[-1].end is None:
+        path += stack.train_epoch()
+    return path, stack
+
+
+def numbers(epoch: int, validation: float, training: float = 1.0) -> EpochNumbers:
+    """Return an epoch's numbers."""
+    return EpochNumbers(epoch, training, training, validation, 0.5, 0.1, 1.0, 0.1)
+
+
+class Learning(unittest.TestCase):
+    def test_every_optimiser_learns_a_rule_that_a_linear_model_cannot(self) -> None:
+        rng = np.random.default_rng(0)
+        x = rng.normal(size=(600, 2)).astype(np.float32)
+        y = (x[:, 0] * x[:, 1] > 0).astype(np.int32)
+        data = TrainingData(x[:400], y[:400], x[400:], y[400:])
+        for optimiser, rate in (("sgd", 0.3), ("momentum", 0.05), ("adam", 0.01)):
+            for activation in ("relu", "tanh"):
+                path, _ = train(recipe(optimiser=optimiser, learning_rate=rate, width=24, epochs=30,
+                                       activation=activation), data, 2)
+                with self.subTest(optimiser=optimiser, activation=activation):
+                    self.assertGreater(path[-1].numbers.accuracy, 0.9)
+        path, _ = train(recipe(depth=0, epochs=30), data, 2)
+        self.assertLess(path[-1].numbers.accuracy, 0.7)
+
+    def test_a_linear_model_reaches_the_optimum_that_newton_finds(self) -> None:
+        """Logistic regression is convex: full-batch training must end where an independent solver does."""
+        from scipy.optimize import minimize
+
+        data = small_data(rows=80, inputs=3, classes=2)
+        x, y = data.train_inputs.astype(float), data.train_targets
+
+        def loss(w: np.ndarray) -> float:
+            z = x @ w[:6].reshape(3, 2) + w[6:]
+            return float((np.logaddexp.reduce(z, 1) - z[np.arange(len(y)), y]).mean())
+
+        best = minimize(loss, np.zeros(8), method="BFGS").fun
+        path, _ = train(recipe(depth=0, batch_size=80, epochs=400, optimiser="sgd", learning_rate=1.0), data, 2)
+        self.assertAlmostEqual(path[-1].numbers.train_loss, best, places=3)
+
+    def test_decay_keeps_weights_small(self) -> None:
+        norms = []
+        for values in ({}, {"l2": 0.1}, {"weight_decay": 2.0}):
+            _, stack = train(recipe(epochs=20, learning_rate=0.02, **values), small_data())
+            norms.append(float(np.abs(stack.parameters[0, : stack.shape.weights]).mean()))
+        self.assertLess(norms[1], norms[0])
+        self.assertLess(norms[2], norms[0])
+
+    def test_the_loss_before_training_is_near_that_of_guessing(self) -> None:
+        stack = Stack(StackShape.of(recipe(), 5, 3), 1, small_data())
+        stack.add(RunSpec(0, recipe(), Streams(4)))
+        self.assertLess(abs(stack._slots[0].watch.start_loss - math.log(3)), 1.0)
+
+
+class Ending(unittest.TestCase):
+    def follow(self, spec: Recipe, losses: list[float]) -> tuple[Watch, RunEnd | None]:
+        watch = Watch(start_loss=1.0)
+        for epoch, level in enumerate(losses, 1):
+            watch.see(numbers(epoch, level), spec)
+            end = watch.end(numbers(epoch, level), spec)
+            if end is not None:
+                return watch, end
+        return watch, None
+
+    def test_patience_counts_from_the_last_real_improvement(self) -> None:
+        _, end = self.follow(recipe(patience=4, epochs=100), [1.0, 0.8, 0.6] + [0.7] * 20)
+        assert end is not None
+        # The mean of three epochs is lowest at the fifth: 0.6, 0.7 and 0.7.
+        self.assertEqual((end.reason, end.epochs), ("patience", 9))
+        self.assertIn("of epoch 5 for 4 epochs", end.text)
+
+    def test_an_improvement_too_small_does_not_count(self) -> None:
+        falling = [1.0 - 1e-6 * i for i in range(40)]
+        _, end = self.follow(recipe(patience=5, epochs=100, min_improvement=1e-3), falling)
+        assert end is not None
+        self.assertEqual(end.reason, "patience")
+
+    def test_no_patience_trains_all_epochs(self) -> None:
+        _, end = self.follow(recipe(patience=0, epochs=9), [1.0] * 20)
+        assert end is not None
+        self.assertEqual((end.reason, end.epochs), ("completed", 9))
+
+    def test_divergence_names_its_numbers(self) -> None:
+        _, end = self.follow(recipe(epochs=9), [1.0, math.nan])
+        assert end is not None
+        self.assertEqual((end.reason, end.epochs), ("diverged", 2))
+        watch = Watch(start_loss=1.0)
+        far = watch.end(numbers(1, 5.0, 11.0), recipe(epochs=9))
+        assert far is not None
+        self.assertEqual(far.reason, "diverged")
+        self.assertIn("10 times", far.text)
+
+    @given(st.lists(st.floats(0.1, 3.0), min_size=1, max_size=25))
+    def test_the_epoch_kept_is_the_steady_one(self, losses: list[float]) -> None:
+        watch, _ = self.follow(recipe(epochs=len(losses)), losses)
+        self.assertEqual((watch.best_epoch, watch.best_loss), steady(losses))
+
+    def test_a_rate_far_too_high_diverges(self) -> None:
+        path, _ = train(recipe(learning_rate=500.0, optimiser="sgd", epochs=20), small_data())
+        end = path[-1].end
+        assert end is not None
+        self.assertEqual(end.reason, "diverged")
+
+    def test_the_best_weights_are_those_of_the_kept_epoch(self) -> None:
+        spec = recipe(epochs=25, learning_rate=0.05, patience=6)
+        path, stack = train(spec, small_data())
+        end = path[-1].end
+        assert end is not None
+        again = Stack(stack.shape, 1, small_data())
+        again.add(RunSpec(0, spec, Streams(4)))
+        for _ in range(end.best_epoch):
+            again.train_epoch()
+        np.testing.assert_array_equal(stack.state(0).best_parameters, again.state(0).parameters)
+
+
+class Checkpoints(FolderCase):
+    def setUp(self) -> None:
+        super().setUp()
+        self.run_spec = RunSpec(3, recipe(), Streams(4))
+        self.shape = StackShape.of(recipe(), 5, 3)
+        stack = Stack(self.shape, 1, small_data())
+        stack.add(self.run_spec)
+        stack.train_epoch()
+        self.state = stack.state(0)
+        self.path = self.folder / "3.safetensors"
+        save_checkpoint(self.path, self.run_spec, self.state, "print")
+
+    def test_what_is_saved_is_loaded(self) -> None:
+        loaded = load_checkpoint(self.path, self.run_spec, self.shape, "print")
+        np.testing.assert_array_equal(loaded.parameters, self.state.parameters)
+        np.testing.assert_array_equal(loaded.optimiser, self.state.optimiser)
+        self.assertEqual((loaded.epoch, loaded.watch), (1, self.state.watch))
+        self.assertEqual([p.name for p in self.folder.iterdir()], ["3.safetensors"])
+
+    def test_what_does_not_fit_is_refused_in_words(self) -> None:
+        other = RunSpec(3, recipe(learning_rate=0.5), Streams(4))
+        cases = (
+            ("another data", self.run_spec, self.shape, "other"), ("another recipe", other, self.shape, "print"),
+            ("another seed", RunSpec(3, recipe(), Streams(5)), self.shape, "print"),
+            ("parameters", self.run_spec, StackShape.of(recipe(width=9), 5, 3), "print"),
+        )
+        for words, run, shape, data in cases:
+            with self.subTest(words=words), self.assertRaises(TrainingError) as caught:
+                load_checkpoint(self.path, run, shape, data)
+            self.assertIn(words, caught.exception.what)
+
+    def test_a_file_cut_short_is_refused(self) -> None:
+        self.path.write_bytes(self.path.read_bytes()[:50])
+        with self.assertRaises(TrainingError):
+            load_checkpoint(self.path, self.run_spec, self.shape, "print")
+
+    def test_a_folder_that_is_gone_is_said(self) -> None:
+        with self.assertRaises(TrainingError):
+            save_checkpoint(self.folder / "no" / "x.safetensors", self.run_spec, self.state, "print")
+
+
+class Shapes(unittest.TestCase):
+    @given(st.integers(1, 40), st.integers(0, 4), st.integers(1, 60), st.integers(2, 9))
+    def test_views_tile_the_flat_buffer(self, inputs: int, depth: int, width: int, classes: int) -> None:
+        spec = recipe(depth=depth, width=width)
+        shape = StackShape.of(spec, inputs, classes)
+        self.assertEqual(shape.parameters, spec.parameters(inputs, classes))
+        flat = np.zeros((2, shape.parameters))
+        for view in shape.weight_views(flat):
+            view += 1
+        for offset, (_, after) in zip(shape.bias_offsets, shape.pairs, strict=True):
+            flat[:, offset : offset + after] += 1
+        self.assertTrue((flat == 1).all())
+
+    def test_stacks_of_large_networks_are_small(self) -> None:
+        tiny = StackShape(8, (8,), 2, "relu", 32).capacity()
+        middle = StackShape(32, (64, 64), 6, "relu", 32).capacity()
+        large = StackShape(256, (512, 512), 10, "relu", 128).capacity()
+        self.assertGreater(tiny, middle)
+        self.assertGreater(middle, large)
+        self.assertEqual(large, 1)

@@ -1,0 +1,130 @@
+"""The workspace: opened without a change, locked by one, refused in words."""
+
+from __future__ import annotations
+
+import json
+import subprocess
+import sys
+import unittest
+
+from axiarch.errors import WorkspaceError, WorkspaceLocked, WorkspaceMissing, WorkspaceNewer, WorkspaceReadOnly
+from axiarch.journal import inbox
+from axiarch.journal.workspace import Workspace, slug
+from tests.support import FolderCase, without_privileges
+
+HOLD = """
+import sys
+from pathlib import Path
+from axiarch.journal.workspace import Workspace
+with Workspace.open(Path(sys.argv[1])).locked("search 7"):
+    print("held", flush=True)
+    sys.stdin.read()
+"""
+
+
+class Opening(FolderCase):
+    def test_a_new_or_empty_folder_becomes_a_workspace(self) -> None:
+        made = Workspace.create(self.folder / "new")
+        self.assertEqual(Workspace.open(self.folder / "new"), made)
+        self.assertEqual(Workspace.create(self.folder / "new"), made)
+
+    def test_a_folder_with_other_things_is_left_alone(self) -> None:
+        (self.folder / "thesis.txt").write_text("mine")
+        with self.assertRaises(WorkspaceMissing):
+            Workspace.create(self.folder)
+        self.assertEqual([p.name for p in self.folder.iterdir()], ["thesis.txt"])
+
+    def test_no_workspace(self) -> None:
+        with self.assertRaises(WorkspaceMissing) as caught:
+            Workspace.open(self.folder)
+        self.assertEqual(caught.exception.exit_code, 3)
+
+    def test_a_newer_one_is_refused(self) -> None:
+        Workspace.create(self.folder / "w")
+        (self.folder / "w" / "axiarch.json").write_text(json.dumps({"format": 2}))
+        with self.assertRaises(WorkspaceNewer):
+            Workspace.open(self.folder / "w")
+
+    def test_a_broken_one_is_said(self) -> None:
+        Workspace.create(self.folder / "w")
+        (self.folder / "w" / "axiarch.json").write_text("{")
+        with self.assertRaises(WorkspaceError):
+            Workspace.open(self.folder / "w")
+
+    def test_names_become_folder_names(self) -> None:
+        self.assertEqual(slug("Hive States / 2!"), "hive-states-2")
+        self.assertEqual(slug("../../etc"), "etc")
+        self.assertEqual(slug("日本"), "data")
+
+
+class Locking(FolderCase):
+    def setUp(self) -> None:
+        super().setUp()
+        self.workspace = Workspace.create(self.folder / "w")
+
+    def hold(self) -> subprocess.Popen[str]:
+        """Let another process hold the workspace."""
+        process = subprocess.Popen([sys.executable, "-c", HOLD, str(self.workspace.folder)], text=True,
+                                   stdin=subprocess.PIPE, stdout=subprocess.PIPE)
+        self.addCleanup(process.communicate)
+        self.addCleanup(process.kill)
+        assert process.stdout is not None
+        self.assertEqual(process.stdout.readline(), "held\n")
+        return process
+
+    def test_only_one_process_writes(self) -> None:
+        process = self.hold()
+        with self.assertRaises(WorkspaceLocked) as caught, self.workspace.locked("me"):
+            self.fail("two hold it")
+        self.assertIn(str(process.pid), caught.exception.what)
+        self.assertIn("search 7", caught.exception.what)
+
+    def test_the_owner_is_known_while_it_lives(self) -> None:
+        self.assertIsNone(self.workspace.owner())
+        process = self.hold()
+        owner = self.workspace.owner()
+        assert owner is not None
+        self.assertEqual((owner.pid, owner.what), (process.pid, "search 7"))
+
+    def test_a_killed_owner_lets_go(self) -> None:
+        process = self.hold()
+        process.kill()
+        process.wait()
+        self.assertIsNone(self.workspace.owner())
+        with self.workspace.locked("me"):
+            pass
+
+    def test_a_process_with_the_same_number_is_not_the_owner(self) -> None:
+        with self.workspace.locked("me"):
+            text = (self.workspace.folder / "lock").read_text()
+        known = json.loads(text or "{}") or {"pid": 1, "born": 1.0, "since": 1.0, "what": "x"}
+        (self.workspace.folder / "lock").write_text(json.dumps({**known, "pid": 1, "born": 1.0}))
+        self.assertIsNone(self.workspace.owner())
+
+    def test_a_read_only_workspace_is_said_and_left_alone(self) -> None:
+        self.workspace.folder.chmod(0o555)
+        self.folder.chmod(0o755)
+        self.addCleanup(self.workspace.folder.chmod, 0o755)
+        before = sorted(p.name for p in self.workspace.folder.rglob("*"))
+        with without_privileges(), self.assertRaises(WorkspaceReadOnly), self.workspace.locked("me"):
+            self.fail("it could be locked")
+        self.assertEqual(sorted(p.name for p in self.workspace.folder.rglob("*")), before)
+
+
+class Inbox(FolderCase):
+    def test_requests_arrive_once_and_in_order(self) -> None:
+        for request in ("pause", "resume", "stop"):
+            inbox.send(self.folder, request)  # type: ignore[arg-type]
+        self.assertEqual(inbox.receive(self.folder), ["pause", "resume", "stop"])
+        self.assertEqual(inbox.receive(self.folder), [])
+
+    def test_what_is_no_request_is_passed_over(self) -> None:
+        inbox.send(self.folder, "stop")
+        for name, text in (("1.json", "{"), ("2.json", '{"do": "explode"}'), ("3.json", "[]")):
+            (self.folder / "inbox" / name).write_text(text)
+        self.assertEqual(inbox.receive(self.folder), ["stop"])
+        self.assertEqual(list((self.folder / "inbox").iterdir()), [])
+
+
+if __name__ == "__main__":
+    unittest.main()

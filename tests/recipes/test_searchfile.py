@@ -1,0 +1,62 @@
+"""Search files: written, read back, and refused with the line and the key."""
+
+from __future__ import annotations
+
+import unittest
+
+from hypothesis import given
+from hypothesis import strategies as st
+
+from axiarch.errors import SearchFileError
+from axiarch.recipes.searchfile import MethodChoice, SearchFile, read_search, write_search
+from axiarch.recipes.space import space
+from tests.recipes.test_notation import ranges
+
+FULL = SearchFile(
+    "a look", "hive-states",
+    space({"epochs": 30}, {"learning_rate": "1e-4 .. 1e-1 log", "optimiser": "sgd | momentum",
+                           "momentum": "0.8 .. 0.99 when optimiser = momentum"}, ["width * depth <= 1024"]),
+    MethodChoice("random", {"recipes": 12}), 7, 3)
+
+#: text, the line named, words of the message.
+WRONG = (
+    ("name = 3", "line 1, name", "string"),
+    ("seed = 1\nnam = 'x'", "line 2, nam", "name"),
+    ("[recipe]\nwidht = 3", "line 2, [recipe] widht", "width"),
+    ("[recipe]\nwidth = '3 | 4'", "line 2, [recipe] width", "[vary]"),
+    ("[vary]\n\nwidth = '3 |'", "line 3, [vary] width", "ends too early"),
+    ("[vary]\nwidth = '8 .. 500 doubling'", "line 2, [vary] width", "256 or 512"),
+    ("[vary]\nmomentum = '0.1 .. 2'", "line 2, [vary] momentum", "out of bounds"),
+    ("seed = -1", "line 1, seed", "greater"),
+    ("repeats = 0", "line 1, repeats", "greater"),
+    ("[recipe]\nwidth = 3.5", "line 2, [recipe] width", "whole"),
+    ("constraints = ['width*deth < 3']", "line 1, constraints", "deth"),
+    ("x", "search file", "not TOML"),
+    ("format = 99", "line 1, format", "99"),
+    ("[method]\nname = 4", "line 2, [method] name", "string"),
+    ("[vary]\nwidth = ['8']", "line 2, [vary] width", "does not fit"),
+)
+
+
+class Reading(unittest.TestCase):
+    def test_what_is_written_reads_back_as_equal(self) -> None:
+        self.assertEqual(read_search(write_search(FULL)), FULL)
+        self.assertEqual(read_search(write_search(SearchFile())), SearchFile())
+
+    @given(ranges(), st.integers(0, 2**63 - 1), st.text(min_size=1, max_size=20).filter(lambda t: t.isprintable()))
+    def test_any_search_reads_back_as_equal(self, drawn: tuple[str, object], seed: int, name: str) -> None:
+        search = SearchFile(name, "d", space({}, {drawn[0]: str(drawn[1])}), seed=seed)
+        self.assertEqual(read_search(write_search(search)), search)
+
+    def test_an_empty_file_is_all_defaults(self) -> None:
+        self.assertEqual(read_search(""), SearchFile())
+
+    def test_mistakes_name_place_and_remedy(self) -> None:
+        for text, place, word in WRONG:
+            with self.subTest(text=text):
+                with self.assertRaises(SearchFileError) as caught:
+                    read_search(text)
+                error = caught.exception
+                self.assertIn(place, error.where)
+                self.assertIn(word, f"{error.what} {error.remedy}")
+                self.assertEqual(error.exit_code, 2)

@@ -1,0 +1,275 @@
+"""The runner's decisions, with an executor that does as it is told, and in one process for real."""
+
+from __future__ import annotations
+
+import unittest
+
+from axiarch.engine.network import StackShape
+from axiarch.engine.run import RunSpec
+from axiarch.engine.streams import Streams
+from axiarch.journal.inbox import send
+from axiarch.journal.read import JournalReader
+from axiarch.journal.write import JournalWriter
+from axiarch.recipes.searchfile import SearchFile, write_search
+from axiarch.runner.executor import Executor, InlineExecutor
+from axiarch.runner.queue import Queue
+from axiarch.runner.runner import Runner
+from axiarch.runner.tasks import Died, Failed, WantedRun
+from axiarch.workflows.watching import Snapshot, Watcher
+from tests.runner.fakes import ScriptedExecutor
+from tests.support import FolderCase, recipe, ring_search, ring_workspace
+
+
+class RunnerCase(FolderCase):
+    def setUp(self) -> None:
+        super().setUp()
+        self.workspace = ring_workspace(self.folder / "w")
+
+    def make(self, search: SearchFile, executor: Executor, number: int = 1) -> Runner:
+        """Return a runner of a search, fresh or continued."""
+        from axiarch.workflows import data_set
+
+        folder = self.workspace.search(number)
+        folder.mkdir(exist_ok=True)
+        (folder / "search.toml").write_text(write_search(search))
+        journal = JournalWriter(self.workspace.journal)
+        self.addCleanup(journal.close)
+        return Runner(self.workspace, number, search, data_set(self.workspace), journal, executor)
+
+    def look(self, number: int = 1) -> Snapshot:
+        """Return the search as it stands."""
+        watcher = Watcher(self.workspace, number)
+        self.addCleanup(watcher.close)
+        snapshot = watcher.poll()
+        assert snapshot is not None
+        return snapshot
+
+    def state(self, number: int = 1) -> str:
+        """Return the search's journalled state."""
+        reader = JournalReader(self.workspace.journal)
+        self.addCleanup(reader.close)
+        found = reader.search(number)
+        assert found is not None
+        return found.state
+
+
+class Inline(RunnerCase):
+    def test_a_search_runs_to_its_end(self) -> None:
+        self.assertEqual(self.make(ring_search(), InlineExecutor()).run(), "done")
+        s = self.look()
+        self.assertEqual((s.search.state, len(s.recipes), s.ended_runs), ("done", 6, 12))
+        self.assertEqual(len(s.ranking.rows) + len(s.ranking.broken), 6)
+
+    def test_no_run_is_trained_beyond_its_epochs_or_leaves_a_gap(self) -> None:
+        self.make(ring_search(epochs=4), InlineExecutor()).run()
+        for run, curve in self.look().curves.items():
+            self.assertEqual(len(curve), 4, run)
+
+    def test_two_runs_of_one_search_give_the_same_bits(self) -> None:
+        for number in (1, 2):
+            self.make(ring_search(), InlineExecutor(), number).run()
+        a, b = self.look(1), self.look(2)
+        self.assertEqual([c.validation for c in a.curves.values()], [c.validation for c in b.curves.values()])
+        self.assertEqual([r.loss for r in a.ranking.rows], [r.loss for r in b.ranking.rows])
+
+    def test_a_search_stopped_half_way_and_resumed_ends_with_the_same_bits(self) -> None:
+        self.make(ring_search(), InlineExecutor(), 1).run()
+        half = self.make(ring_search(), InlineExecutor(), 2)
+        half.turn(0)
+        half.turn(0)
+        half.stop()
+        self.assertEqual(half.run(), "stopped")
+        self.assertLess(self.look(2).ended_runs, 12)
+        self.assertEqual(self.make(ring_search(), InlineExecutor(), 2).run(), "done")
+        a, b = self.look(1), self.look(2)
+        for number in a.recipes:
+            for first, second in zip(a.runs_of(number), b.runs_of(number), strict=True):
+                self.assertEqual(a.curves[first.id].validation, b.curves[second.id].validation)
+
+    def test_resuming_what_is_done_changes_nothing(self) -> None:
+        self.make(ring_search(), InlineExecutor()).run()
+        before = self.look().epochs
+        self.assertEqual(self.make(ring_search(), InlineExecutor()).run(), "done")
+        self.assertEqual(self.look().epochs, before)
+
+
+class Scripted(RunnerCase):
+    def start(self, search: SearchFile | None = None, lanes: int = 2) -> tuple[Runner, ScriptedExecutor]:
+        """Return a runner that has handed out its first tasks."""
+        executor = ScriptedExecutor(lanes)
+        runner = self.make(search or ring_search(), executor)
+        runner.turn(0)
+        return runner, executor
+
+    def given(self, executor: ScriptedExecutor) -> set[int]:
+        """Return all runs in the hands of lanes."""
+        return {run.spec.id for task in executor.tasks.values() for run in task.runs}
+
+    def test_every_lane_gets_runs_of_one_shape(self) -> None:
+        _, executor = self.start()
+        self.assertEqual(set(executor.tasks), {0, 1})
+        for task in executor.tasks.values():
+            for run in task.runs:
+                self.assertEqual(StackShape.of(run.spec.recipe, task.shape.inputs, 2), task.shape)
+
+    def test_a_lane_whose_runs_have_ended_waits_until_it_says_it_is_idle(self) -> None:
+        runner, executor = self.start()
+        runs = [run.spec.id for run in executor.tasks[0].runs]
+        before = len(executor.submitted)
+        executor.end(0, *runs, ready=False)
+        runner.turn(0)
+        self.assertEqual(len(executor.submitted), before)
+        executor.ready(0)
+        runner.turn(0)
+        later = {run.spec.id for _, task in executor.submitted[before:] for run in task.runs}
+        self.assertFalse(later & set(runs))
+
+    def test_a_free_place_is_filled_by_a_run_of_the_same_shape(self) -> None:
+        search = ring_search(recipes=40, repeats=4)
+        runner, executor = self.start(search, lanes=1)
+        first = executor.tasks[0].runs
+        self.assertGreater(len(first), 1)
+        executor.end(0, first[0].spec.id, ready=False)
+        runner.turn(0)
+        self.assertTrue(executor.extended)
+        for lane, run in executor.extended:
+            shape = executor.tasks[lane].shape
+            self.assertEqual(StackShape.of(run.spec.recipe, shape.inputs, shape.classes), shape)
+
+    def test_a_pause_counts_when_every_lane_stands_still(self) -> None:
+        runner, executor = self.start()
+        send(self.workspace.search(1), "pause")
+        runner.turn(0)
+        self.assertEqual(executor.orders, ["hold"])
+        self.assertEqual(self.state(), "paused")
+        send(self.workspace.search(1), "resume")
+        runner.turn(0)
+        self.assertEqual(executor.orders, ["hold", "go"])
+        self.assertEqual(self.state(), "running")
+
+    def test_nothing_is_handed_out_while_paused(self) -> None:
+        runner, executor = self.start()
+        send(self.workspace.search(1), "pause")
+        runner.turn(0)
+        before = len(executor.submitted)
+        executor.end(0, *[run.spec.id for run in executor.tasks[0].runs])
+        runner.turn(0)
+        self.assertEqual(len(executor.submitted), before)
+
+    def test_a_dead_worker_costs_no_finished_run_and_its_others_train_alone(self) -> None:
+        runner, executor = self.start()
+        runs = [run.spec.id for run in executor.tasks[0].runs]
+        executor.end(0, runs[0], ready=False)
+        executor.reports.append(Died(0, tuple(runs[1:]), "killed"))
+        executor.tasks.pop(0)
+        executor.ready(0)
+        runner.turn(0)
+        for _ in range(40):
+            for lane in list(executor.tasks):
+                executor.end(lane, *[run.spec.id for run in executor.tasks[lane].runs])
+            runner.turn(0)
+        states = {r.id: r for r in self.look().runs.values()}
+        self.assertEqual({r.state for r in states.values()}, {"ended"})
+        self.assertEqual(states[runs[0]].attempts, 0)
+        alone = [task.runs for _, task in executor.submitted if task.runs[0].spec.id in runs[1:]][-len(runs) + 1:]
+        self.assertTrue(all(len(task) == 1 for task in alone))
+        self.assertIn("killed", self.look().events[0].text)
+
+    def test_a_run_whose_worker_dies_twice_has_failed_and_the_others_go_on(self) -> None:
+        runner, executor = self.start()
+        doomed = executor.tasks[0].runs[0].spec.id
+        for _ in range(60):
+            for lane in list(executor.tasks):
+                runs = [run.spec.id for run in executor.tasks[lane].runs]
+                if doomed in runs:
+                    executor.tasks.pop(lane)
+                    executor.reports.append(Died(lane, tuple(runs), "out of memory"))
+                    executor.ready(lane)
+                else:
+                    executor.end(lane, *runs)
+            runner.turn(0)
+        s = self.look()
+        self.assertEqual((s.runs[doomed].state, s.runs[doomed].text), ("failed", "out of memory, twice"))
+        self.assertEqual({r.state for r in s.runs.values() if r.id != doomed}, {"ended"})
+
+    def test_runs_that_cannot_be_trained_fail_at_once_with_the_cause(self) -> None:
+        runner, executor = self.start()
+        runs = tuple(run.spec.id for run in executor.tasks[0].runs)
+        executor.reports.append(Failed(0, runs, "no such file"))
+        executor.ready(0)
+        runner.turn(0)
+        s = self.look()
+        self.assertTrue(all(s.runs[r].state == "failed" and s.runs[r].text == "no such file" for r in runs))
+
+    def test_stopping_puts_back_what_was_in_training(self) -> None:
+        runner, executor = self.start()
+        runner.stop()
+        self.assertEqual(runner.run(), "stopped")
+        self.assertEqual({r.state for r in self.look().runs.values()}, {"waiting"})
+        self.assertIn("drop", executor.orders)
+
+    def test_what_arrives_late_for_a_closed_stack_is_not_lost(self) -> None:
+        """A run sent to fill a place crosses the lane's word that it is idle: it must wait again."""
+        runner, executor = self.start(ring_search(recipes=40, repeats=4), lanes=1)
+        runs = [run.spec.id for run in executor.tasks[0].runs]
+        executor.end(0, runs[0], ready=False)
+        runner.turn(0)
+        late = [run.spec.id for _, run in executor.extended]
+        executor.end(0, *runs[1:])
+        runner.turn(0)
+        for _ in range(80):
+            for lane in list(executor.tasks):
+                executor.end(lane, *[run.spec.id for run in executor.tasks[lane].runs])
+            runner.turn(0)
+        s = self.look()
+        self.assertTrue(late)
+        self.assertEqual({s.runs[run].state for run in late}, {"ended"})
+
+
+class QueueLaws(unittest.TestCase):
+    def queue(self) -> Queue:
+        """Return an empty queue."""
+        return Queue(lambda run: StackShape.of(run.spec.recipe, 2, 2))
+
+    def wanted(self, number: int, **values: object) -> WantedRun:
+        """Return a run."""
+        return WantedRun(RunSpec(number, recipe(**values), Streams(1)))
+
+    def test_everything_put_in_is_taken_out_once(self) -> None:
+        queue = self.queue()
+        for i in range(50):
+            queue.put(self.wanted(i, width=4 + i % 3), alone=i % 7 == 0)
+        taken = []
+        while (found := queue.take(2)) is not None:
+            taken += [run.spec.id for run in found[1]]
+        self.assertEqual(sorted(taken), list(range(50)))
+        self.assertEqual(len(queue), 0)
+
+    def test_the_last_shape_is_shared_out_among_idle_lanes(self) -> None:
+        queue = self.queue()
+        for i in range(10):
+            queue.put(self.wanted(i))
+        found = queue.take(2)
+        assert found is not None
+        self.assertEqual(len(found[1]), 5)
+
+    def test_a_stack_never_holds_more_than_fits(self) -> None:
+        queue = self.queue()
+        for i in range(10):
+            queue.put(self.wanted(i, width=2000, depth=2))
+        found = queue.take(1)
+        assert found is not None
+        self.assertEqual(len(found[1]), found[0].capacity())
+
+    def test_runs_to_train_alone_are_not_mixed_in(self) -> None:
+        queue = self.queue()
+        queue.put(self.wanted(1))
+        queue.put(self.wanted(2), alone=True)
+        found = queue.take(1)
+        assert found is not None
+        self.assertEqual([run.spec.id for run in found[1]], [1])
+        self.assertIsNone(queue.take_like(found[0]))
+
+
+if __name__ == "__main__":
+    unittest.main()

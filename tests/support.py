@@ -1,0 +1,108 @@
+"""What many tests need: small data, small workspaces, time limits."""
+
+from __future__ import annotations
+
+import contextlib
+import csv
+import os
+import tempfile
+import time
+import unittest
+from collections.abc import Callable, Iterator, Sequence
+from pathlib import Path
+
+import numpy as np
+
+from axiarch.data.dataset import Dataset, build_dataset
+from axiarch.data.table import read_table
+from axiarch.engine.stack import TrainingData
+from axiarch.journal.workspace import Workspace
+from axiarch.recipes.recipe import Recipe
+from axiarch.recipes.searchfile import MethodChoice, SearchFile
+from axiarch.recipes.space import space
+
+#: Seconds that anything with real processes may take at the most.
+PATIENCE = 90.0
+
+
+class FolderCase(unittest.TestCase):
+    """A test with an empty folder of its own."""
+
+    def setUp(self) -> None:
+        place = tempfile.TemporaryDirectory(prefix="axiarch-test-")
+        self.addCleanup(place.cleanup)
+        self.folder = Path(place.name)
+
+
+def write_csv(path: Path, header: Sequence[str], rows: Sequence[Sequence[object]]) -> Path:
+    """Write a CSV file and return its path."""
+    with path.open("w", newline="", encoding="utf-8") as file:
+        csv.writer(file).writerows([header, *rows])
+    return path
+
+
+def ring_rows(rows: int = 240, seed: int = 3) -> list[list[object]]:
+    """Return rows of an easy, non-linear task: inside or outside a ring, with a useless text column."""
+    rng = np.random.default_rng(seed)
+    points = rng.normal(size=(rows, 2))
+    inside = (points**2).sum(1) < 1.4
+    return [[f"{x:.4f}", f"{y:.4f}", "ab"[i % 2], "in" if z else "out"]
+            for i, ((x, y), z) in enumerate(zip(points, inside, strict=True))]
+
+
+def ring_dataset(folder: Path, rows: int = 240) -> Dataset:
+    """Write and return the ring data set in `folder`."""
+    table = write_csv(folder.parent / f"{folder.name}.csv", ["x", "y", "side", "place"], ring_rows(rows))
+    folder.parent.mkdir(parents=True, exist_ok=True)
+    return build_dataset(read_table(table), folder, "ring")
+
+
+def ring_workspace(folder: Path) -> Workspace:
+    """Return a workspace with the ring data set in it."""
+    workspace = Workspace.create(folder)
+    ring_dataset(workspace.data("ring"))
+    return workspace
+
+
+def ring_search(epochs: int = 6, recipes: int = 6, repeats: int = 2, **base: object) -> SearchFile:
+    """Return a small search on the ring data."""
+    made = space({"epochs": epochs, "width": 8, "batch_size": 16, **base},
+                 {"learning_rate": "1e-3 .. 1e-1 log", "optimiser": "sgd | momentum | adam", "width": "4 | 8"})
+    return SearchFile("ring", "ring", made, MethodChoice("random", {"recipes": recipes}), 5, repeats)
+
+
+def small_data(rows: int = 70, inputs: int = 5, classes: int = 3, seed: int = 0) -> TrainingData:
+    """Return random arrays to train on; 70 rows leave a short last batch for most batch sizes."""
+    rng = np.random.default_rng(seed)
+    x = rng.normal(size=(rows, inputs)).astype(np.float32)
+    v = rng.normal(size=(rows // 2, inputs)).astype(np.float32)
+    y = (np.abs(x[:, 0] * x[:, 1]) * 2).astype(np.int32) % classes
+    w = (np.abs(v[:, 0] * v[:, 1]) * 2).astype(np.int32) % classes
+    return TrainingData(x, y, v, w)
+
+
+def recipe(**values: object) -> Recipe:
+    """Return a recipe of a small network."""
+    return Recipe({"width": 6, "batch_size": 16, "epochs": 5, "patience": 0, **values})
+
+
+def until(condition: Callable[[], object], seconds: float = PATIENCE, what: str = "the condition") -> None:
+    """Wait until `condition` holds."""
+    end = time.monotonic() + seconds
+    while not condition():
+        if time.monotonic() > end:
+            raise AssertionError(f"{what} did not come true within {seconds:g} s")
+        time.sleep(0.02)
+
+
+@contextlib.contextmanager
+def without_privileges() -> Iterator[None]:
+    """Act as a user who may not write what root owns; does nothing where the tests do not run as root."""
+    if os.geteuid() != 0:
+        yield
+        return
+    os.seteuid(65534)
+    try:
+        yield
+    finally:
+        os.seteuid(0)
