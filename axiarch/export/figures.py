@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import math
+import warnings
 from collections.abc import Sequence
 from dataclasses import dataclass
 from pathlib import Path
@@ -49,7 +50,9 @@ def save_figure(figure: Figure, path: Path) -> Path:
         raise InputError(f"charts are written as .svg or .pdf, not {path.suffix or 'without an ending'!r}",
                          shown(path), "name the file so")
     known = {"Date": None} if kind == "svg" else {"CreationDate": None}
-    with matplotlib.rc_context({"svg.hashsalt": "axiarch", "svg.fonttype": "none"}):
+    settings = {"svg.hashsalt": "axiarch", "svg.fonttype": "none"}
+    with matplotlib.rc_context(settings), warnings.catch_warnings():
+        warnings.filterwarnings("ignore", message="Glyph")  # a name may hold characters the font lacks
         return write_whole(path, lambda draft: figure.savefig(draft, format=kind, metadata=known))
 
 

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import contextlib
 import csv
 import io
 import os
@@ -32,7 +33,8 @@ def write_whole(path: Path, write: Callable[[Path], None]) -> Path:
         write(draft)
         os.replace(draft, path)
     except OSError as error:
-        draft.unlink(missing_ok=True)
+        with contextlib.suppress(OSError):
+            draft.unlink()
         raise WorkspaceReadOnly(f"the file cannot be written: {error.strerror}", shown(path),
                                 "choose another place; nothing was changed") from None
     return path

@@ -6,7 +6,7 @@ import math
 from collections.abc import Sequence
 
 from axiarch.plain import number
-from axiarch.tui.plots.runs import Row, Rows, right
+from axiarch.tui.plots.runs import Row, Rows, cut, right
 
 
 def draw_network(sizes: Sequence[int], names: Sequence[str], width: int, height: int) -> Rows:
@@ -33,7 +33,7 @@ def draw_network(sizes: Sequence[int], names: Sequence[str], width: int, height:
         role = "train" if i == 0 else "lead" if i == len(shown) - 1 else "second"
         bar = "▇" * _cells(size, top, room)
         rows.append([(right(f"{name} {number(size)}", label) + " ", "ink"), (bar.center(room).rstrip(), role)])
-    return rows
+    return [cut(row, width) for row in rows]
 
 
 def _cells(size: int, top: float, room: int) -> int:

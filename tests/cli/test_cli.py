@@ -1,0 +1,125 @@
+"""The command line as a program: what it prints, its JSON, its exit codes."""
+
+from __future__ import annotations
+
+import json
+import signal
+import subprocess
+import sys
+import time
+import unittest
+
+from axiarch import workflows
+from axiarch.recipes.searchfile import write_search
+from tests.support import FolderCase, ring_rows, ring_search, ring_workspace, until, write_csv
+
+
+class CliCase(FolderCase):
+    def cli(self, *words: str, code: int = 0) -> subprocess.CompletedProcess[str]:
+        """Run the program; its exit code must be `code`, and never a traceback."""
+        done = subprocess.run([sys.executable, "-m", "axiarch", *words], capture_output=True, text=True, timeout=120,
+                              cwd=self.folder, stdin=subprocess.DEVNULL)
+        self.assertNotIn("Traceback", done.stderr)
+        self.assertEqual(done.returncode, code, done.stderr)
+        return done
+
+    def search_file(self, text: str = "") -> str:
+        """Write a search file and return its path."""
+        path = self.folder / "s.toml"
+        path.write_text(text or write_search(ring_search()))
+        return str(path)
+
+
+class WholeWay(CliCase):
+    def test_from_a_table_to_exports(self) -> None:
+        table = str(write_csv(self.folder / "ring.csv", ["x", "y", "side", "place"], ring_rows()))
+        work = ["-w", str(self.folder / "w")]
+        data = json.loads(self.cli("data", "add", table, "--json", *work).stdout)
+        self.assertEqual((data["target"], data["classes"]), ("place", ["in", "out"]))
+        self.assertIn("sealed", self.cli("data", "show", *work).stdout)
+        found = json.loads(self.cli("forecast", self.search_file(), "--json", *work).stdout)
+        self.assertEqual(found["runs"], 12)
+        done = self.cli("search", self.search_file(), "--json", *work)
+        result = json.loads(done.stdout)
+        self.assertIn("search 1", done.stderr)
+        self.assertEqual((result["state"], len(result["ranking"])), ("done", 6))
+        self.assertLess(result["ranking"][0]["steady_loss"], result["floor_loss"])
+        again = json.loads(self.cli("ranking", "1", "--json", *work).stdout)
+        self.assertEqual(again["ranking"], result["ranking"])
+        self.assertIn("leader", self.cli("ranking", *work).stdout)
+        self.assertEqual(json.loads(self.cli("status", "--json", *work).stdout)["runs_ended"], 12)
+        for what, name in (("ranking", "r.csv"), ("chart", "c.svg"), ("chart", "c.pdf"), ("curves", "k.svg")):
+            self.cli("export", what, name, *work)
+            self.assertTrue((self.folder / name).exists())
+        self.assertTrue((self.folder / "k-data.csv").exists())
+
+    def test_a_search_in_the_background_is_paused_resumed_and_stopped(self) -> None:
+        workspace = ring_workspace(self.folder / "w")
+        work = ["-w", str(workspace.folder)]
+        path = self.search_file(write_search(ring_search(epochs=2000, recipes=8, patience=0)))
+        self.assertIn("background", self.cli("search", path, "--background", *work).stdout)
+        for word, state in (("pause", "paused"), ("resume", "running"), ("stop", "stopped")):
+            self.cli(word, *(["--background"] if word == "resume" else []), *work)
+            until(lambda wanted=state: workflows.look_at(workspace).search.state == wanted, what=state)
+        self.assertIn("stopped", self.cli("status", *work).stdout)
+
+    def test_ctrl_c_stops_and_keeps_what_has_ended(self) -> None:
+        workspace = ring_workspace(self.folder / "w")
+        path = self.search_file(write_search(ring_search(epochs=4000, recipes=8, patience=0)))
+        process = subprocess.Popen([sys.executable, "-m", "axiarch", "search", path, "-w", str(workspace.folder)],
+                                   stdout=subprocess.PIPE, stderr=subprocess.PIPE, text=True)
+        until(lambda: workspace.journal.exists() and workspace.owner() is not None, what="the start")
+        time.sleep(1.0)
+        process.send_signal(signal.SIGINT)
+        out, errors = process.communicate(timeout=60)
+        self.assertEqual(process.returncode, 130)
+        self.assertNotIn("Traceback", errors)
+        self.assertIn("stopped", out)
+
+
+class BadInput(CliCase):
+    def test_search_files_with_mistakes(self) -> None:
+        ring_workspace(self.folder / "w")
+        work = ["-w", str(self.folder / "w")]
+        for text, place, word in (
+            ("[vary]\nwidth = '8 .. 500 doubling'", "line 2, [vary] width", "256 or 512"),
+            ("nam = 'x'", "line 1, nam", "name"), ("[method]\nname = 'magic'", "[method]", "random"),
+            ("[method]\nrecipes = 0", "recipes", "whole number"), ("data = 'none'", "", "ring"),
+        ):
+            with self.subTest(text=text):
+                done = self.cli("search", self.search_file(text), *work, code=3 if text.startswith("data") else 2)
+                self.assertIn(place, done.stderr)
+                self.assertIn(word, done.stderr)
+                self.assertEqual(done.stdout, "")
+        self.assertEqual(list((self.folder / "w" / "searches").iterdir()), [])
+
+    def test_files_that_are_not_there(self) -> None:
+        ring_workspace(self.folder / "w")
+        self.cli("search", "none.toml", "-w", "w", code=2)
+        self.cli("data", "add", "none.csv", "-w", "w", code=2)
+        self.cli("status", "-w", "nowhere", code=3)
+        self.assertFalse((self.folder / "nowhere").exists())
+
+    def test_nothing_to_rank_or_steer(self) -> None:
+        ring_workspace(self.folder / "w")
+        for words in (("ranking",), ("pause",), ("stop", "7"), ("resume",), ("export", "ranking", "x.csv")):
+            self.cli(*words, "-w", "w", code=3)
+
+    def test_no_terminal_is_said(self) -> None:
+        done = self.cli("-w", "w", code=2)
+        self.assertIn("terminal", done.stderr)
+
+    def test_names_from_files_never_control_the_terminal(self) -> None:
+        table = write_csv(self.folder / "t.csv", ["x", "\x1b[2Jclear", "place"],
+                          [[row[0], row[1], row[3]] for row in ring_rows()])
+        done = self.cli("data", "add", str(table), "-w", "w")
+        self.assertNotIn("\x1b", done.stdout)
+        self.assertIn("␛[2Jclear", done.stdout)
+
+    def test_help_and_version(self) -> None:
+        self.assertIn("Exit codes", self.cli("--help").stdout)
+        self.assertIn("0.1", self.cli("--version").stdout)
+
+
+if __name__ == "__main__":
+    unittest.main()

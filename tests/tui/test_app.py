@@ -1,0 +1,324 @@
+"""The application through Textual's pilot: every view, every key, empty and awkward states."""
+
+from __future__ import annotations
+
+import asyncio
+import contextlib
+import unittest
+from collections.abc import AsyncIterator, Callable
+from pathlib import Path
+from unittest import mock
+
+from textual.pilot import Pilot
+
+from axiarch import workflows
+from axiarch.errors import DataError
+from axiarch.journal.workspace import Workspace
+from axiarch.tui import messages as said
+from axiarch.tui.actions import ACTIONS, VIEWS, actions_of
+from axiarch.tui.app import AxiarchApp
+from axiarch.tui.palette import DARK, LIGHT, PALETTES
+from axiarch.tui.terms import ABOUT, TERMS
+from axiarch.tui.widgets.dialogs import Help, Question
+from tests.support import FolderCase, ring_rows, ring_search, ring_workspace, write_csv
+
+
+def screen(app: AxiarchApp) -> str:
+    """Return what is on the screen, as text."""
+    return "\n".join(strip.text for strip in app.screen._compositor.render_strips())
+
+
+class AppCase(FolderCase, unittest.IsolatedAsyncioTestCase):
+    workspace: Workspace
+
+    @contextlib.asynccontextmanager
+    async def running(self, workspace: Workspace, size: tuple[int, int] = (140, 42)
+                      ) -> AsyncIterator[tuple[AxiarchApp, Pilot[str]]]:
+        """Run the application until it has looked at its workspace."""
+        app = AxiarchApp(workspace)
+        async with app.run_test(size=size) as pilot:
+            await self.until(pilot, lambda: app._state.draft is not None or not workspace.data_names())
+            if workspace.search_numbers():
+                await self.until(pilot, lambda: app._state.snapshot is not None and app.view == "field")
+            yield app, pilot
+
+    async def until(self, pilot: Pilot[str], condition: Callable[[], object], seconds: float = 40.0) -> None:
+        """Wait until a condition holds."""
+        async with asyncio.timeout(seconds):
+            while not condition():
+                await pilot.pause(0.02)
+
+    async def shows(self, app: AxiarchApp, pilot: Pilot[str], text: str) -> None:
+        """Wait until a text is on the screen."""
+        try:
+            await self.until(pilot, lambda: text in screen(app), 15)
+        except TimeoutError:
+            self.fail(f"{text!r} is not on the screen:\n{screen(app)}")
+
+    def searched(self) -> Workspace:
+        """Return a workspace with a search that is done."""
+        workspace = ring_workspace(self.folder / "w")
+        workflows.save_draft(workspace, ring_search())
+        workflows.wait(workspace, workflows.start_search(workspace, ring_search(), 2))
+        return workspace
+
+
+class Empty(AppCase):
+    async def test_an_empty_workspace_says_what_to_do(self) -> None:
+        async with self.running(Workspace.create(self.folder / "w")) as (app, pilot):
+            await self.shows(app, pilot, "no data in this workspace")
+            for key in "2345":
+                await pilot.press(key)
+                await pilot.pause()
+                self.assertRegex(screen(app), "There is no|No search|No recipe")
+
+    async def test_a_table_is_opened_by_keyboard(self) -> None:
+        table = write_csv(self.folder / "my ring.csv", ["x", "y", "side", "place"], ring_rows())
+        async with self.running(Workspace.create(self.folder / "w")) as (app, pilot):
+            await pilot.press("o")
+            await pilot.press(*str(table), "enter")
+            await self.shows(app, pilot, "240 rows")
+            self.assertIn("place", screen(app))
+
+    async def test_a_file_that_is_not_there_is_said_and_nothing_changes(self) -> None:
+        async with self.running(Workspace.create(self.folder / "w")) as (app, pilot):
+            await pilot.press("o", *"/none.csv", "enter")
+            await self.shows(app, pilot, "there is no such file")
+            await pilot.press("escape")
+            await pilot.pause()
+            self.assertNotIn("there is no such file", screen(app))
+
+
+class Sheet(AppCase):
+    async def test_values_are_edited_with_mistakes_marked_and_undone(self) -> None:
+        workspace = ring_workspace(self.folder / "w")
+        workflows.save_draft(workspace, ring_search())
+        async with self.running(workspace) as (app, pilot):
+            await pilot.press("2")
+            await self.shows(app, pilot, "12 runs")
+            await pilot.press("down", "enter")
+            for _ in range(10):
+                await pilot.press("backspace")
+            await pilot.press(*"8 .. 500 doubling")
+            await self.shows(app, pilot, "256 or 512")
+            await pilot.press("enter")  # a mistake is not taken
+            self.assertEqual(str(app._state.draft.space.varied("width")), "4 | 8")  # type: ignore[union-attr]
+            for _ in range(len("500 doubling")):
+                await pilot.press("backspace")
+            await pilot.press(*"32 doubling", "enter")
+            await self.until(pilot, lambda: str(app._state.draft.space.varied("width")) == "8 .. 32 doubling")
+            self.assertEqual(workflows.load_draft(workspace, workflows.data_set(workspace)), app._state.draft)
+            await pilot.press("u")
+            await self.until(pilot, lambda: str(app._state.draft.space.varied("width")) == "4 | 8")
+            await pilot.press("ctrl+r")
+            await self.until(pilot, lambda: str(app._state.draft.space.varied("width")) == "8 .. 32 doubling")
+            await pilot.press("v")
+            await self.until(pilot, lambda: app._state.draft.space.varied("width") is None)
+
+    async def test_escape_leaves_a_value_as_it_was(self) -> None:
+        workspace = ring_workspace(self.folder / "w")
+        async with self.running(workspace) as (app, pilot):
+            before = app._state.draft
+            await pilot.press("2", "down", "enter", *"999", "escape")
+            await pilot.pause()
+            self.assertEqual(app._state.draft, before)
+            self.assertEqual(app.view, "sheet")
+
+    async def test_a_forecast_that_cannot_be_made_says_why(self) -> None:
+        workspace = ring_workspace(self.folder / "w")
+        bad = workflows.new_search(workflows.data_set(workspace), vary={"width": "8 | 16"}, constraints=["width < 2"])
+        workflows.save_draft(workspace, bad)
+        async with self.running(workspace) as (app, pilot):
+            await pilot.press("2")
+            await self.shows(app, pilot, "cannot be run")
+
+
+class Searching(AppCase):
+    async def test_start_watch_pause_resume_stop_and_go_on(self) -> None:
+        workspace = ring_workspace(self.folder / "w")
+        workflows.save_draft(workspace, ring_search(epochs=30000, recipes=8, patience=0))
+        async with self.running(workspace) as (app, pilot):
+            await pilot.press("2", "s")
+            await self.until(pilot, lambda: app.view == "field")
+            await self.until(pilot, lambda: app._state.snapshot and app._state.snapshot.epochs > 50)
+            await self.shows(app, pilot, "training now")
+            for key, state in (("p", "paused"), ("p", "running")):
+                await pilot.press(key)
+                await self.until(pilot, lambda s=state: app._state.snapshot.search.state == s)
+            await pilot.press("x")
+            self.assertIsInstance(app.screen, Question)
+            await pilot.press("escape")
+            await pilot.pause()
+            self.assertEqual(app._state.snapshot.search.state, "running")  # type: ignore[union-attr]
+            await pilot.press("x", "y")
+            await self.until(pilot, lambda: app._state.snapshot.search.state == "stopped")
+            await self.shows(app, pilot, "Stopped by hand")
+            await pilot.press("p")
+            await self.until(pilot, lambda: app._state.snapshot.search.state == "running")
+            await pilot.press("x", "y")
+            await self.until(pilot, lambda: app._state.snapshot.search.state == "stopped")
+
+    async def test_what_is_done_is_there_again(self) -> None:
+        workspace = self.searched()
+        async with self.running(workspace) as (app, pilot):
+            self.assertEqual(app.view, "field")
+            await self.shows(app, pilot, "12 runs ended")
+            await pilot.press("b")
+            await self.shows(app, pilot, "epoch of each run")
+            await pilot.press("n")
+            await self.shows(app, pilot, "differs from the leader")
+            await pilot.press("down", "down", "enter")
+            await self.until(pilot, lambda: app.view == "strips")
+            third = app._state.snapshot.ranking.rows[2].recipe  # type: ignore[union-attr]
+            self.assertEqual(app._state.open_recipe, third)
+            await self.shows(app, pilot, "gap: validation loss minus training loss")
+            await pilot.press("left", "left")
+            await self.shows(app, pilot, "epoch 4")
+            await pilot.press("left_square_bracket")
+            self.assertEqual(app._state.open_recipe, app._state.snapshot.ranking.rows[1].recipe)  # type: ignore
+            await pilot.press("escape")
+            self.assertEqual(app.view, "ladder")
+
+    async def test_exports_are_written_and_named(self) -> None:
+        workspace = self.searched()
+        async with self.running(workspace) as (app, pilot):
+            for view, names in (("4", ["search-1-ranking.csv", "search-1-ranking.svg", "search-1-ranking.pdf"]),
+                                ("3", ["search-1-curves.svg", "search-1-curves-data.csv"])):
+                await pilot.press(view, "e")
+                await self.shows(app, pilot, "Written: " + names[0].rsplit(".", 1)[0])
+                for name in names:
+                    self.assertTrue((workspace.exports / name).exists(), name)
+
+    async def test_a_recipe_becomes_the_base(self) -> None:
+        workspace = self.searched()
+        async with self.running(workspace) as (app, pilot):
+            await pilot.press("4", "r")
+            await self.until(pilot, lambda: app.view == "sheet")
+            s = app._state.snapshot
+            assert s is not None
+            leader = s.recipes[s.ranking.rows[0].recipe].recipe
+            await self.until(pilot, lambda: app._state.draft.space.base == leader)
+
+    async def test_the_cursor_stays_on_its_recipe_when_the_order_changes(self) -> None:
+        workspace = self.searched()
+        async with self.running(workspace) as (app, pilot):
+            await pilot.press("4", "down", "down")
+            await pilot.pause()
+            from dataclasses import replace
+
+            s = app._state.snapshot
+            assert s is not None
+            chosen = app.query_one("#ladder").selected()  # type: ignore[attr-defined]
+            rows = (s.ranking.rows[2], *s.ranking.rows[:2], *s.ranking.rows[3:])
+            app.post_message(said.SnapshotTaken(replace(s, ranking=replace(s.ranking, rows=rows))))
+            await pilot.pause(0.2)
+            self.assertEqual(app.query_one("#ladder").selected(), chosen)  # type: ignore[attr-defined]
+
+
+class Frame(AppCase):
+    async def test_every_view_is_usable_in_a_small_and_a_large_window(self) -> None:
+        workspace = self.searched()
+        for size in ((80, 24), (200, 60), (60, 16)):
+            async with self.running(workspace, size) as (app, pilot):
+                for key, name, _ in VIEWS:
+                    await pilot.press(key)
+                    await pilot.pause()
+                    with self.subTest(size=size, view=name):
+                        self.assertEqual(app.view, name)
+                        self.assertIn("q quit", screen(app))
+
+    async def test_the_theme_turns_and_nothing_else_changes(self) -> None:
+        workspace = self.searched()
+        async with self.running(workspace) as (app, pilot):
+            before = screen(app)
+            await pilot.press("t")
+            await pilot.pause()
+            self.assertEqual(app.theme, LIGHT)
+            self.assertEqual(screen(app), before)
+
+    async def test_help_explains_the_view_in_front(self) -> None:
+        workspace = self.searched()
+        async with self.running(workspace) as (app, pilot):
+            for key, name, question in VIEWS:
+                await pilot.press(key, "question_mark")
+                await self.until(pilot, lambda: isinstance(app.screen, Help))
+                self.assertIn(question[:20], screen(app), name)
+                await pilot.press("escape")
+
+    async def test_the_palette_finds_actions_of_other_views(self) -> None:
+        workspace = self.searched()
+        async with self.running(workspace) as (app, pilot):
+            await pilot.press("1", "ctrl+p")
+            await pilot.pause(0.3)
+            await pilot.press(*"budget")
+            await self.shows(app, pilot, "Draw runs against the budget")
+            await pilot.press("down", "enter")
+            await self.until(pilot, lambda: app.view == "field")
+
+    async def test_errors_are_shown_with_place_and_remedy_as_plain_text(self) -> None:
+        async with self.running(Workspace.create(self.folder / "w")) as (app, pilot):
+            app.post_message(said.ErrorRaised(DataError("[bold]x[/bold] \x1b[31m", "here", "do this")))
+            await self.shows(app, pilot, "[bold]x[/bold] ␛[31m")
+            self.assertIn("do this", screen(app))
+
+    async def test_names_from_files_are_not_markup(self) -> None:
+        table = write_csv(self.folder / "t.csv", ["[red]x[/]", "y" * 60, "place"],
+                          [[row[0], row[1], row[3]] for row in ring_rows()])
+        workspace = Workspace.create(self.folder / "w")
+        workflows.add_table(workspace, table)
+        async with self.running(workspace, (80, 24)) as (app, pilot):
+            await self.shows(app, pilot, "[red]x[/]")
+
+
+class Tables(unittest.TestCase):
+    def test_no_key_means_two_things_in_one_view(self) -> None:
+        for _, view, _ in VIEWS:
+            keys = [a.key for a in actions_of(view)]
+            self.assertEqual(len(set(keys)), len(keys), view)
+
+    def test_every_action_exists(self) -> None:
+        for action in ACTIONS:
+            self.assertTrue(action.name.startswith("go_") or hasattr(AxiarchApp, f"do_{action.name}"), action.name)
+
+    def test_every_view_is_explained(self) -> None:
+        self.assertEqual(set(ABOUT), {name for _, name, _ in VIEWS})
+        self.assertEqual(set(TERMS), set(ABOUT))
+
+    def test_text_stands_out_by_at_least_four_and_a_half_to_one(self) -> None:
+        for name, palette in PALETTES.items():
+            for role in ("ink", "faint", "lead", "second", "train", "warn", "glow"):
+                for ground in ("ground", "select"):
+                    wanted = 4.5 if ground == "ground" else 4.0
+                    with self.subTest(theme=name, role=role, ground=ground):
+                        self.assertGreaterEqual(_contrast(palette[role], palette[ground]), wanted)
+
+    def test_both_themes_name_the_same_roles(self) -> None:
+        self.assertEqual(set(PALETTES[DARK]), set(PALETTES[LIGHT]))
+
+
+def _contrast(a: str, b: str) -> float:
+    """Return the contrast of two colours after WCAG 2.1."""
+    def luminance(colour: str) -> float:
+        parts = [int(colour[i : i + 2], 16) / 255 for i in (1, 3, 5)]
+        linear = [c / 12.92 if c <= 0.03928 else ((c + 0.055) / 1.055) ** 2.4 for c in parts]
+        return 0.2126 * linear[0] + 0.7152 * linear[1] + 0.0722 * linear[2]
+
+    high, low = sorted((luminance(a), luminance(b)), reverse=True)
+    return (high + 0.05) / (low + 0.05)
+
+
+class Farewell(AppCase):
+    async def test_leaving_a_running_search_says_that_it_goes_on(self) -> None:
+        workspace = self.searched()
+        async with self.running(workspace) as (app, _):
+            with mock.patch.object(app, "_state") as state:
+                state.snapshot.search.state = "running"
+                self.assertIn("goes on in the background", app._farewell())
+            self.assertEqual(app._farewell(), "")
+
+    def test_the_folder_is_a_path(self) -> None:
+        self.assertIsInstance(self.folder, Path)
+
+
+if __name__ == "__main__":
+    unittest.main()

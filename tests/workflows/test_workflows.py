@@ -1,0 +1,168 @@
+"""The public Python interface: what the guide shows, and that it gives the same results as everything else."""
+
+from __future__ import annotations
+
+import contextlib
+import io
+import re
+import unittest
+from pathlib import Path
+
+from axiarch import workflows
+from axiarch.errors import AxiarchError, DataError, InputError, TrainingError, WorkspaceMissing
+from axiarch.recipes.recipe import Recipe
+from axiarch.workflows.answer import raise_answer
+from axiarch.workflows.verdicts import draft_verdict, ranking_verdict, recipe_verdict, search_verdict
+from tests.support import FolderCase, ring_rows, ring_search, ring_workspace, write_csv
+
+ROOT = Path(__file__).resolve().parents[2]
+
+
+class Interface(unittest.TestCase):
+    def test_every_name_can_be_imported_and_is_documented(self) -> None:
+        for name in workflows.__all__:
+            self.assertTrue(getattr(workflows, name).__doc__, name)
+
+    def test_an_unknown_name_is_refused(self) -> None:
+        with self.assertRaises(AttributeError):
+            _ = workflows.nothing
+
+
+class Guide(FolderCase):
+    def test_the_example_in_the_guide_runs_as_printed(self) -> None:
+        text = (ROOT / "docs" / "python.md").read_text(encoding="utf-8")
+        code = re.findall(r"```python\n(.*?)```", text, re.DOTALL)
+        table = write_csv(self.folder / "hives.csv", ["x", "y", "side", "state"], ring_rows())
+        source = "\n".join(code).replace("hives.csv", str(table)).replace("my-work", str(self.folder / "w"))
+        out = io.StringIO()
+        with contextlib.redirect_stdout(out):
+            exec(compile(source, "docs/python.md", "exec"), {})
+        self.assertIn("1 ", out.getvalue())
+        self.assertTrue((self.folder / "w" / "exports" / "ranking.csv").exists())
+
+
+class Adding(FolderCase):
+    def test_a_table_is_added_under_its_name(self) -> None:
+        workspace = workflows.open_workspace(self.folder / "w", create=True)
+        path = write_csv(self.folder / "my_hives.csv", ["x", "y", "side", "place"], ring_rows())
+        data = workflows.add_table(workspace, path)
+        self.assertEqual((data.name, data.folder.name, data.classes), ("my hives", "my-hives", ("in", "out")))
+        with self.assertRaises(DataError):
+            workflows.add_table(workspace, path)
+
+    def test_a_bad_table_leaves_nothing_and_names_the_file(self) -> None:
+        workspace = workflows.open_workspace(self.folder / "w", create=True)
+        path = write_csv(self.folder / "t.csv", ["x", "y"], [[1, "a"]] * 9)
+        with self.assertRaises(DataError) as caught:
+            workflows.add_table(workspace, path, target="z")
+        self.assertIn("t.csv", caught.exception.where)
+        self.assertEqual(workspace.data_names(), [])
+
+    def test_data_are_found_by_name_or_alone(self) -> None:
+        workspace = workflows.open_workspace(self.folder / "w", create=True)
+        with self.assertRaises(WorkspaceMissing):
+            workflows.data_set(workspace)
+        for name in ("a", "b"):
+            path = write_csv(self.folder / f"{name}.csv", ["x", "y", "side", "place"], ring_rows())
+            workflows.add_table(workspace, path)
+        self.assertEqual(workflows.data_set(workspace, "b").name, "b")
+        for name in ("", "c"):
+            with self.assertRaises(WorkspaceMissing):
+                workflows.data_set(workspace, name)
+
+
+class Drafts(FolderCase):
+    def test_a_draft_is_kept_and_a_broken_one_replaced(self) -> None:
+        workspace = ring_workspace(self.folder / "w")
+        data = workflows.data_set(workspace)
+        workflows.save_draft(workspace, ring_search())
+        self.assertEqual(workflows.load_draft(workspace, data), ring_search())
+        workspace.draft.write_text("[vary\n")
+        self.assertEqual(workflows.load_draft(workspace, data).data, "ring")
+
+    def test_a_search_from_plain_values(self) -> None:
+        data = workflows.data_set(ring_workspace(self.folder / "w"))
+        made = workflows.new_search(data, base={"width": 8}, vary={"depth": "1 .. 3"}, method="grid", repeats=3)
+        self.assertEqual((made.space.combinations, made.repeats, made.data), (3, 3, "ring"))
+        with self.assertRaises(InputError):
+            workflows.new_search(data, vary={"depth": "3 .. 1"})
+
+
+class Whole(FolderCase):
+    def test_forecast_run_rank_and_export(self) -> None:
+        workspace = ring_workspace(self.folder / "w")
+        search = ring_search(epochs=20)
+        made = workflows.forecast_search(search, workflows.data_set(workspace), 2)
+        self.assertEqual((made.recipes, made.runs, made.lanes), (6, 12, 2))
+        self.assertLess(made.low, made.high)
+        seen: list[int] = []
+        number = workflows.start_search(workspace, search, 2)
+        s = workflows.wait(workspace, number, lambda snapshot: seen.append(snapshot.ended_runs))
+        self.assertEqual((s.search.state, s.ended_runs, seen[-1]), ("done", 12, 12))
+        self.assertEqual(seen, sorted(seen))
+        self.assertEqual(workflows.look_at(workspace).ranking, s.ranking)
+        for path in (workflows.export_ranking(s, self.folder / "r.csv"),
+                     workflows.export_chart(s, self.folder / "c.svg"),
+                     *workflows.export_curves(s, self.folder / "k.pdf"),
+                     *workflows.export_curves(s, self.folder / "one.svg", 1)):
+            self.assertGreater(path.stat().st_size, 100)
+        with self.assertRaises(WorkspaceMissing):
+            workflows.export_curves(s, self.folder / "k.svg", 99)
+        self._verdicts(s, made)
+
+    def _verdicts(self, s: workflows.Snapshot, made: object) -> None:
+        self.assertIn("12 runs ended", search_verdict(s))
+        self.assertIn("floor", ranking_verdict(s))
+        self.assertIn("Place", recipe_verdict(s, s.ranking.rows[0].recipe))
+        self.assertIn("12 runs", draft_verdict(s.file, s.dataset, made))  # type: ignore[arg-type]
+        self.assertIn("cannot be run", draft_verdict(s.file, s.dataset, None, "why"))
+
+    def test_workers_and_stacks_do_not_change_the_result(self) -> None:
+        found = []
+        for lanes in (1, 2):
+            workspace = ring_workspace(self.folder / str(lanes))
+            s = workflows.wait(workspace, workflows.start_search(workspace, ring_search(), lanes))
+            found.append([(r.recipe, r.loss, r.spread) for r in s.ranking.rows])
+        self.assertEqual(found[0], found[1])
+
+    def test_a_space_without_recipes_is_refused(self) -> None:
+        workspace = ring_workspace(self.folder / "w")
+        data = workflows.data_set(workspace)
+        search = workflows.new_search(data, vary={"width": "8 | 16"}, constraints=["width < 1"])
+        with self.assertRaises(TrainingError):
+            workflows.forecast_search(search, data)
+
+    def test_no_search_yet(self) -> None:
+        with self.assertRaises(WorkspaceMissing):
+            workflows.look_at(ring_workspace(self.folder / "w"))
+
+
+class Demo(FolderCase):
+    def test_the_demo_is_made_once(self) -> None:
+        workspace = workflows.make_demo(self.folder / "d")
+        data = workflows.data_set(workspace, "hive states")
+        self.assertEqual(sum(data.rows.values()), 3000)
+        self.assertEqual(workflows.load_draft(workspace, data), workflows.demo_search(data))
+        self.assertEqual(workflows.make_demo(self.folder / "d"), workspace)
+        names = {k.name for k in workflows.demo_search(data).space.knobs}
+        self.assertGreaterEqual(names, {"batch_size", "learning_rate", "width", "optimiser", "dropout"})
+
+
+class Answers(unittest.TestCase):
+    def test_errors_come_back_as_what_they_were(self) -> None:
+        with self.assertRaises(DataError) as caught:
+            raise_answer({"error": "DataError", "what": "a", "where": "b", "remedy": "c"})
+        self.assertEqual(str(caught.exception), "b: a – c")
+
+    def test_what_is_no_error_of_ours_is_still_an_error(self) -> None:
+        for name in ("SystemExit", "annotations", "NotationError", 3):
+            with self.assertRaises(AxiarchError):
+                raise_answer({"error": name, "what": "a"})
+
+    def test_no_error_raises_nothing(self) -> None:
+        raise_answer({"started": 3})
+        self.assertEqual(Recipe(), Recipe())
+
+
+if __name__ == "__main__":
+    unittest.main()
