@@ -45,7 +45,6 @@ class AxiarchApp(App[str]):
     ENABLE_COMMAND_PALETTE = True
     COMMANDS = {ActionFinder}
     CSS = """
-    Screen { background: $background; color: $foreground; }
     ContentSwitcher { height: 1fr; }
     CommandPalette SearchIcon { display: none; }
     CommandPalette > Vertical { width: 84; max-width: 94%; }

@@ -69,7 +69,7 @@ class Help(_Dialog):
     """Explains the view in front, its keys and its terms."""
 
     BINDINGS = [("question_mark,q", "dismiss('')", "close")]
-    DEFAULT_CSS = "Help VerticalScroll { height: auto; max-height: 30; scrollbar-size-vertical: 1; }"
+    DEFAULT_CSS = "Help VerticalScroll { height: auto; max-height: 30; padding-right: 1; scrollbar-size-vertical: 1; }"
 
     def __init__(self, view: str) -> None:
         super().__init__()

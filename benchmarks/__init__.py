@@ -1,0 +1,1 @@
+"""Speed as ratios: two things timed in one run, so that a busy machine slows both."""

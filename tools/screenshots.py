@@ -1,0 +1,154 @@
+"""Make docs/screenshots/ again: every main view on the demo data, drawn cell by cell to PNG.
+
+    python tools/screenshots.py [FOLDER]
+
+Runs the demo search in a temporary workspace, drives the application without a terminal, and draws
+what is on its screen with a monospaced font. Braille and block characters are drawn as what they are,
+so the pictures need no special font.
+"""
+
+from __future__ import annotations
+
+import asyncio
+import sys
+import tempfile
+from collections.abc import Callable
+from pathlib import Path
+
+import matplotlib
+from PIL import Image, ImageDraw, ImageFont
+from rich.cells import cell_len
+from rich.color import Color
+from rich.style import Style
+from textual.pilot import Pilot
+
+from axiarch import workflows
+from axiarch.tui.app import AxiarchApp
+from axiarch.tui.palette import PALETTES
+
+ROOT = Path(__file__).resolve().parent.parent
+CELL, POINTS = (9, 18), 15
+FONTS = Path(matplotlib.get_data_path()) / "fonts" / "ttf"
+
+
+class Painter:
+    """Draws the screen of an application."""
+
+    def __init__(self) -> None:
+        self._fonts = {bold: ImageFont.truetype(str(FONTS / f"DejaVuSansMono{'-Bold' if bold else ''}.ttf"), POINTS)
+                       for bold in (False, True)}
+
+    def paint(self, app: AxiarchApp, path: Path) -> None:
+        """Write what is on the screen as PNG."""
+        ground = PALETTES[app.theme]["ground"]
+        width, height = app.size
+        image = Image.new("RGB", (width * CELL[0], height * CELL[1]), ground)
+        draw = ImageDraw.Draw(image)
+        for y, strip in enumerate(app.screen._compositor.render_strips()):
+            x = 0
+            for text, style, _ in strip:
+                for character in text:
+                    self._cell(draw, x, y, character, style or Style.null(), ground)
+                    x += cell_len(character)
+        image.quantize(256).save(path, optimize=True)
+
+    def _cell(self, draw: ImageDraw.ImageDraw, x: int, y: int, character: str, style: Style, ground: str) -> None:
+        left, top = x * CELL[0], y * CELL[1]
+        ink, paper = _colour(style.color, "#ffffff"), _colour(style.bgcolor, ground)
+        if style.reverse:
+            ink, paper = paper, ink
+        draw.rectangle((left, top, left + CELL[0] * cell_len(character) - 1, top + CELL[1] - 1), fill=paper)
+        code = ord(character)
+        if 0x2800 < code <= 0x28FF:
+            self._braille(draw, left, top, code - 0x2800, ink)
+        elif 0x2581 <= code <= 0x2588:
+            rows = round(CELL[1] * (code - 0x2580) / 8)
+            draw.rectangle((left, top + CELL[1] - rows, left + CELL[0] - 1, top + CELL[1] - 1), fill=ink)
+        elif character in _LINES:
+            self._line(draw, left, top, character, ink)
+        elif character.strip():
+            draw.text((left, top), character, fill=ink, font=self._fonts[bool(style.bold)])
+
+    def _braille(self, draw: ImageDraw.ImageDraw, left: int, top: int, bits: int, ink: str) -> None:
+        for bit, (column, row) in enumerate(((0, 0), (0, 1), (0, 2), (1, 0), (1, 1), (1, 2), (0, 3), (1, 3))):
+            if bits >> bit & 1:
+                x, y = left + 1 + column * 5, top + 1 + round(row * 4.5)
+                draw.rectangle((x, y, x + 1, y + 1), fill=ink)
+
+    def _line(self, draw: ImageDraw.ImageDraw, left: int, top: int, character: str, ink: str) -> None:
+        """Draw line characters edge to edge, so that they join from cell to cell."""
+        middle, centre, thick = left + CELL[0] // 2, top + CELL[1] // 2, 1 if character == "━" else 0
+        ends = {"w": (left, centre, middle, centre + thick), "n": (middle, top, middle, centre),
+                "e": (middle, centre, left + CELL[0] - 1, centre + thick),
+                "s": (middle, centre, middle, top + CELL[1] - 1)}
+        for side in _LINES[character]:
+            draw.rectangle(ends[side], fill=ink)
+
+
+#: The sides that each line character joins.
+_LINES = {"─": "we", "━": "we", "│": "ns", "┤": "nsw", "┴": "wen", "┬": "wes", "└": "ne", "╭": "es", "╰": "ne",
+          "╮": "ws", "╯": "wn"}
+
+
+def _colour(colour: Color | None, otherwise: str) -> str:
+    return otherwise if colour is None or colour.is_default else colour.get_truecolor().hex
+
+
+async def until(pilot: Pilot[str], condition: Callable[[], object]) -> None:
+    """Wait until a condition holds."""
+    async with asyncio.timeout(120):
+        while not condition():
+            await pilot.pause(0.02)
+
+
+async def shoot(folder: Path, place: Path) -> None:
+    """Make all pictures."""
+    painter = Painter()
+    workspace = workflows.make_demo(place)
+    app = AxiarchApp(workspace)
+    async with app.run_test(size=(142, 44)) as pilot:
+        await until(pilot, lambda: app._state.forecast is not None)
+        await pilot.press(*["down"] * 5)
+        await pilot.pause(0.3)
+        painter.paint(app, folder / "data-dark.png")
+        await pilot.press("2", *["down"] * 7)
+        await pilot.pause(0.3)
+        painter.paint(app, folder / "sheet-dark.png")
+        await pilot.press("t", "enter", "backspace")
+        await pilot.pause(0.5)
+        painter.paint(app, folder / "sheet-light.png")
+        await pilot.press("escape", "t", "s")
+        await until(pilot, lambda: app._state.snapshot is not None and app._state.snapshot.ended_runs >= 30)
+        painter.paint(app, folder / "field-dark.png")
+        await until(pilot, lambda: app._state.snapshot is not None and app._state.snapshot.over)
+        await pilot.press("4", "down", "down", "down")
+        await pilot.pause(0.3)
+        painter.paint(app, folder / "ladder-dark.png")
+        await pilot.press("enter", *["left"] * 9)
+        await pilot.pause(0.3)
+        painter.paint(app, folder / "strips-dark.png")
+        await pilot.press("question_mark")
+        await pilot.pause(0.5)
+        painter.paint(app, folder / "help-dark.png")
+        await pilot.press("escape", "4", "t")
+        await pilot.pause(0.3)
+        painter.paint(app, folder / "ladder-light.png")
+    small = AxiarchApp(workspace)
+    async with small.run_test(size=(80, 24)) as pilot:
+        await until(pilot, lambda: small.view == "field" and small._state.snapshot is not None)
+        await pilot.pause(0.5)
+        painter.paint(small, folder / "field-small.png")
+
+
+def main() -> None:
+    """Make the pictures in docs/screenshots, or in the folder named."""
+    folder = Path(sys.argv[1]) if len(sys.argv) > 1 else ROOT / "docs" / "screenshots"
+    folder.mkdir(parents=True, exist_ok=True)
+    with tempfile.TemporaryDirectory() as place:
+        asyncio.run(shoot(folder, Path(place) / "demo"))
+    for path in sorted(folder.glob("*.png")):
+        print(path)
+
+
+if __name__ == "__main__":
+    main()
