@@ -50,8 +50,8 @@ def save_figure(figure: Figure, path: Path) -> Path:
         raise InputError(f"charts are written as .svg or .pdf, not {path.suffix or 'without an ending'!r}",
                          shown(path), "name the file so")
     known = {"Date": None} if kind == "svg" else {"CreationDate": None}
-    settings = {"svg.hashsalt": "axiarch", "svg.fonttype": "none"}
-    with matplotlib.rc_context(settings), warnings.catch_warnings():
+    with (matplotlib.rc_context({"svg.hashsalt": "axiarch", "svg.fonttype": "none"}),
+          warnings.catch_warnings()):
         warnings.filterwarnings("ignore", message="Glyph")  # a name may hold characters the font lacks
         return write_whole(path, lambda draft: figure.savefig(draft, format=kind, metadata=known))
 
@@ -108,5 +108,5 @@ def _dressed(figure: Figure, title: str) -> Figure:
 
 
 def _safe(text: str) -> str:
-    """Keep names from being read as mathematics."""
+    """Keep names from being read as mathematics, and from being long."""
     return shown(text, 90).replace("$", r"\$")

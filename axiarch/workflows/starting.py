@@ -7,9 +7,10 @@ import os
 import shutil
 import subprocess
 import sys
+import time
 from pathlib import Path
 
-from axiarch.errors import AxiarchError, TrainingError, WorkspaceMissing, WorkspaceReadOnly
+from axiarch.errors import AxiarchError, TrainingError, WorkspaceLocked, WorkspaceMissing, WorkspaceReadOnly
 from axiarch.journal.read import JournalReader
 from axiarch.journal.workspace import Workspace
 from axiarch.plain import shown
@@ -17,6 +18,9 @@ from axiarch.recipes.searchfile import SearchFile, write_search
 from axiarch.search.methods import make_method
 from axiarch.workflows.answer import raise_answer
 from axiarch.workflows.opening import data_set
+
+#: Seconds that a runner may take to end after its search is over.
+_LETTING_GO = 10.0
 
 
 def default_lanes() -> int:
@@ -76,9 +80,30 @@ def resume_search(workspace: Workspace, number: int, lanes: int = 0) -> None:
 
 
 def _check_free(workspace: Workspace) -> None:
-    """Raise if the workspace cannot be written now, without holding it."""
-    with workspace.locked("starting a search"):
-        pass
+    """Raise if the workspace cannot be written now, without holding it.
+
+    A runner whose search is over is given a moment to end its workers and let go.
+    """
+    end = time.monotonic() + _LETTING_GO
+    while True:
+        try:
+            with workspace.locked("starting a search"):
+                return
+        except WorkspaceLocked:
+            if time.monotonic() > end or not _owner_is_done(workspace):
+                raise
+        time.sleep(0.05)
+
+
+def _owner_is_done(workspace: Workspace) -> bool:
+    """Say whether whoever holds the workspace runs a search that is over."""
+    owner = workspace.owner()
+    reader = JournalReader(workspace.journal)
+    try:
+        over = [f"search {s.number}" for s in reader.searches() if s.state in ("done", "stopped", "failed")]
+    finally:
+        reader.close()
+    return owner is None or owner.what in over
 
 
 def _new_folder(workspace: Workspace) -> tuple[int, Path]:

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import time
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from types import MappingProxyType
 
@@ -47,13 +47,13 @@ class Curve:
     def __len__(self) -> int:
         return len(self.validation)
 
-    def extended(self, e: EpochRecord, spent: int) -> Curve:
-        """Return the curve with one more epoch."""
-        return Curve((*self.training, e.train_loss), (*self.training_still, e.train_loss_still),
-                     (*self.validation, e.validation_loss), (*self.accuracy, e.accuracy),
-                     (*self.learning_rate, e.learning_rate), (*self.gradient_norm, e.gradient_norm),
-                     (*self.seconds, e.seconds),
-                     (*self.spent, spent))
+    def extended(self, more: Sequence[tuple[EpochRecord, int]]) -> Curve:
+        """Return the curve with `more` epochs, each with what was spent by then."""
+        new = [(e.train_loss, e.train_loss_still, e.validation_loss, e.accuracy, e.learning_rate, e.gradient_norm,
+                e.seconds, spent) for e, spent in more]
+        columns = (self.training, self.training_still, self.validation, self.accuracy, self.learning_rate,
+                   self.gradient_norm, self.seconds, self.spent)
+        return Curve(*(old + added for old, added in zip(columns, zip(*new, strict=True), strict=True)))
 
 
 @dataclass(frozen=True)
@@ -172,9 +172,12 @@ class Watcher:
         self._mark = changes.mark
         self._recipes.update((r.number, r) for r in changes.recipes)
         self._runs.update((r.id, r) for r in changes.runs)
+        more: dict[int, list[tuple[EpochRecord, int]]] = {}
         for epoch in changes.epochs:
             self._spent += 1
-            self._curves[epoch.run] = self._curves.get(epoch.run, Curve()).extended(epoch, self._spent)
+            more.setdefault(epoch.run, []).append((epoch, self._spent))
+        for run, epochs in more.items():
+            self._curves[run] = self._curves.get(run, Curve()).extended(epochs)
         if any(r.state in ("ended", "failed") for r in changes.runs):
             self._ranking = self._rank()
 
