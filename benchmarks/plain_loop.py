@@ -20,8 +20,8 @@ def train(x: Floats, y: NDArray[np.int32], sizes: tuple[int, ...], batch: int, e
     rng = np.random.default_rng(seed)
     weights = [rng.normal(0, np.sqrt(2 / a), (a, b)).astype(np.float32)
                for a, b in pairwise(sizes)]
-    biases = [np.zeros(b, np.float32) for b in sizes[1:]]
-    parameters = weights + biases
+    shifts = [np.zeros(b, np.float32) for b in sizes[1:]]
+    parameters = weights + shifts
     means = [np.zeros_like(p) for p in parameters]
     squares = [np.zeros_like(p) for p in parameters]
     step, keep, loss = 0, 1 - dropout, 0.0
@@ -31,11 +31,11 @@ def train(x: Floats, y: NDArray[np.int32], sizes: tuple[int, ...], batch: int, e
         for start in range(0, len(y), batch):
             rows = order[start : start + batch]
             outputs, masks = [x[rows]], []
-            for w, b in zip(weights[:-1], biases[:-1], strict=True):
+            for w, b in zip(weights[:-1], shifts[:-1], strict=True):
                 z = np.maximum(outputs[-1] @ w + b, 0)
                 masks.append((rng.random(z.shape, dtype=np.float32) < keep) / np.float32(keep))
                 outputs.append(z * masks[-1])
-            logits = outputs[-1] @ weights[-1] + biases[-1]
+            logits = outputs[-1] @ weights[-1] + shifts[-1]
             logits -= logits.max(1, keepdims=True)
             p = np.exp(logits)
             p /= p.sum(1, keepdims=True)

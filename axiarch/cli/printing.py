@@ -7,6 +7,8 @@ import math
 import sys
 from typing import Any
 
+from rich.cells import set_cell_size
+
 from axiarch.data.dataset import Dataset
 from axiarch.errors import AxiarchError, NotationError
 from axiarch.insight.forecast import Forecast
@@ -68,7 +70,7 @@ def print_data(data: Dataset) -> None:
           "from the class shares alone")
     for column in data.columns:
         gaps = f", {share(column.missing / column.rows)} missing" if column.missing else ""
-        print(f"  {column.role:<8}{shown(column.name, 40):<41}{column.reason}{gaps}")
+        print(f"  {column.role:<8}{set_cell_size(shown(column.name, 40), 41)}{column.reason}{gaps}")
 
 
 # -- searches --------------------------------------------------------------------------------------
@@ -126,6 +128,8 @@ def print_ranking(s: Snapshot, most: int = 15) -> None:
               f"{share(r.accuracy):>9}  {change}")
     if len(s.ranking.rows) > most:
         print(f"      … and {len(s.ranking.rows) - most} more")
+    for recipe in s.ranking.broken[:most]:
+        print(f"    –  {recipe:>5}  no result: every run diverged or failed")
     print("\n* leader   = tied with it   ± half the 95 % interval of the mean, in nats")
 
 

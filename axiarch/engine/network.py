@@ -69,7 +69,7 @@ class StackShape:
 
     @property
     def weights(self) -> int:
-        """Number of weights, biases left out."""
+        """Number of weights, without the biases."""
         return sum(a * b for a, b in self.pairs)
 
     @property

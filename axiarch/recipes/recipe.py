@@ -97,7 +97,7 @@ class Recipe(Mapping[str, Value]):
         return (self.whole("width"),) * self.whole("depth")
 
     def parameters(self, inputs: int, outputs: int) -> int:
-        """Return the number of trainable weights and biases for `inputs` D and `outputs` C."""
+        """Return the number of trainable parameters for `inputs` D and `outputs` C."""
         sizes = (inputs, *self.widths(), outputs)
         return sum((a + 1) * b for a, b in pairwise(sizes))
 

@@ -27,7 +27,12 @@ def ranking_verdict(s: Snapshot) -> str:
                 f"recipe {first.recipe} leads by mean.")
     else:
         lead = f"Recipe {first.recipe} stands apart at {loss(first.loss)}{reach}."
-    return f"{lead} {_against_base(s)}"
+    broken = len(s.ranking.broken)
+    none = f" {count(broken, 'recipe')} {'has' if broken == 1 else 'have'} no result." if broken else ""
+    if first.loss > s.dataset.floor.loss - (first.half_width or 0.0):
+        return (f"{lead} That is not below the floor of {loss(s.dataset.floor.loss)}: nothing here has learnt "
+                f"anything yet.{none}")
+    return f"{lead} {_against_base(s)}{none}"
 
 
 def _against_base(s: Snapshot) -> str:
