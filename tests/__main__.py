@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import logging
 import os
 import sys
 import unittest
@@ -16,12 +17,14 @@ def main(names: list[str]) -> int:
     os.chdir(ROOT)
     os.environ.setdefault("HYPOTHESIS_STORAGE_DIRECTORY", str(ROOT / ".hypothesis"))
     warnings.simplefilter("error")
+    logging.getLogger("asyncio").setLevel(logging.ERROR)  # its debug mode times every callback aloud
     loader = unittest.TestLoader()
     suite = loader.loadTestsFromNames(names) if names else loader.discover("tests", top_level_dir=str(ROOT))
     result = unittest.TextTestRunner(verbosity=1, warnings="error").run(suite)
     failed = len(result.failures) + len(result.errors) + len(result.unexpectedSuccesses)
     skipped = len(result.skipped)
     sys.stderr.flush()
+    warnings.simplefilter("ignore")  # what is torn down with the process has nothing more to say
     print(f"{result.testsRun - failed - skipped} passed, {failed} failed, {skipped} skipped", flush=True)
     return 1 if failed or result.testsRun == 0 else 0
 

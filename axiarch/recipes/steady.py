@@ -9,6 +9,7 @@ from __future__ import annotations
 
 import math
 from collections.abc import Sequence
+from functools import lru_cache
 
 #: Epochs averaged. Two would leave half of an epoch's luck in; five lag too far behind a short training.
 WINDOW = 3
@@ -26,6 +27,11 @@ def steady(losses: Sequence[float]) -> tuple[int, float]:
     The chosen epoch is the first with the lowest smoothed loss; epochs before the window is full
     count only while no later one exists.
     """
+    return _steady(tuple(losses))
+
+
+@lru_cache(maxsize=1 << 16)
+def _steady(losses: tuple[float, ...]) -> tuple[int, float]:
     if not losses:
         return 0, math.inf
     start = min(WINDOW, len(losses))

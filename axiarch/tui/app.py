@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import sys
 from collections.abc import Callable
 from dataclasses import replace
 from pathlib import Path
@@ -130,8 +131,8 @@ class AxiarchApp(App[str]):
     @work(thread=True, exclusive=True, group="load")
     def _load(self) -> None:
         """Read what the workspace holds."""
-        names = self._workspace.data_names()
-        dataset = self._guard(lambda: workflows.data_set(self._workspace, names[0])) if names else None
+        name = workflows.draft_data(self._workspace)
+        dataset = self._guard(lambda: workflows.data_set(self._workspace, name)) if name else None
         numbers = self._workspace.search_numbers()
         self.call_from_thread(self._loaded, dataset, numbers)
 
@@ -218,7 +219,6 @@ class AxiarchApp(App[str]):
         dataset = self._guard(lambda: workflows.data_set(self._workspace, message.name))
         if dataset is not None:
             draft = workflows.load_draft(self._workspace, dataset)
-            draft = replace(draft, data=dataset.folder.name)
             self._show(dataset=dataset, draft=draft, forecast=None)
             self.on_draft_edited(said.DraftEdited(draft))
             self._go("data")
@@ -430,12 +430,17 @@ class AxiarchApp(App[str]):
         self.post_message(said.Noted(f"The base is recipe {number} of search {s.search.number} now; u takes it back."))
 
     def do_cursor_left(self) -> None:
-        """Read one epoch back."""
-        self.query_one(StripsView).move(-1)
+        """Read the chart further back."""
+        self._move_cursor(-1)
 
     def do_cursor_right(self) -> None:
-        """Read one epoch on."""
-        self.query_one(StripsView).move(1)
+        """Read the chart further on."""
+        self._move_cursor(1)
+
+    def _move_cursor(self, by: int) -> None:
+        front = self.front()
+        if isinstance(front, FieldView | StripsView):
+            front.move(by)
 
     def do_previous_recipe(self) -> None:
         """Open the next better recipe."""
@@ -478,6 +483,7 @@ def _write(path: Path, text: str) -> None:
 
 def run_app(workspace: Workspace) -> int:
     """Run the application until the user leaves; return the exit code."""
+    sys.setswitchinterval(0.001)  # a key need not wait for the feed's thread to pause by itself
     app = AxiarchApp(workspace)
     farewell = app.run()
     if farewell:

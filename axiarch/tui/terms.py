@@ -14,7 +14,8 @@ ABOUT: Mapping[str, str] = {
              "measured from a few real steps.",
     "field": "Every run is one line: to the right the budget that has been spent, in epochs of all runs together; "
              "downwards the validation loss. Runs in training glow, runs that ended fade, those of the leading "
-             "recipes stay bright. The stepped line is the best steady loss reached so far. Below, what each worker "
+             "recipes stay bright. The stepped line is the best steady loss reached so far. The arrow keys move a "
+             "cursor that reads exact values. Below, what each worker "
              "trains now.",
     "ladder": "One rung a recipe, best on top, all on one loss axis. The filled dot is the mean over seeds of the "
               "steady validation loss, the whisker its 95 % interval, the open dot the training loss: the distance "

@@ -22,7 +22,7 @@ from typing import TYPE_CHECKING, Any
 if TYPE_CHECKING:
     from axiarch.workflows.adding import add_table
     from axiarch.workflows.demonstrating import demo_search, make_demo
-    from axiarch.workflows.drafting import load_draft, new_search, save_draft
+    from axiarch.workflows.drafting import draft_data, load_draft, new_search, save_draft
     from axiarch.workflows.exporting import export_chart, export_curves, export_ranking
     from axiarch.workflows.forecasting import forecast_search
     from axiarch.workflows.opening import data_set, open_workspace
@@ -33,7 +33,7 @@ if TYPE_CHECKING:
 
 _HOME = {
     "add_table": "adding", "demo_search": "demonstrating", "make_demo": "demonstrating",
-    "load_draft": "drafting", "new_search": "drafting", "save_draft": "drafting",
+    "draft_data": "drafting", "load_draft": "drafting", "new_search": "drafting", "save_draft": "drafting",
     "export_chart": "exporting", "export_curves": "exporting", "export_ranking": "exporting",
     "forecast_search": "forecasting", "data_set": "opening", "open_workspace": "opening",
     "default_lanes": "starting", "resume_search": "starting", "start_search": "starting",
@@ -42,7 +42,7 @@ _HOME = {
 }
 
 __all__ = [
-    "Snapshot", "Watcher", "add_table", "data_set", "default_lanes", "demo_search", "export_chart",
+    "Snapshot", "Watcher", "add_table", "data_set", "default_lanes", "demo_search", "draft_data", "export_chart",
     "export_curves", "export_ranking", "forecast_search", "load_draft", "look_at", "make_demo", "new_search",
     "open_workspace", "resume_search", "save_draft", "start_search", "steer_search", "wait",
 ]

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import os
 from collections.abc import Mapping, Sequence
+from dataclasses import replace
 
 from axiarch.data.dataset import Dataset
 from axiarch.errors import InputError, WorkspaceReadOnly
@@ -42,11 +43,24 @@ def new_search(data: Dataset, *, name: str = "search", base: Mapping[str, object
 
 
 def load_draft(workspace: Workspace, data: Dataset) -> SearchFile:
-    """Return the draft kept in the workspace; a fresh one if there is none or it cannot be read."""
+    """Return the draft kept in the workspace, for `data`; a fresh one if there is none or it cannot be read."""
+    kept = _kept(workspace)
+    return new_search(data) if kept is None else replace(kept, data=data.folder.name)
+
+
+def draft_data(workspace: Workspace) -> str:
+    """Return the name of the data set that the draft is for, or of the first there is; empty if there is none."""
+    kept, names = _kept(workspace), workspace.data_names()
+    if kept is not None and workspace.data(kept.data).name in names:
+        return workspace.data(kept.data).name
+    return names[0] if names else ""
+
+
+def _kept(workspace: Workspace) -> SearchFile | None:
     try:
         return read_search(workspace.draft.read_text(encoding="utf-8"), shown(workspace.draft))
     except (OSError, UnicodeDecodeError, InputError):
-        return new_search(data)
+        return None
 
 
 def save_draft(workspace: Workspace, search: SearchFile) -> None:

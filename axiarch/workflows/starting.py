@@ -19,6 +19,8 @@ from axiarch.search.methods import make_method
 from axiarch.workflows.answer import raise_answer
 from axiarch.workflows.opening import data_set
 
+#: Runners this process has started and that have not ended: kept, so that they are reaped when they do.
+_STARTED: list[subprocess.Popen[bytes]] = []
 #: Seconds that a runner may take to end after its search is over.
 _LETTING_GO = 10.0
 
@@ -129,6 +131,7 @@ def _launch(workspace: Workspace, number: int, lanes: int) -> None:
     with (folder / "runner.log").open("ab") as log:
         process = subprocess.Popen(command, stdin=subprocess.DEVNULL, stdout=subprocess.PIPE, stderr=log,
                                    start_new_session=True)
+    _STARTED[:] = [p for p in _STARTED if p.poll() is None] + [process]
     assert process.stdout is not None
     with process.stdout:
         line = process.stdout.readline()

@@ -5,7 +5,11 @@ from __future__ import annotations
 import time
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field, replace
+from functools import cached_property
 from types import MappingProxyType
+
+import numpy as np
+from numpy.typing import NDArray
 
 from axiarch.data.dataset import Dataset
 from axiarch.engine.network import StackShape
@@ -27,6 +31,8 @@ from axiarch.recipes.searchfile import SearchFile, read_search
 from axiarch.search.methods import make_method
 from axiarch.workflows.opening import data_set
 
+Floats = NDArray[np.float64]
+
 
 @dataclass(frozen=True)
 class Curve:
@@ -46,6 +52,16 @@ class Curve:
 
     def __len__(self) -> int:
         return len(self.validation)
+
+    @cached_property
+    def total_seconds(self) -> float:
+        """The seconds that all epochs took."""
+        return sum(self.seconds)
+
+    @cached_property
+    def against_budget(self) -> tuple[Floats, Floats]:
+        """`spent` and `validation` as arrays (E,), for drawing."""
+        return np.array(self.spent, dtype=np.float64), np.array(self.validation)
 
     def extended(self, more: Sequence[tuple[EpochRecord, int]]) -> Curve:
         """Return the curve with `more` epochs, each with what was spent by then."""
@@ -126,6 +142,7 @@ class Watcher:
     _ranking: Ranking = field(default_factory=lambda: Ranking((), (), None))
     _last: Snapshot | None = None
     _spent: int = 0
+    _works: dict[int, float] = field(default_factory=dict)
 
     def __post_init__(self) -> None:
         self._reader = JournalReader(self.workspace.journal)
@@ -187,7 +204,7 @@ class Watcher:
             curve = self._curves.get(run.id, Curve())
             if run.state == "ended":
                 results.append(RunResult(run.recipe, curve.validation, curve.training_still, curve.accuracy,
-                                         sum(curve.seconds), run.reason != "diverged"))
+                                         curve.total_seconds, run.reason != "diverged"))
             elif run.state == "failed":
                 broken.append(run.recipe)
         return rank(results, {r.number: r.parameters for r in self._recipes.values()}, broken)
@@ -216,13 +233,18 @@ class Watcher:
         pending = []
         for run in self._runs.values():
             recipe = self._recipes[run.recipe].recipe
-            shape = StackShape.of(recipe, dataset.inputs, len(dataset.classes))
             curve = self._curves.get(run.id, Curve())
-            # A step costs its arithmetic and a fixed toll, about that of a network of thirty units.
-            work = (shape.work + 2e5) * dataset.rows["train"] / shape.batch_size
-            pending.append(Pending(work, len(curve), recipe.whole("epochs"), run.state in ("ended", "failed"),
-                                   sum(curve.seconds)))
+            pending.append(Pending(self._work(run.recipe, dataset), len(curve), recipe.whole("epochs"),
+                                   run.state in ("ended", "failed"), curve.total_seconds))
         return seconds_left(pending, expected, lanes)
+
+    def _work(self, number: int, dataset: Dataset) -> float:
+        """Return the arithmetic of one epoch of a recipe."""
+        if number not in self._works:
+            shape = StackShape.of(self._recipes[number].recipe, dataset.inputs, len(dataset.classes))
+            # A step costs its arithmetic and a fixed toll, about that of a network of thirty units.
+            self._works[number] = (shape.work + 2e5) * dataset.rows["train"] / shape.batch_size
+        return self._works[number]
 
 
 def look_at(workspace: Workspace, number: int = 0) -> Snapshot:

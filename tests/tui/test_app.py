@@ -163,8 +163,12 @@ class Searching(AppCase):
         async with self.running(workspace) as (app, pilot):
             self.assertEqual(app.view, "field")
             await self.shows(app, pilot, "12 runs ended")
+            await pilot.press("left", "left")
+            await self.shows(app, pilot, "best steady loss by then")
             await pilot.press("b")
             await self.shows(app, pilot, "epoch of each run")
+            await pilot.press("left")
+            await self.shows(app, pilot, "runs that got there 12")
             await pilot.press("n")
             await self.shows(app, pilot, "differs from the leader")
             await pilot.press("down", "down", "enter")

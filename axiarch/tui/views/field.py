@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import numpy as np
+from numpy.typing import NDArray
 from textual.app import ComposeResult
 
 from axiarch.plain import count, loss
@@ -15,8 +16,12 @@ from axiarch.tui.widgets.drawing import Drawing
 from axiarch.workflows.verdicts import changes_text, ranking_verdict, search_verdict
 from axiarch.workflows.watching import Snapshot
 
+Floats = NDArray[np.float64]
+
 #: Recipes drawn as leaders where none are tied.
 _LEADERS = 3
+#: A point that is nowhere: it breaks a line.
+_BREAK = (np.array([np.nan]), np.array([np.nan]))
 
 
 class Lines(Drawing):
@@ -26,6 +31,14 @@ class Lines(Drawing):
 
     snapshot: Snapshot | None = None
     by_epoch = False
+    cursor: float | None = None
+
+    def end(self) -> float:
+        """Return where the horizontal axis ends."""
+        if self.snapshot is None or not self.snapshot.curves:
+            return 2.0
+        curves = self.snapshot.curves.values()
+        return max(2.0, max(float(len(c) if self.by_epoch else c.spent[-1]) for c in curves))
 
     def draw(self, width: int, height: int) -> Rows:
         """Return the chart, with what the looks mean on top."""
@@ -33,30 +46,52 @@ class Lines(Drawing):
         if s is None or not s.curves:
             return []
         leaders = {r.recipe for r in (s.ranking.tied or s.ranking.rows)[:_LEADERS]}
-        series = [x for run in s.runs.values() if (x := self._series(s, run.id, run.recipe in leaders)) is not None]
+        series = self._series(s, leaders)
         values = np.concatenate([x.y for x in series]) if series else np.zeros(0)
-        end = max((float(x.x[-1]) for x in series), default=1.0)
         if not self.by_epoch:
             series.append(_best(s))
-        chart = Chart(series, Scale(1 if self.by_epoch else 0, max(end, 2.0)),
+        chart = Chart(series, Scale(1 if self.by_epoch else 0, self.end()),
                       loss_scale(values, s.dataset.floor.loss),
                       "epoch of each run" if self.by_epoch else "budget spent: epochs of all runs",
-                      "validation loss (nats)", [Level(s.dataset.floor.loss, "floor")])
-        return [_legend(self.by_epoch), *draw_chart(chart, width, height - 1)]
+                      "validation loss (nats)", [Level(s.dataset.floor.loss, "floor")], self.cursor)
+        reading = [] if self.cursor is None else [self._reading(s)]
+        return [_legend(self.by_epoch), *draw_chart(chart, width, height - 1 - len(reading)), *reading]
 
-    def _series(self, s: Snapshot, run: int, leading: bool) -> Series | None:
-        curve = s.curves.get(run)
-        if curve is None:
-            return None
-        record = s.runs[run]
-        x = np.arange(1, len(curve) + 1) if self.by_epoch else np.array(curve.spent)
-        if record.state == "training":
-            role, rank, end = "glow", 2, "•"
-        elif leading:
-            role, rank, end = "lead", 3, ""
-        else:
-            role, rank, end = "ghost", 0, "×" if record.reason == "diverged" else ""
-        return Series(x.astype(np.float64), np.array(curve.validation), role, rank, end)
+    def _reading(self, s: Snapshot) -> Row:
+        """Return what stands under the cursor, in numbers."""
+        at = self.cursor or 0.0
+        if self.by_epoch:
+            losses = [c.validation[int(at) - 1] for c in s.curves.values() if len(c) >= at]
+            return [("   cursor ", "faint"), (f"epoch {int(at)}", "ink*"), ("   runs that got there ", "faint"),
+                    (str(len(losses)), "ink"), ("   lowest validation loss ", "faint"),
+                    (loss(min(losses, default=None)), "lead")]
+        ended = [steady(s.curves[r.id].validation)[1] for r in s.runs.values() if r.state == "ended"
+                 and r.reason != "diverged" and r.id in s.curves and s.curves[r.id].spent[-1] <= at]
+        return [("   cursor ", "faint"), (f"{int(at)} epochs spent", "ink*"), ("   runs ended by then ", "faint"),
+                (str(len(ended)), "ink"), ("   best steady loss by then ", "faint"),
+                (loss(min(ended, default=None)), "second")]
+
+    def _series(self, s: Snapshot, leaders: set[int]) -> list[Series]:
+        """Return the runs as curves; those that have ended and do not lead are one curve with breaks."""
+        faded: list[tuple[Floats, Floats]] = []
+        found = []
+        for run in s.runs.values():
+            curve = s.curves.get(run.id)
+            if curve is None:
+                continue
+            spent, loss_of = curve.against_budget
+            x = np.arange(1.0, len(curve) + 1) if self.by_epoch else spent
+            if run.state == "training":
+                found.append(Series(x, loss_of, "glow", 2, "•"))
+            elif run.recipe in leaders:
+                found.append(Series(x, loss_of, "lead", 3))
+            elif run.reason == "diverged":
+                found.append(Series(x, loss_of, "ghost", 0, "×"))
+            else:
+                faded += [(x, loss_of), _BREAK]
+        if faded:
+            found.append(Series(np.concatenate([x for x, _ in faded]), np.concatenate([y for _, y in faded]), "ghost"))
+        return found
 
 
 def _best(s: Snapshot) -> Series:
@@ -163,6 +198,15 @@ class FieldView(View):
         """Draw against the budget, or against each run's own epochs."""
         lines = self.query_one(Lines)
         lines.by_epoch = not lines.by_epoch
+        lines.cursor = None
+        lines.redraw()
+
+    def move(self, by: int) -> None:
+        """Move the reading cursor: an epoch, or a sixtieth of the budget spent."""
+        lines = self.query_one(Lines)
+        end = lines.end()
+        step = 1.0 if lines.by_epoch else max(end / 60, 1.0)
+        lines.cursor = min(max((end if lines.cursor is None else lines.cursor) + by * step, 1.0), end)
         lines.redraw()
 
     def verdict(self) -> str:

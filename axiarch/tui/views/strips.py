@@ -45,7 +45,7 @@ class Paper(Drawing):
         x = Scale(1, max(last, 2))
         heights = _share(height - 4)
         rows = self._losses(s, curves, x, width, heights[0])
-        rows += self._gap(curves, x, width, heights[1])
+        rows += self._gap(curves, x, width, heights[1], below=not heights[3])
         if heights[2]:
             rows += self._band(curves, "learning_rate", "learning rate", "train", x, width, heights[2])
         if heights[3]:
@@ -72,14 +72,14 @@ class Paper(Drawing):
                       self._line(curves), ticks_below=False)
         return draw_chart(chart, width, height)
 
-    def _gap(self, curves: list[tuple[int, Curve]], x: Scale, width: int, height: int) -> Rows:
+    def _gap(self, curves: list[tuple[int, Curve]], x: Scale, width: int, height: int, below: bool) -> Rows:
         series = [Series(_epochs(c), np.array(c.validation) - np.array(c.training_still), "warn") for _, c in curves]
         finite = np.concatenate([y.y for y in series])
         finite = finite[np.isfinite(finite)]
         top = float(np.quantile(finite, 0.98)) if finite.size else 1.0
         scale = span_of(np.array([0.0, top, float(finite.min()) if finite.size else 0.0]))
         chart = Chart(series, x, scale, "epoch", "gap: validation loss minus training loss (nats)", [Level(0.0, "0")],
-                      self._line(curves), ticks_below=False)
+                      self._line(curves), ticks_below=below)
         return draw_chart(chart, width, height)
 
     def _band(self, curves: list[tuple[int, Curve]], name: str, title: str, role: str, x: Scale, width: int,
@@ -116,7 +116,7 @@ def _epochs(curve: Curve) -> Floats:
 def _share(height: int) -> tuple[int, int, int, int]:
     """Return the rows of each band; where there are few, the last ones are left out."""
     if height < 18:
-        return height - 5, 5, 0, 0
+        return max(height - 7, 5), 7, 0, 0
     small = max(height // 6, 4)
     return height - 3 * small - 2, small, small, small + 2
 
@@ -150,6 +150,12 @@ class Facts(Drawing):
 
 class StripsView(View):
     """The fifth view."""
+
+    DEFAULT_CSS = "StripsView.short Facts { display: none; }"
+
+    def on_resize(self) -> None:
+        """Leave out the facts where the bands need their room."""
+        self.set_class(self.size.height < 24, "short")
 
     def compose(self) -> ComposeResult:
         """Lay out paper and facts."""

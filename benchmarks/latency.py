@@ -1,0 +1,66 @@
+"""How long a key waits while two workers train: ``python -m benchmarks.latency``.
+
+A probe on the interface's event loop asks to be called every 5 ms; how late it is called is how long a
+key pressed at that moment would have waited. Printed for each view: the median, the 99th percentile
+and the worst, in milliseconds, with a search of 400 recipes running on two workers.
+"""
+
+from __future__ import annotations
+
+import asyncio
+import sys
+import tempfile
+import time
+from dataclasses import replace
+from pathlib import Path
+
+import numpy as np
+
+from axiarch import workflows
+from axiarch.tui.actions import VIEWS
+from axiarch.tui.app import AxiarchApp
+
+#: Seconds each view is watched, and between two probes.
+WATCHED, PROBE = 6.0, 0.005
+
+
+async def late(seconds: float) -> list[float]:
+    """Return by how many milliseconds the loop was late, again and again."""
+    found = []
+    end = time.perf_counter() + seconds
+    while time.perf_counter() < end:
+        asked = time.perf_counter()
+        await asyncio.sleep(PROBE)
+        found.append(max((time.perf_counter() - asked - PROBE) * 1000, 0.0))
+    return found
+
+
+async def measure(folder: Path) -> None:
+    """Start a search and watch every view while it runs."""
+    workspace = workflows.make_demo(folder)
+    search = workflows.demo_search(workflows.data_set(workspace))
+    search = replace(search, method=replace(search.method, options={"recipes": 400}))
+    number = workflows.start_search(workspace, search, 2)
+    sys.setswitchinterval(0.001)  # as the application sets it
+    app = AxiarchApp(workspace)
+    async with app.run_test(size=(150, 42)) as pilot:
+        while app._state.snapshot is None or app._state.snapshot.ended_runs < 20:
+            await pilot.pause(0.1)
+        print(f"{'view':>8} {'median':>8} {'99 %':>8} {'worst':>8}   ms late")
+        for key, name, _ in VIEWS:
+            await pilot.press(key)
+            times = np.array(await late(WATCHED))
+            print(f"{name:>8} {np.median(times):>8.1f} {np.percentile(times, 99):>8.1f} {times.max():>8.1f}")
+        print(f"{app._state.snapshot.ended_runs} of {app._state.snapshot.expected_runs} runs had ended by then")
+    workflows.steer_search(workspace, number, "stop")
+    workflows.wait(workspace, number)
+
+
+def main() -> None:
+    """Measure in a temporary workspace."""
+    with tempfile.TemporaryDirectory() as place:
+        asyncio.run(measure(Path(place) / "demo"))
+
+
+if __name__ == "__main__":
+    main()
