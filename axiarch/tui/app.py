@@ -1,156 +1,39 @@
-"""The application: it hands state down, takes messages up, and calls a workflow for everything that is work."""
+"""The application: what has happened is taken in here, and what the user does is done."""
 
 from __future__ import annotations
 
 import sys
-from collections.abc import Callable
 from dataclasses import replace
 from pathlib import Path
-from typing import ClassVar
-
-from textual import work
-from textual.app import App, ComposeResult
-from textual.binding import Binding, BindingType
-from textual.timer import Timer
-from textual.widgets import ContentSwitcher
 
 from axiarch import workflows
-from axiarch.data.dataset import Dataset
 from axiarch.errors import AxiarchError
-from axiarch.journal.inbox import Request
 from axiarch.journal.workspace import Workspace
 from axiarch.tui import messages as said
 from axiarch.tui.actions import ACTIONS, VIEWS, Action
-from axiarch.tui.feed import Feed
-from axiarch.tui.palette import DARK, LIGHT, theme
+from axiarch.tui.palette import DARK, LIGHT
 from axiarch.tui.search import ActionFinder
-from axiarch.tui.state import State
-from axiarch.tui.views.data import DataView
 from axiarch.tui.views.field import FieldView
 from axiarch.tui.views.ladder import LadderView
 from axiarch.tui.views.sheet import SheetView
 from axiarch.tui.views.strips import StripsView
-from axiarch.tui.views.view import View
 from axiarch.tui.widgets.dialogs import Help, Prompt, Question
-from axiarch.tui.widgets.frame import Keys, Notice, Trail, Verdict
+from axiarch.tui.widgets.frame import Notice
+from axiarch.tui.working import WorkingApp
 
-#: Seconds after the last edit before the forecast is worked out anew.
-_SETTLE = 0.7
 _NAMES = tuple(name for _, name, _ in VIEWS)
 
 
-class AxiarchApp(App[str]):
+class AxiarchApp(WorkingApp):
     """The full-screen application on one workspace."""
 
     TITLE = "Axiarch"
     ENABLE_COMMAND_PALETTE = True
     COMMANDS = {ActionFinder}
-    CSS = """
-    ContentSwitcher { height: 1fr; }
-    CommandPalette SearchIcon { display: none; }
-    CommandPalette > Vertical { width: 84; max-width: 94%; }
-    """
-    BINDINGS: ClassVar[list[BindingType]] = [
-        Binding(key, action, words, show=False)
-        for key, action, words in {
-            (a.key, "quit" if a.name == "quit" else f"act({a.key!r})", "") for a in ACTIONS
-            if a.name not in ("command_palette",)
-        }
-    ]
-
-    def __init__(self, workspace: Workspace, view: str = "") -> None:
-        super().__init__()
-        for name in (DARK, LIGHT):
-            self.register_theme(theme(name))
-        self.theme = DARK
-        self._workspace = workspace
-        self._first_view = view
-        self._state = State()
-        self._past: list[str] = []
-        self._settling: Timer | None = None
-        self._feed = Feed(workspace, lambda s: self.post_message(said.SnapshotTaken(s)),
-                          lambda e: self.post_message(said.ErrorRaised(e)))
-
-    def compose(self) -> ComposeResult:
-        """Lay out the frame and the views in it."""
-        yield Trail()
-        yield Verdict()
-        with ContentSwitcher(initial="data"):
-            yield DataView("data")
-            yield SheetView("sheet")
-            yield FieldView("field")
-            yield LadderView("ladder")
-            yield StripsView("strips")
-        yield Notice()
-        yield Keys()
 
     def on_mount(self) -> None:
-        """Look at the workspace and start watching."""
-        self._feed.start()
+        """Look at the workspace."""
         self._load()
-
-    def on_unmount(self) -> None:
-        """Stop watching."""
-        self._feed.end()
-
-    def get_theme_variable_defaults(self) -> dict[str, str]:
-        """Return the variables of our style sheets before a theme is chosen."""
-        return theme(DARK).variables
-
-    # -- state -----------------------------------------------------------------------------------
-
-    @property
-    def view(self) -> str:
-        """The view in front."""
-        return str(self.query_one(ContentSwitcher).current)
-
-    def front(self) -> View:
-        """Return the view in front."""
-        return self.query_one(f"#{self.view}", View)
-
-    def _show(self, **changes: object) -> None:
-        """Change the state and hand it to what is in front."""
-        self._state = replace(self._state, **changes)  # type: ignore[arg-type]
-        trail = self.query_one(Trail)
-        trail.view, trail.state = self.view, self._state
-        keys = self.query_one(Keys)
-        keys.view = self.view
-        keys.search = self._state.snapshot.search.state if self._state.snapshot else ""
-        self.front().take(self._state)
-        self.query_one(Verdict).text = self.front().verdict()
-
-    def _go(self, view: str, remember: bool = True) -> None:
-        """Bring a view to the front."""
-        if remember and view != self.view:
-            self._past.append(self.view)
-        self.query_one(ContentSwitcher).current = view
-        self.query_one(Notice).say()
-        self._show()
-        self.front().focus_main()
-
-    @work(thread=True, exclusive=True, group="load")
-    def _load(self) -> None:
-        """Read what the workspace holds."""
-        name = workflows.draft_data(self._workspace)
-        dataset = self._guard(lambda: workflows.data_set(self._workspace, name)) if name else None
-        numbers = self._workspace.search_numbers()
-        self.call_from_thread(self._loaded, dataset, numbers)
-
-    def _loaded(self, dataset: Dataset | None, numbers: list[int]) -> None:
-        if numbers:
-            self._feed.watch(numbers[-1])
-        draft = workflows.load_draft(self._workspace, dataset) if dataset else None
-        self._show(dataset=dataset, draft=draft, searches=numbers[-1] if numbers else 0)
-        view = self._first_view or ("field" if numbers else "data")
-        self._go(view, remember=False)
-        self._forecast_soon()
-
-    def _guard(self, job: Callable[[], Dataset]) -> Dataset | None:
-        try:
-            return job()
-        except AxiarchError as error:
-            self.post_message(said.ErrorRaised(error))
-            return None
 
     # -- what has happened -----------------------------------------------------------------------
 
@@ -185,23 +68,6 @@ class AxiarchApp(App[str]):
             self.post_message(said.ErrorRaised(error))
         self._show(draft=message.draft, forecast=None, forecast_error="")
         self._forecast_soon()
-
-    def _forecast_soon(self) -> None:
-        if self._settling is not None:
-            self._settling.stop()
-        self._settling = self.set_timer(_SETTLE, self._forecast)
-
-    @work(thread=True, exclusive=True, group="forecast")
-    def _forecast(self) -> None:
-        """Work out what the draft will take."""
-        draft, dataset = self._state.draft, self._state.dataset
-        if draft is None or dataset is None:
-            return
-        try:
-            made = said.ForecastMade(draft, workflows.forecast_search(draft, dataset))
-        except AxiarchError as error:
-            made = said.ForecastMade(draft, None, error)
-        self.post_message(made)
 
     def on_forecast_made(self, message: said.ForecastMade) -> None:
         """Show the forecast, unless the draft has been edited since."""
@@ -283,8 +149,6 @@ class AxiarchApp(App[str]):
         """Explain the view in front."""
         self.push_screen(Help(self.view))
 
-    # data
-
     def do_open_file(self) -> None:
         """Ask for a table to open."""
         self.push_screen(Prompt("Path of a CSV file", "the first line names the columns; the target is proposed"),
@@ -297,15 +161,6 @@ class AxiarchApp(App[str]):
     def do_add_demo(self) -> None:
         """Add the demo data."""
         self._add(lambda: workflows.data_set(workflows.make_demo(self._workspace.folder), "hive states").folder.name)
-
-    @work(thread=True, exclusive=True, group="data")
-    def _add(self, job: Callable[[], str]) -> None:
-        try:
-            self.post_message(said.DataAdded(job()))
-        except AxiarchError as error:
-            self.post_message(said.ErrorRaised(error))
-
-    # sheet
 
     def do_edit(self) -> None:
         """Edit the value under the cursor."""
@@ -340,16 +195,6 @@ class AxiarchApp(App[str]):
             self.query_one(Notice).say(("starting the search", "faint"))
             self._start()
 
-    @work(thread=True, exclusive=True, group="start")
-    def _start(self) -> None:
-        assert self._state.draft is not None
-        try:
-            self.post_message(said.SearchStarted(workflows.start_search(self._workspace, self._state.draft)))
-        except AxiarchError as error:
-            self.post_message(said.ErrorRaised(error))
-
-    # the search
-
     def do_pause(self) -> None:
         """Pause the search, or let it go on."""
         s = self._state.snapshot
@@ -374,21 +219,6 @@ class AxiarchApp(App[str]):
                      "what they did since their last checkpoint, a few seconds. It can go on later with p."),
             lambda answer: self._steer("stop") if answer == "yes" else None)
 
-    def _steer(self, request: Request) -> None:
-        s = self._state.snapshot
-        assert s is not None
-        try:
-            workflows.steer_search(self._workspace, s.search.number, request)
-        except AxiarchError as error:
-            self.post_message(said.ErrorRaised(error))
-
-    @work(thread=True, exclusive=True, group="start")
-    def _resume(self, number: int) -> None:
-        try:
-            workflows.resume_search(self._workspace, number)
-        except AxiarchError as error:
-            self.post_message(said.ErrorRaised(error))
-
     def do_older_search(self) -> None:
         """Look at the search before."""
         self._turn_to(-1)
@@ -405,8 +235,6 @@ class AxiarchApp(App[str]):
         at = max(0, min(numbers.index(s.search.number) + by, len(numbers) - 1))
         self._state = replace(self._state, recipe=0)
         self._feed.watch(numbers[at])
-
-    # field, ladder, strips
 
     def do_axis(self) -> None:
         """Draw against budget or epochs."""
@@ -466,15 +294,6 @@ class AxiarchApp(App[str]):
         else:
             self._do(lambda: [workflows.export_ranking(s, place / f"{stem}-ranking.csv"),
                               *(workflows.export_chart(s, place / f"{stem}-ranking.{end}") for end in ("svg", "pdf"))])
-
-    @work(thread=True, exclusive=True, group="export")
-    def _do(self, job: Callable[[], list[Path]]) -> None:
-        """Write files off the interface's loop and say where they are."""
-        try:
-            names = ", ".join(dict.fromkeys(p.name for p in job()))
-            self.post_message(said.Noted(f"Written: {names} in {self._workspace.exports}"))
-        except AxiarchError as error:
-            self.post_message(said.ErrorRaised(error))
 
 
 def _write(path: Path, text: str) -> None:

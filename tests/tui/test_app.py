@@ -234,9 +234,12 @@ class Frame(AppCase):
     async def test_the_theme_turns_and_nothing_else_changes(self) -> None:
         workspace = self.searched()
         async with self.running(workspace) as (app, pilot):
+            await pilot.press("4")
+            await self.shows(app, pilot, "differs from the leader")
+            await pilot.pause(0.3)
             before = screen(app)
             await pilot.press("t")
-            await pilot.pause()
+            await pilot.pause(0.3)
             self.assertEqual(app.theme, LIGHT)
             self.assertEqual(screen(app), before)
 

@@ -1,0 +1,105 @@
+"""Work that the application calls for: every workflow, in a thread where it takes time, its errors made messages."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from pathlib import Path
+
+from textual import work
+from textual.timer import Timer
+
+from axiarch import workflows
+from axiarch.data.dataset import Dataset
+from axiarch.errors import AxiarchError
+from axiarch.journal.inbox import Request
+from axiarch.tui import messages as said
+from axiarch.tui.framed import FramedApp
+
+#: Seconds after the last edit before the forecast is worked out anew.
+_SETTLE = 0.7
+
+
+class WorkingApp(FramedApp):
+    """An application that can load, forecast, start, steer, and write files."""
+
+    _settling: Timer | None = None
+
+    @work(thread=True, exclusive=True, group="load")
+    def _load(self) -> None:
+        """Read what the workspace holds."""
+        name = workflows.draft_data(self._workspace)
+        dataset = self._guard(lambda: workflows.data_set(self._workspace, name)) if name else None
+        numbers = self._workspace.search_numbers()
+        self.call_from_thread(self._loaded, dataset, numbers)
+
+    def _loaded(self, dataset: Dataset | None, numbers: list[int]) -> None:
+        if numbers:
+            self._feed.watch(numbers[-1])
+        draft = workflows.load_draft(self._workspace, dataset) if dataset else None
+        self._show(dataset=dataset, draft=draft, searches=numbers[-1] if numbers else 0)
+        view = self._first_view or ("field" if numbers else "data")
+        self._go(view, remember=False)
+        self._forecast_soon()
+
+    def _guard(self, job: Callable[[], Dataset]) -> Dataset | None:
+        try:
+            return job()
+        except AxiarchError as error:
+            self.post_message(said.ErrorRaised(error))
+            return None
+
+    def _forecast_soon(self) -> None:
+        if self._settling is not None:
+            self._settling.stop()
+        self._settling = self.set_timer(_SETTLE, self._forecast)
+
+    @work(thread=True, exclusive=True, group="forecast")
+    def _forecast(self) -> None:
+        """Work out what the draft will take."""
+        draft, dataset = self._state.draft, self._state.dataset
+        if draft is None or dataset is None:
+            return
+        try:
+            made = said.ForecastMade(draft, workflows.forecast_search(draft, dataset))
+        except AxiarchError as error:
+            made = said.ForecastMade(draft, None, error)
+        self.post_message(made)
+
+    @work(thread=True, exclusive=True, group="data")
+    def _add(self, job: Callable[[], str]) -> None:
+        try:
+            self.post_message(said.DataAdded(job()))
+        except AxiarchError as error:
+            self.post_message(said.ErrorRaised(error))
+
+    @work(thread=True, exclusive=True, group="start")
+    def _start(self) -> None:
+        assert self._state.draft is not None
+        try:
+            self.post_message(said.SearchStarted(workflows.start_search(self._workspace, self._state.draft)))
+        except AxiarchError as error:
+            self.post_message(said.ErrorRaised(error))
+
+    @work(thread=True, exclusive=True, group="start")
+    def _resume(self, number: int) -> None:
+        try:
+            workflows.resume_search(self._workspace, number)
+        except AxiarchError as error:
+            self.post_message(said.ErrorRaised(error))
+
+    def _steer(self, request: Request) -> None:
+        s = self._state.snapshot
+        assert s is not None
+        try:
+            workflows.steer_search(self._workspace, s.search.number, request)
+        except AxiarchError as error:
+            self.post_message(said.ErrorRaised(error))
+
+    @work(thread=True, exclusive=True, group="export")
+    def _do(self, job: Callable[[], list[Path]]) -> None:
+        """Write files off the interface's loop and say where they are."""
+        try:
+            names = ", ".join(dict.fromkeys(p.name for p in job()))
+            self.post_message(said.Noted(f"Written: {names} in {self._workspace.exports}"))
+        except AxiarchError as error:
+            self.post_message(said.ErrorRaised(error))
