@@ -54,7 +54,7 @@ def ring_dataset(folder: Path, rows: int = 240) -> Dataset:
     """Write and return the ring data set in `folder`."""
     table = write_csv(folder.parent / f"{folder.name}.csv", ["x", "y", "side", "place"], ring_rows(rows))
     folder.parent.mkdir(parents=True, exist_ok=True)
-    return build_dataset(read_table(table), folder, "ring")
+    return build_dataset(read_table(table)[0], folder, "ring")
 
 
 def ring_workspace(folder: Path) -> Workspace:

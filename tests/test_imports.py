@@ -22,7 +22,8 @@ ALLOWED: dict[str, set[str]] = {
 }
 #: Front ends import workflows and these modules of plain values.
 VALUES = {
-    "axiarch.data.columns", "axiarch.data.dataset", "axiarch.insight.forecast", "axiarch.journal.inbox",
+    "axiarch.data.checks", "axiarch.data.columns", "axiarch.data.dataset", "axiarch.data.delimited",
+    "axiarch.data.plan", "axiarch.insight.forecast", "axiarch.journal.inbox",
     "axiarch.journal.workspace", "axiarch.ranking.rank", "axiarch.engine.schedules", "axiarch.search.methods",
     "axiarch.export.tables",
 }

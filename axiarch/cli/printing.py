@@ -54,6 +54,9 @@ def data_json(data: Dataset) -> dict[str, Any]:
         "target": data.encoding.target, "classes": list(data.classes),
         "class_counts": dict(zip(data.classes, data.class_counts, strict=True)),
         "floor": {"loss": data.floor.loss, "accuracy": data.floor.accuracy},
+        "read_as": data.how,
+        "findings": [{"kind": f.kind, "column": f.column, "evidence": f.evidence, "remedy": f.remedy}
+                     for f in data.findings],
         "columns": [{"name": c.name, "kind": c.kind, "role": c.role, "reason": c.reason, "missing": c.missing,
                      "distinct": c.distinct} for c in data.columns],
     }
@@ -68,6 +71,11 @@ def print_data(data: Dataset) -> None:
           f"{number(rows['test'])} test (sealed)")
     print(f"  floor   loss {loss(data.floor.loss)} nats, accuracy {share(data.floor.accuracy)} "
           "from the class shares alone")
+    if data.how:
+        print(f"  read as {data.how}")
+    for finding in data.findings:
+        about = f" in {shown(finding.column, 40)}" if finding.column else ""
+        print(f"  !       {finding.kind}{about}: {finding.evidence}; {finding.remedy}")
     for column in data.columns:
         gaps = f", {share(column.missing / column.rows)} missing" if column.missing else ""
         print(f"  {column.role:<8}{set_cell_size(shown(column.name, 40), 41)}{column.reason}{gaps}")

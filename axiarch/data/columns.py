@@ -34,7 +34,7 @@ class Column:
     Attributes
     ----------
     name : str
-    kind : {"number", "text"}
+    kind : {"number", "text", "date"}
     role : {"input", "target", "ignored"}
     reason : str
         Why that role was proposed.
@@ -44,11 +44,11 @@ class Column:
     bars : tuple of int
         Rows in each of :data:`BINS` equal stretches of the range, or of each of `names`.
     names : tuple of str
-        The commonest categories of a text column.
+        The commonest categories of a text column; the first and last date of a date column.
     """
 
     name: str
-    kind: Literal["number", "text"]
+    kind: Literal["number", "text", "date"]
     role: Role
     reason: str
     missing: int
@@ -81,8 +81,8 @@ def _check_names(frame: polars.DataFrame, names: tuple[str, ...]) -> None:
             raise DataError(f"there is no column {shown(name)!r}", "", "columns are " + _names(frame))
 
 
-def propose_roles(frame: polars.DataFrame, aim: str, why: str,
-                  ignore: tuple[str, ...] = ()) -> dict[str, tuple[Role, str]]:
+def propose_roles(frame: polars.DataFrame, aim: str, why: str, ignore: tuple[str, ...] = (),
+                  use: tuple[str, ...] = ()) -> dict[str, tuple[Role, str]]:
     """Return role and reason of every column, judged by the rows given (which must not include sealed ones).
 
     Parameters
@@ -91,19 +91,23 @@ def propose_roles(frame: polars.DataFrame, aim: str, why: str,
         The target and why it is, from :func:`choose_target`.
     ignore : tuple of str
         Columns to leave out in any case.
+    use : tuple of str
+        Columns to take in although they would be left out.
 
     Raises
     ------
     DataError
         If a column named does not exist, or there is nothing left to learn from.
     """
-    _check_names(frame, ignore)
+    _check_names(frame, (*ignore, *use))
     roles: dict[str, tuple[Role, str]] = {}
     for name in frame.columns:
         if name == aim:
             roles[name] = ("target", why)
         elif name in ignore:
             roles[name] = ("ignored", "chosen")
+        elif name in use and frame[name].drop_nulls().len():
+            roles[name] = ("input", "chosen")
         else:
             roles[name] = _propose_role(frame, name)
     if not any(role == "input" for role, _ in roles.values()):
@@ -131,6 +135,8 @@ def _few_values(frame: polars.DataFrame, name: str) -> bool:
 
 
 def _propose_role(frame: polars.DataFrame, name: str) -> tuple[Role, str]:
+    import polars
+
     series = frame[name].drop_nulls()
     if series.len() == 0:
         return "ignored", "empty"
@@ -142,6 +148,8 @@ def _propose_role(frame: polars.DataFrame, name: str) -> tuple[Role, str]:
         if counted and int(series.max()) - int(series.min()) < 2 * frame.height:  # type: ignore[arg-type]
             return "ignored", "counts the rows"
         return "input", "number"
+    if series.dtype.is_temporal():
+        return "input", "date: year, month, weekday" + (", hour" if series.dtype != polars.Date else "")
     if distinct > _ID_SHARE * series.len():
         return "ignored", "nearly every row differs, like an identifier"
     if distinct > MOST_CATEGORIES:
@@ -154,6 +162,14 @@ def look(frame: polars.DataFrame, roles: dict[str, tuple[Role, str]]) -> tuple[C
     return tuple(_look_at(frame[name], *roles[name]) for name in frame.columns)
 
 
+def _date_bars(present: polars.Series) -> tuple[int, ...]:
+    """Return the rows in each equal stretch of time."""
+    import polars
+
+    times = present.cast(polars.Datetime).cast(polars.Int64).to_numpy().astype(np.float64)
+    return tuple(int(n) for n in np.histogram(times, BINS)[0]) if times.size else (0,) * BINS
+
+
 def _look_at(series: polars.Series, role: Role, reason: str) -> Column:
     missing = series.null_count()
     present = series.drop_nulls()
@@ -164,6 +180,10 @@ def _look_at(series: polars.Series, role: Role, reason: str) -> Column:
         ends = (float(values.min()), float(values.max()), float(np.median(values))) if values.size else (None,) * 3
         return Column(series.name, "number", role, reason, missing, series.len(), present.n_unique(),
                       ends[0], ends[1], ends[2], tuple(int(b) for b in bars))
+    if present.dtype.is_temporal() and role != "target":
+        first_and_last = (str(present.min()), str(present.max())) if present.len() else ()
+        return Column(series.name, "date", role, reason, missing, series.len(), present.n_unique(),
+                      bars=_date_bars(present), names=first_and_last)
     texts, counts = np.unique([str(v) for v in present], return_counts=True)
     order = sorted(range(len(texts)), key=lambda i: (-counts[i], texts[i]))[:NAMED]
     return Column(series.name, "text", role, reason, missing, series.len(), len(texts),

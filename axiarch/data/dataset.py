@@ -21,9 +21,12 @@ from typing import TYPE_CHECKING, Any, Literal
 import numpy as np
 from numpy.typing import NDArray
 
+from axiarch.data.checks import Finding, Looked, check
 from axiarch.data.columns import Column, choose_target, look, propose_roles
-from axiarch.data.encoding import Encoding, NumberCode, TextCode, learn_encoding
+from axiarch.data.encoding import CODES, Code, Encoding, TextCode, learn_encoding
 from axiarch.data.floor import Floor, class_floor
+from axiarch.data.plan import DataPlan
+from axiarch.data.repair import repaired
 from axiarch.data.split import split
 from axiarch.errors import DataError, WorkspaceMissing
 from axiarch.plain import shown
@@ -52,7 +55,8 @@ class Dataset:
     Attributes
     ----------
     folder : Path
-    name, source, fingerprint : str
+    name, source, how, fingerprint : str
+        What it is called, where it came from, how that was read, and digits that only equal data share.
     seed : int
         Fixed the split.
     columns : tuple of Column
@@ -63,6 +67,8 @@ class Dataset:
     rows : dict
         Rows in each part: train, validation, test.
     floor : Floor
+    findings : tuple of Finding
+        What is suspicious about the table.
     examples : tuple of tuple of str
         A few training rows as text, in the order of `columns`.
     """
@@ -70,6 +76,7 @@ class Dataset:
     folder: Path
     name: str
     source: str
+    how: str
     fingerprint: str
     seed: int
     columns: tuple[Column, ...]
@@ -77,6 +84,7 @@ class Dataset:
     class_counts: tuple[int, ...]
     rows: dict[str, int]
     floor: Floor
+    findings: tuple[Finding, ...]
     examples: tuple[tuple[str, ...], ...]
 
     @property
@@ -98,44 +106,93 @@ class Dataset:
         return Part(inputs, targets)
 
 
-def build_dataset(frame: polars.DataFrame, folder: Path, name: str, source: str = "", *,
-                  target: str | None = None, ignore: tuple[str, ...] = (), seed: int = 1) -> Dataset:
-    """Split, encode and write a table; the folder appears whole or not at all.
+def build_dataset(frame: polars.DataFrame, folder: Path, name: str, source: str = "", plan: DataPlan | None = None,
+                  how: str = "") -> Dataset:
+    """Split, encode, check and write a table; the folder appears whole or not at all.
+
+    Parameters
+    ----------
+    plan : DataPlan, optional
+        The decisions; by default all as proposed.
+    how : str, optional
+        How the table was read.
 
     Raises
     ------
     DataError
         If the table cannot be used.
     """
-    aim, why = choose_target(frame, target)
-    _check_finite(frame, ignore)
+    plan = plan or DataPlan()
+    frame, repairs = repaired(frame, plan.text)
+    aim, why = choose_target(frame, plan.target)
+    _check_finite(frame, plan.ignore)
     frame = frame.drop_nulls(subset=[aim])
-    texts = [str(v) for v in frame[aim]]
-    if not texts:
-        raise DataError("the target has no value in any row", f"column {shown(aim)!r}", "choose another target")
-    classes = sorted(set(texts))
-    if len(classes) < 2:
-        raise DataError("the target is the same in every row", f"column {shown(aim)!r}", "choose another target")
-    if len(classes) > len(texts) // 3:
-        raise DataError(f"the target has {len(classes)} different values in {len(texts)} rows",
-                        f"column {shown(aim)!r}", "choose a column of classes")
-    number = {text: i for i, text in enumerate(classes)}
-    labels = np.array([number[t] for t in texts], dtype=np.int64)
-    parts = split(labels, seed)
+    labels, classes = _labels(frame, aim)
+    parts = split(labels, plan.split, _groups(frame, plan.split.group), _order(frame, plan.split.order))
     train, validation = frame[parts.train], frame[parts.validation]
     open_rows = np.sort(np.concatenate([parts.train, parts.validation]))
-    roles = propose_roles(frame[open_rows], aim, why, ignore)
-    encoding = learn_encoding(train, roles, classes)
+    left_out = (*plan.ignore, *((plan.split.group,) if plan.split.group and plan.split.group not in plan.use else ()))
+    roles = propose_roles(frame[open_rows], aim, why, left_out, plan.use)
+    roles = {name: (role, f"{reason}; {repairs[name]}" if name in repairs else reason)
+             for name, (role, reason) in roles.items()}
+    encoding = learn_encoding(train, roles, classes, plan)
     dataset = Dataset(
-        folder=folder, name=name, source=source, fingerprint="", seed=seed,
+        folder=folder, name=name, source=source, how=how, fingerprint="", seed=plan.split.seed,
         columns=look(frame[open_rows], roles), encoding=encoding,
         class_counts=tuple(int(n) for n in np.bincount(labels[open_rows], minlength=len(classes))),
         rows={"train": len(parts.train), "validation": len(parts.validation), "test": len(parts.test)},
         floor=class_floor(encoding.labels(train), encoding.labels(validation), len(classes)),
+        findings=check(Looked(encoding, encoding.encode(train), encoding.labels(train), encoding.encode(validation),
+                              encoding.labels(validation), frame[open_rows], labels[open_rows].astype(np.int32))),
         examples=tuple(tuple("" if v is None else str(v) for v in row)
                        for row in frame[parts.train[:EXAMPLES]].iter_rows()),
     )
     return _write(dataset, {"train": train, "validation": validation, "sealed/test": frame[parts.test]})
+
+
+def _labels(frame: polars.DataFrame, aim: str) -> tuple[NDArray[np.int64], list[str]]:
+    """Return the class numbers (N,) of the target, and the classes in order."""
+    where = f"column {shown(aim)!r}"
+    texts = [str(v) for v in frame[aim]]
+    if not texts:
+        raise DataError("the target has no value in any row", where, "choose another target")
+    classes = sorted(set(texts))
+    if len(classes) < 2:
+        raise DataError("the target is the same in every row", where, "choose another target")
+    if len(classes) > len(texts) // 3:
+        raise DataError(f"the target has {len(classes)} different values in {len(texts)} rows", where,
+                        "choose a column of classes")
+    number = {text: i for i, text in enumerate(classes)}
+    return np.array([number[t] for t in texts], dtype=np.int64), classes
+
+
+def _named(frame: polars.DataFrame, name: str) -> polars.Series:
+    if name not in frame.columns:
+        raise DataError(f"there is no column {shown(name)!r} to split by", "split",
+                        "columns are " + shown(", ".join(frame.columns), 400))
+    return frame[name]
+
+
+def _groups(frame: polars.DataFrame, name: str) -> NDArray[np.int64] | None:
+    """Return a number for each row's group (N,); a gap is a group of its own."""
+    if not name:
+        return None
+    texts = np.array([f"gap {i}" if v is None else f"= {v}" for i, v in enumerate(_named(frame, name))])
+    return np.unique(texts, return_inverse=True)[1].astype(np.int64)
+
+
+def _order(frame: polars.DataFrame, name: str) -> NDArray[np.float64] | None:
+    """Return what puts the rows in order (N,): numbers and dates as they are, text by the alphabet."""
+    import polars
+
+    if not name:
+        return None
+    series = _named(frame, name)
+    if series.dtype.is_temporal():
+        series = series.cast(polars.Datetime).cast(polars.Int64)
+    elif not series.dtype.is_numeric():
+        series = series.rank("dense")
+    return series.cast(polars.Float64).fill_null(float("nan")).to_numpy().astype(np.float64)
 
 
 def _check_finite(frame: polars.DataFrame, ignore: tuple[str, ...]) -> None:
@@ -176,7 +233,8 @@ def _as_json(dataset: Dataset) -> dict[str, Any]:
     known = asdict(dataset)
     del known["folder"]
     known["encoding"]["codes"] = [
-        {"kind": "number" if isinstance(c, NumberCode) else "text", **asdict(c)} for c in dataset.encoding.codes]
+        {"kind": next(name for name, kind in CODES.items() if isinstance(c, kind)), **asdict(c)}
+        for c in dataset.encoding.codes]
     return {"format": 1, **known}
 
 
@@ -193,10 +251,12 @@ def read_dataset(folder: Path) -> Dataset:
         encoding = known["encoding"]
         codes = tuple(_code(dict(c)) for c in encoding["codes"])
         return Dataset(
-            folder=folder, name=known["name"], source=known["source"], fingerprint=known["fingerprint"],
+            folder=folder, name=known["name"], source=known["source"], how=known.get("how", ""),
+            fingerprint=known["fingerprint"],
             seed=known["seed"], columns=tuple(_column(c) for c in known["columns"]),
             encoding=Encoding(codes, encoding["target"], tuple(encoding["classes"])),
             class_counts=tuple(known["class_counts"]), rows=known["rows"], floor=Floor(**known["floor"]),
+            findings=tuple(Finding(**f) for f in known.get("findings", ())),
             examples=tuple(tuple(row) for row in known["examples"]),
         )
     except FileNotFoundError:
@@ -207,10 +267,13 @@ def read_dataset(folder: Path) -> Dataset:
                                shown(folder), "add the data again under another name") from None
 
 
-def _code(known: dict[str, Any]) -> NumberCode | TextCode:
-    if known.pop("kind") == "number":
-        return NumberCode(**known)
-    return TextCode(known["name"], tuple(known["categories"]))
+def _code(known: dict[str, Any]) -> Code:
+    kind = CODES[known.pop("kind")]
+    if kind is TextCode:
+        known["categories"] = tuple(known["categories"])
+    if "mean" in known:  # as an earlier version wrote it
+        known["centre"] = known.pop("mean")
+    return kind(**known)
 
 
 def _column(known: dict[str, Any]) -> Column:

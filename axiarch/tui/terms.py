@@ -31,6 +31,7 @@ _STEADY = ("steady loss",
 
 TERMS: Mapping[str, tuple[tuple[str, str], ...]] = {
     "data": (("role", "input, target, or ignored, each with the reason it was proposed"), _FLOOR,
+             ("!", "something suspicious, found before training, with its evidence and a remedy"),
              ("seal", "the guard on the test rows; no view, statistic or search reads them")),
     "sheet": (("recipe", "one complete configuration: network, optimiser, schedule, batches, regularisation, stopping"),
               ("knob", "a value that varies: 16 | 32 | 64, 1e-4 .. 1e-1 log, 8 .. 512 doubling, 0 .. 0.6 step 0.1"),

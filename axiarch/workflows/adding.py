@@ -5,6 +5,7 @@ from __future__ import annotations
 from pathlib import Path
 
 from axiarch.data.dataset import Dataset, build_dataset
+from axiarch.data.plan import DataPlan, SplitPlan
 from axiarch.data.table import read_table
 from axiarch.errors import AxiarchError, DataError, WorkspaceReadOnly
 from axiarch.journal.workspace import Workspace
@@ -12,19 +13,18 @@ from axiarch.plain import shown
 
 
 def add_table(workspace: Workspace, path: Path, *, name: str = "", target: str | None = None,
-              ignore: tuple[str, ...] = (), seed: int = 1) -> Dataset:
-    """Add a CSV file to a workspace.
+              ignore: tuple[str, ...] = (), seed: int = 1, plan: DataPlan | None = None) -> Dataset:
+    """Add a table to a workspace: delimited text, Parquet, Arrow, JSON lines or Excel.
 
     Parameters
     ----------
     name : str, optional
         What to call it; by default the file's name.
-    target : str, optional
-        The column to be predicted; by default it is proposed.
-    ignore : tuple of str, optional
-        Columns to leave out, besides those that look like identifiers.
-    seed : int, optional
-        Fixes the split.
+    target, ignore, seed : optional
+        The decisions made most often: the column to be predicted (by default proposed), columns to leave
+        out besides those that look like identifiers, and what fixes the split.
+    plan : DataPlan, optional
+        All decisions at once; then the three above are not looked at.
 
     Raises
     ------
@@ -32,14 +32,15 @@ def add_table(workspace: Workspace, path: Path, *, name: str = "", target: str |
         With the place and what to do. Nothing is added then.
     """
     workspace.check_writable()
+    plan = plan or DataPlan(target=target, ignore=ignore, split=SplitPlan(seed=seed))
     name = name or path.stem.replace("-", " ").replace("_", " ")
     folder = workspace.data(name)
     if folder.exists():
         raise DataError(f"a data set called {shown(name)!r} is there already", shown(workspace.folder),
                         "choose another name")
-    frame = read_table(path)
+    frame, how = read_table(path, plan.said)
     try:
-        return build_dataset(frame, folder, shown(name), shown(path), target=target, ignore=ignore, seed=seed)
+        return build_dataset(frame, folder, shown(name), shown(path), plan, how)
     except AxiarchError as error:
         raise error.at(shown(path)) from None
     except OSError as error:

@@ -10,6 +10,7 @@ import numpy as np
 import polars
 
 from axiarch.data.dataset import build_dataset, read_dataset
+from axiarch.data.plan import DataPlan
 from axiarch.errors import DataError, WorkspaceMissing
 from tests.support import FolderCase, ring_dataset, ring_rows
 
@@ -44,7 +45,7 @@ class Building(FolderCase):
         sealed = np.load(self.folder / "a" / "sealed" / "test.inputs.npy")
         x = np.array(second_rows["x"])
         code = first.encoding.codes[0]
-        scaled = ((x - code.mean) / code.scale).astype(np.float32)  # type: ignore[union-attr]
+        scaled = ((x - code.centre) / code.scale).astype(np.float32)  # type: ignore[union-attr]
         in_test = np.isin(scaled, sealed[:, 0])
         self.assertEqual(int(in_test.sum()), first.rows["test"])
         second_rows["x"] = [1e6 if hit else v for v, hit in zip(x.tolist(), in_test, strict=True)]
@@ -70,7 +71,7 @@ class Building(FolderCase):
         )
         for table, words in cases:
             with self.subTest(words=words), self.assertRaises(DataError) as caught:
-                build_dataset(table, self.folder / "d", "d", target="y")
+                build_dataset(table, self.folder / "d", "d", plan=DataPlan(target="y"))
             self.assertIn(words, caught.exception.what)
             self.assertFalse((self.folder / "d").exists())
 

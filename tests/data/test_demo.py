@@ -39,7 +39,7 @@ class HiveStatesLaws(FolderCase):
         self.assertGreater(made.best_accuracy, 0.75)
 
     def test_the_file_has_gaps_an_id_and_text(self) -> None:
-        frame = read_table(hive_states().to_csv(self.folder / "h.csv"))
+        frame, _ = read_table(hive_states().to_csv(self.folder / "h.csv"))
         self.assertEqual(frame.height, 3000)
         self.assertEqual(frame["reading_id"].n_unique(), 3000)
         self.assertGreater(frame["humidity_percent"].null_count(), 100)

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import unittest
+from datetime import date
 
 import numpy as np
 import polars
@@ -10,52 +11,157 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from axiarch.data.columns import choose_target, look, propose_roles
-from axiarch.data.encoding import NumberCode, TextCode, learn_encoding
+from axiarch.data.delimited import Said, TextForm, read_delimited
+from axiarch.data.encoding import DateCode, NumberCode, TextCode, learn_encoding
+from axiarch.data.encoding import Encoding as Learnt
 from axiarch.data.floor import class_floor
-from axiarch.data.split import split
+from axiarch.data.plan import DataPlan, SplitPlan
+from axiarch.data.repair import repaired
+from axiarch.data.split import Parts, split
 from axiarch.data.table import read_table
 from axiarch.errors import DataError
-from tests.support import FolderCase
+from tests.support import FolderCase, without_privileges, write_csv
 
-#: bytes of a file, words of the message.
+#: bytes of a file, words of the message, the place.
 BAD = (
-    (b"", "empty"), (b"  \n", "empty"), (b"a,b\n", "no rows"), (b"a\n1\n", "one column"),
-    (b"a,a\n1,2\n", "two columns"), (b"a,b\n1,2\n1,2,3\n", "3 cells"), (b"a,b\n\xff\xfe,1\n", "not UTF-8"),
-    ("a,b\n1,2\n".encode("utf-16"), "not UTF-8"),
+    (b"", "empty", "t.csv"), (b"  \n", "empty", "t.csv"), (b"a,b\n", "no rows", "t.csv"),
+    (b"a\nx\n", "one column", "t.csv"), (b"a,a\n1,2\n", "two columns", "columns 1 and 2"),
+    (b"a,b\n1,2\n1,2,3\n", "3 cells", "line 3"), (b"a,b\nx,1\n\xff\xfe,1\n", "not utf-8", "line 3"),
+    (b"a,,c\n1,2,3\n", "no name", "column 2"), (b'a,b\n"x,1\n', "cell", "line"),
 )
+FORMS = st.builds(TextForm, st.sampled_from([",", ";", "\t", "|"]),
+                  st.sampled_from(["utf-8", "utf-8-sig", "utf-16"]), st.just("."), st.just(True))
 
 
 class Reading(FolderCase):
     def test_bad_files_are_refused_in_words(self) -> None:
         path = self.folder / "t.csv"
-        for content, words in BAD:
+        for content, words, place in BAD:
             path.write_bytes(content)
             with self.subTest(content=content), self.assertRaises(DataError) as caught:
                 read_table(path)
             self.assertIn(words, caught.exception.what)
-            self.assertIn("t.csv", caught.exception.where)
+            self.assertIn(place, caught.exception.where)
             self.assertTrue(caught.exception.remedy)
 
-    def test_a_ragged_row_is_named_by_its_line(self) -> None:
-        path = self.folder / "t.csv"
-        path.write_text("a,b\n1,2\n3\n")
-        with self.assertRaises(DataError) as caught:
-            read_table(path)
-        self.assertIn("line 3", caught.exception.where)
+    def test_what_is_no_file(self) -> None:
+        for path in (self.folder / "none.csv", self.folder):
+            with self.assertRaises(DataError):
+                read_table(path)
 
-    def test_no_file(self) -> None:
-        with self.assertRaises(DataError):
-            read_table(self.folder / "none.csv")
-        with self.assertRaises(DataError):
-            read_table(self.folder)
+    def test_a_file_that_may_not_be_read(self) -> None:
+        path = write_csv(self.folder / "t.csv", ["a", "b"], [[1, 2]])
+        path.chmod(0)
+        self.folder.chmod(0o755)
+        with without_privileges(), self.assertRaises(DataError) as caught:
+            read_table(path)
+        self.assertIn("ermission", caught.exception.what)
 
     def test_gaps_and_byte_order_marks(self) -> None:
         path = self.folder / "t.csv"
         path.write_bytes(b"\xef\xbb\xbfa,b\n1,x\nNA,y\n?,\n")
-        frame = read_table(path)
+        frame, _ = read_table(path)
         self.assertEqual(frame.columns, ["a", "b"])
         self.assertEqual(frame["a"].null_count(), 2)
         self.assertTrue(frame["a"].dtype.is_numeric())
+
+    @settings(deadline=None)
+    @given(FORMS, st.lists(st.tuples(st.integers(-999, 999), st.sampled_from(["calm", "a b", "é"])), min_size=3,
+                           max_size=20))
+    def test_however_it_is_written_it_reads_the_same(self, form: TextForm, rows: list[tuple[int, str]]) -> None:
+        text = "\n".join(form.separator.join(map(str, row)) for row in [("n", "t"), *rows])
+        frame, found = read_delimited(text.encode(form.encoding), "t")
+        self.assertEqual(frame.rows(), rows)
+        self.assertEqual((found.separator, found.header), (form.separator, True))
+
+    def test_decimal_commas(self) -> None:
+        frame, form = read_delimited(b"a;b\n1,5;x\n2,25;y\n", "t")
+        self.assertEqual((form.decimal, frame["a"].to_list()), (",", [1.5, 2.25]))
+
+    def test_no_header(self) -> None:
+        frame, form = read_delimited(b"1,2\n3,4\n", "t")
+        self.assertEqual((form.header, frame.columns, frame.height), (False, ["column 1", "column 2"], 2))
+
+    def test_what_is_said_wins_over_what_is_found(self) -> None:
+        frame, form = read_delimited("n;t\n1;é\n".encode("latin-1"), "t", Said(encoding="latin-1", header=False))
+        self.assertEqual((frame.height, form.header, frame[1, 1]), (2, False, "é"))
+        for said in (Said(encoding="klingon"), Said(separator="|")):
+            with self.assertRaises(DataError):
+                read_delimited(b"n;t\n1;x\n", "t", said)
+
+    def test_a_wrong_encoding_names_the_one_that_would_do(self) -> None:
+        with self.assertRaises(DataError) as caught:
+            read_delimited("a,b\né,1\n".encode("windows-1252"), "t")
+        self.assertIn("windows-1252", caught.exception.remedy)
+
+    @given(st.binary(max_size=200))
+    def test_any_bytes_are_read_or_refused_in_words(self, content: bytes) -> None:
+        try:
+            frame, _ = read_delimited(content, "t")
+        except DataError as error:
+            self.assertTrue(error.what and error.remedy)
+        else:
+            self.assertGreater(frame.width, 1)
+
+
+class OtherFormats(FolderCase):
+    frame = polars.DataFrame({"n": [1.5, 2.5, None], "t": ["x", "y", "-"], "b": [True, False, None],
+                              "d": [date(2024, 1, 1), date(2024, 5, 6), None]})
+
+    def test_every_format_gives_the_same_table(self) -> None:
+        self.frame.write_parquet(self.folder / "t.parquet")
+        self.frame.write_ipc(self.folder / "t.arrow")
+        self.frame.write_ndjson(self.folder / "t.jsonl")
+        for name, how in (("t.parquet", "Parquet"), ("t.arrow", "Arrow"), ("t.jsonl", "JSON lines")):
+            found, said = read_table(self.folder / name)
+            with self.subTest(name=name):
+                self.assertIn(how, said)
+                self.assertEqual(found["n"].to_list(), [1.5, 2.5, None])
+                self.assertEqual(found["t"].to_list(), ["x", "y", None])
+                self.assertEqual(found["b"].to_list(), ["true", "false", None])
+
+    def test_files_cut_short_are_refused_in_words(self) -> None:
+        self.frame.write_parquet(self.folder / "t.parquet")
+        self.frame.write_ipc(self.folder / "t.feather")
+        for name in ("t.parquet", "t.feather", "t.xlsx"):
+            path = self.folder / name
+            content = path.read_bytes() if path.exists() else b"PK\x03\x04 not a workbook"
+            path.write_bytes(content[: len(content) // 2])
+            with self.subTest(name=name), self.assertRaises(DataError) as caught:
+                read_table(path)
+            self.assertIn(name, caught.exception.where)
+
+    def test_lists_are_refused_by_column(self) -> None:
+        polars.DataFrame({"a": [1, 2], "l": [[1], [2]]}).write_parquet(self.folder / "t.parquet")
+        with self.assertRaises(DataError) as caught:
+            read_table(self.folder / "t.parquet")
+        self.assertIn("'l'", caught.exception.where)
+
+
+class Repairs(unittest.TestCase):
+    def one(self, values: list[str | None], keep: tuple[str, ...] = ()) -> tuple[polars.Series, str]:
+        frame, done = repaired(polars.DataFrame({"c": values}), keep)
+        return frame["c"], done.get("c", "")
+
+    def test_numbers_stored_as_text(self) -> None:
+        found, what = self.one(["$1,200.50", "  7 ", "12 %", None, "(3)"])
+        self.assertEqual(found.to_list(), [1200.5, 7.0, 12.0, None, -3.0])
+        self.assertIn("numbers stored as text", what)
+
+    def test_dates(self) -> None:
+        for text in ("2024-03-09", "09.03.2024", "2024-03-09 00:00:00"):
+            found, what = self.one([text, text])
+            self.assertEqual(found[0].date(), date(2024, 3, 9), text)
+            self.assertIn("dates", what)
+
+    def test_a_few_that_cannot_be_read_become_gaps_and_are_counted(self) -> None:
+        found, what = self.one([str(i) for i in range(60)] + ["n.a.", "x"])
+        self.assertEqual(found.null_count(), 2)
+        self.assertIn("3.2 %", what)
+
+    def test_text_stays_text(self) -> None:
+        self.assertEqual(self.one(["calm", "busy", "3"])[1], "")
+        self.assertEqual(self.one(["1", "2"], ("c",))[0].to_list(), ["1", "2"])
 
 
 class Roles(unittest.TestCase):
@@ -79,6 +185,7 @@ class Roles(unittest.TestCase):
         self.assertEqual(choose_target(self.frame, "kind"), ("kind", "chosen"))
         roles = propose_roles(self.frame, "kind", "chosen", ("x",))
         self.assertEqual(roles["x"], ("ignored", "chosen"))
+        self.assertEqual(propose_roles(self.frame, "kind", "chosen", (), ("n",))["n"], ("input", "chosen"))
 
     def test_a_column_that_is_not_there_is_said(self) -> None:
         with self.assertRaises(DataError) as caught:
@@ -97,29 +204,29 @@ class Roles(unittest.TestCase):
 
 
 class Encoding(unittest.TestCase):
-    def learn(self, **columns: list[object]) -> tuple[polars.DataFrame, object]:
+    def learn(self, plan: DataPlan | None = None, **columns: list[object]) -> tuple[polars.DataFrame, Learnt]:
         frame = polars.DataFrame({**columns, "y": ["a", "b"] * (len(next(iter(columns.values()))) // 2)})
         roles = {name: ("input", "") for name in columns} | {"y": ("target", "")}
-        return frame, learn_encoding(frame, roles, ["a", "b"])  # type: ignore[arg-type]
+        return frame, learn_encoding(frame, roles, ["a", "b"], plan)  # type: ignore[arg-type]
 
     @settings(deadline=None)
     @given(st.lists(st.floats(-1e6, 1e6), min_size=4, max_size=40).filter(lambda v: len(v) % 2 == 0))
     def test_numbers_decode_to_what_they_were(self, values: list[float]) -> None:
         frame, encoding = self.learn(x=list(values))
-        code = encoding.codes[0]  # type: ignore[attr-defined]
+        code = encoding.codes[0]
         assert isinstance(code, NumberCode)
-        back = code.encode(frame["x"])[:, 0] * code.scale + code.mean
+        back = code.encode(frame["x"])[:, 0] * code.scale + code.centre
         np.testing.assert_allclose(back, values, atol=1e-6 * max(1, np.abs(values).max()))
 
     def test_numbers_are_centred_on_the_training_rows(self) -> None:
         frame, encoding = self.learn(x=[1.0, 2.0, 3.0, 6.0])
-        x = encoding.encode(frame)  # type: ignore[attr-defined]
+        x = encoding.encode(frame)
         self.assertAlmostEqual(float(x.mean()), 0.0, places=6)
         self.assertAlmostEqual(float(x.std()), 1.0, places=6)
 
     def test_gaps_take_the_median_and_are_pointed_out(self) -> None:
         frame, encoding = self.learn(x=[1.0, None, 3.0, 100.0])
-        code = encoding.codes[0]  # type: ignore[attr-defined]
+        code = encoding.codes[0]
         self.assertEqual((code.fill, code.inputs), (3.0, ("x", "x missing")))
         np.testing.assert_array_equal(code.encode(frame["x"])[:, 1], [0, 1, 0, 0])
 
@@ -129,28 +236,111 @@ class Encoding(unittest.TestCase):
 
     def test_a_constant_does_not_divide_by_zero(self) -> None:
         frame, encoding = self.learn(x=[2.0, 2.0])
-        self.assertTrue((encoding.encode(frame) == 0).all())  # type: ignore[attr-defined]
+        self.assertTrue((encoding.encode(frame) == 0).all())
+
+
+    def test_every_scaling_and_filling(self) -> None:
+        values = [1.0, None, 3.0, 3.0, 8.0, 5.0]
+        wanted = {"median": 3.0, "mean": 4.0, "most frequent": 3.0, "zero": 0.0}
+        for gaps, fill in wanted.items():
+            _, encoding = self.learn(DataPlan(gaps=gaps), x=values)  # type: ignore[arg-type]
+            self.assertEqual(encoding.codes[0].fill, fill)  # type: ignore[union-attr]
+        for scaling, (low, high) in {"0-1": (0.0, 1.0), "none": (1.0, 8.0)}.items():
+            frame, encoding = self.learn(DataPlan(scaling=scaling), x=values)  # type: ignore[arg-type]
+            x = encoding.encode(frame)[:, 0]
+            self.assertAlmostEqual(float(x.min()), low, places=6)
+            self.assertAlmostEqual(float(x.max()), high, places=6)
+        frame, encoding = self.learn(DataPlan(scaling="robust"), x=values)
+        self.assertEqual(encoding.codes[0].centre, 3.0)  # type: ignore[union-attr]
+
+    def test_a_long_tail_is_taken_to_its_logarithm(self) -> None:
+        tail = [float(2**i) for i in range(20)]
+        frame, encoding = self.learn(x=list(tail))
+        self.assertTrue(encoding.codes[0].log)  # type: ignore[union-attr]
+        self.assertLess(float(np.abs(encoding.encode(frame)).max()), 3)
+        self.assertFalse(self.learn(DataPlan(scaling="none"), x=list(tail))[1].codes[0].log)  # type: ignore
+        self.assertFalse(self.learn(x=[-v for v in tail])[1].codes[0].log)  # type: ignore[union-attr]
+
+    def test_rare_categories_are_pooled_and_new_ones_join_them(self) -> None:
+        texts = [f"c{i}" for i in range(20) for _ in range(40)] + ["once", "twice"]
+        _, encoding = self.learn(t=texts)
+        code = encoding.codes[0]
+        self.assertEqual(code.inputs[-1], "t = (rare)")
+        encoded = code.encode(polars.Series("t", ["once", "new", "c3", None]))
+        np.testing.assert_array_equal(encoded[:, -1], [1, 1, 0, 0])
+        self.assertEqual(encoded.sum(), 3)
+
+    def test_dates_become_places_on_a_circle(self) -> None:
+        days = [date(2023, 12, 31), date(2024, 1, 1), date(2024, 7, 1), None]
+        _, encoding = self.learn(d=days)
+        code = encoding.codes[0]
+        self.assertIsInstance(code, DateCode)
+        encoded = code.encode(polars.Series("d", days))
+        near, far = (np.linalg.norm(encoded[0, 1:3] - encoded[i, 1:3]) for i in (1, 2))
+        self.assertLess(near, far)
+        self.assertTrue((encoded[3] == 0).all())
+        self.assertEqual(encoded.shape[1], len(code.inputs))
 
 
 class Splitting(unittest.TestCase):
-    @given(st.lists(st.integers(3, 60), min_size=2, max_size=6), st.integers(0, 1000))
-    def test_parts_are_exact_disjoint_and_stratified(self, counts: list[int], seed: int) -> None:
+    @given(st.lists(st.integers(3, 60), min_size=2, max_size=6), st.integers(0, 1000), st.floats(0.05, 0.4))
+    def test_parts_are_exact_disjoint_and_stratified(self, counts: list[int], seed: int, share: float) -> None:
         labels = np.repeat(np.arange(len(counts)), counts)
-        parts = split(labels, seed)
-        together = np.concatenate([parts.train, parts.validation, parts.test])
-        self.assertEqual(sorted(together), list(range(len(labels))))
+        parts = split(labels, SplitPlan(share, share, seed=seed))
+        self.whole(parts, len(labels))
         for label, count in enumerate(counts):
             for part in (parts.validation, parts.test):
-                self.assertLessEqual(abs((labels[part] == label).sum() - 0.2 * count), 1)
+                self.assertLessEqual(abs((labels[part] == label).sum() - share * count), 1)
+
+    def whole(self, parts: Parts, rows: int) -> None:
+        """All rows are in one part each."""
+        together = np.concatenate([parts.train, parts.validation, parts.test])
+        self.assertEqual(sorted(together), list(range(rows)))
+
+    @given(st.lists(st.integers(1, 40), min_size=3, max_size=40), st.integers(0, 99))
+    def test_groups_stay_together(self, counts: list[int], seed: int) -> None:
+        groups = np.repeat(np.arange(len(counts)), counts)
+        labels = np.arange(len(groups)) % 2
+        try:
+            parts = split(labels, SplitPlan(seed=seed), groups)
+        except DataError as error:
+            self.assertIn("one class", error.what)
+            return
+        self.whole(parts, len(groups))
+        where = [set(groups[part]) for part in (parts.train, parts.validation, parts.test)]
+        self.assertFalse(where[0] & where[1] or where[0] & where[2] or where[1] & where[2])
+        self.assertTrue(all(where))
+
+    def test_many_groups_come_close_to_the_shares(self) -> None:
+        groups = np.repeat(np.arange(200), 5)
+        parts = split(np.arange(1000) % 3, SplitPlan(0.2, 0.1), groups)
+        self.assertAlmostEqual(len(parts.validation), 200, delta=10)
+        self.assertAlmostEqual(len(parts.test), 100, delta=10)
+
+    def test_order_keeps_the_future_out_of_training(self) -> None:
+        order = np.random.default_rng(0).permutation(100).astype(float)
+        parts = split(np.arange(100) % 2, SplitPlan(), order=order)
+        self.whole(parts, 100)
+        self.assertLess(order[parts.train].max(), order[parts.validation].min())
+        self.assertLess(order[parts.validation].max(), order[parts.test].min())
 
     def test_the_seed_fixes_it(self) -> None:
         labels = np.repeat([0, 1], 50)
-        np.testing.assert_array_equal(split(labels, 1).test, split(labels, 1).test)
-        self.assertFalse(np.array_equal(split(labels, 1).test, split(labels, 2).test))
+        one, same, other = (split(labels, SplitPlan(seed=s)).test for s in (1, 1, 2))
+        np.testing.assert_array_equal(one, same)
+        self.assertFalse(np.array_equal(one, other))
 
-    def test_a_class_too_small_is_refused(self) -> None:
+    def test_what_cannot_be_split_is_refused(self) -> None:
         with self.assertRaises(DataError):
-            split(np.array([0] * 20 + [1, 1]), 1)
+            split(np.array([0] * 20 + [1, 1]), SplitPlan())
+        with self.assertRaises(DataError):
+            split(np.array([0, 1] * 9), SplitPlan(), np.array([0, 1] * 9))
+        with self.assertRaises(DataError):
+            split(np.array([0, 1] * 9), SplitPlan(), order=np.full(18, np.nan))
+        for wrong in ({"validation": 0.0}, {"test": 1.0}, {"validation": 0.5, "test": 0.5},
+                      {"group": "a", "order": "b"}):
+            with self.subTest(wrong=wrong), self.assertRaises(DataError):
+                SplitPlan(**wrong)  # type: ignore[arg-type]
 
 
 class FloorLaws(unittest.TestCase):

@@ -37,12 +37,14 @@ class Columns(Listing):
 
 
 def _small(c: Column) -> str:
-    return spark(c.bars) if c.role != "ignored" or c.kind == "number" else ""
+    return spark(c.bars) if c.role != "ignored" or c.kind in ("number", "date") else ""
 
 
 def _range(c: Column) -> str:
     if c.kind == "number":
         return f"{number(c.low)} to {number(c.high)}"
+    if c.kind == "date" and c.names:
+        return f"{c.names[0][:10]} to {c.names[-1][:10]}"
     return count(c.distinct, "text")
 
 
@@ -56,6 +58,29 @@ class Header(Drawing):
         name = max(min(width - 55, 40), 16)
         return [[("   " + fit("column", name) + " " + fit("role", 8) + right("missing", 8) + "  "
                   + fit("values", _SPARK + 2) + "range", "faint")]]
+
+
+class Findings(Drawing):
+    """What is suspicious about the data, with evidence and remedy."""
+
+    DEFAULT_CSS = "Findings { height: auto; max-height: 10; margin: 1 0 0 0; }"
+
+    dataset: Dataset | None = None
+
+    def get_content_height(self, container: object, viewport: object, width: int) -> int:
+        """Return the lines it takes."""
+        return len(self.draw(width, 0))
+
+    def draw(self, width: int, height: int) -> Rows:
+        """Return each finding in a line or two."""
+        rows: Rows = []
+        for finding in self.dataset.findings if self.dataset else ():
+            name = f"{finding.kind} in {shown(finding.column, 30)}" if finding.column else finding.kind
+            lines = wrap(f"{finding.evidence}; {finding.remedy}.", max(width - 34, 30), "ink")
+            for i, line in enumerate(lines):
+                rows.append([(" ! " if i == 0 else "   ", "warn"), (fit(name if i == 0 else "", 29), "warn"),
+                             ("  ", "ink"), *line])
+        return rows
 
 
 class Classes(Drawing):
@@ -98,6 +123,9 @@ class Detail(Drawing):
             rows += histogram(c.bars, c.low, c.high, width, max(min(height // 3, 9), 3))
             rows += [[("median ", "faint"), (number(c.middle), "ink"), ("   gaps ", "faint"),
                       (share(c.missing / c.rows), "ink")]]
+        elif c.kind == "date" and c.names:
+            rows += histogram(c.bars, 0, 0, width, max(min(height // 3, 9), 3))[:-1]
+            rows += [[(f"{c.names[0]} to {c.names[-1]}", "faint")]]
         elif c.role != "ignored":
             rows += named_bars([shown(n) for n in c.names], c.bars, width, "lead" if c.role == "target" else "bar")
         rows += [[], [("training rows, and their ", "faint"), (fit(self.dataset.encoding.target, 20).rstrip(), "lead")]]
@@ -130,6 +158,7 @@ class DataView(View):
             with View(id="table"):
                 yield Header()
                 yield Columns()
+                yield Findings()
                 yield Classes()
             yield Detail()
 
@@ -140,10 +169,11 @@ class DataView(View):
         self.set_class(self.size.width < 110, "narrow")
         columns, detail = self.query_one(Columns), self.query_one(Detail)
         if columns.dataset is not dataset:
-            classes = self.query_one(Classes)
-            columns.dataset = detail.dataset = classes.dataset = dataset
-            classes.redraw()
-            classes.refresh(layout=True)
+            classes, findings = self.query_one(Classes), self.query_one(Findings)
+            columns.dataset = detail.dataset = classes.dataset = findings.dataset = dataset
+            for drawing in (classes, findings):
+                drawing.redraw()
+                drawing.refresh(layout=True)
             columns.count = len(dataset.columns) if dataset else 0
             columns.styles.max_height = max(columns.count, 1)
             detail.index = columns.cursor
@@ -172,7 +202,11 @@ class DataView(View):
         return (f"{count(sum(d.rows.values()), 'row')}: {count(d.inputs, 'input')} predict {d.encoding.target}, one of "
                 f"{count(len(d.classes), 'class', 'classes')}; {number(d.rows['train'])} rows train, "
                 f"{number(d.rows['validation'])} validate, {number(d.rows['test'])} are sealed. The floor to beat is "
-                f"{loss(d.floor.loss)} (accuracy {share(d.floor.accuracy)}). Next: n, the sheet.")
+                f"{loss(d.floor.loss)} (accuracy {share(d.floor.accuracy)}). {_warned(d)}Next: n, the sheet.")
+
+
+def _warned(d: Dataset) -> str:
+    return f"{count(len(d.findings), 'thing')} to look into first, marked !. " if d.findings else ""
 
 
 class Empty(Drawing):
