@@ -170,6 +170,17 @@ def _plan(decided: dict[str, Any]) -> DataPlan:
                     decided["scaling"], split, said)
 
 
+@data.command("demo-files")
+@click.argument("place", type=click.Path(path_type=Path), default=Path("demo-files"))
+@_guarded
+def data_demo_files(place: Path) -> None:
+    """Write the demo tables as files, a clean and a messy one."""
+    from axiarch import workflows
+
+    for path in workflows.write_demo_files(place):
+        print(path)
+
+
 @data.command("show")
 @click.argument("name", default="")
 @workspace_option

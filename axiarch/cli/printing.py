@@ -54,6 +54,7 @@ def data_json(data: Dataset) -> dict[str, Any]:
         "target": data.encoding.target, "classes": list(data.classes),
         "class_counts": dict(zip(data.classes, data.class_counts, strict=True)),
         "floor": {"loss": data.floor.loss, "accuracy": data.floor.accuracy},
+        "linear": {"loss": data.linear.loss, "accuracy": data.linear.accuracy} if data.linear else None,
         "read_as": data.how,
         "findings": [{"kind": f.kind, "column": f.column, "evidence": f.evidence, "remedy": f.remedy}
                      for f in data.findings],
@@ -71,6 +72,9 @@ def print_data(data: Dataset) -> None:
           f"{number(rows['test'])} test (sealed)")
     print(f"  floor   loss {loss(data.floor.loss)} nats, accuracy {share(data.floor.accuracy)} "
           "from the class shares alone")
+    if data.linear:
+        print(f"  linear  loss {loss(data.linear.loss)} nats, accuracy {share(data.linear.accuracy)} "
+              "from a linear model")
     if data.how:
         print(f"  read as {data.how}")
     for finding in data.findings:

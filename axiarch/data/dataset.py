@@ -5,7 +5,9 @@
       train.inputs.npy                  (N, D) float32
       train.targets.npy                 (N,) int32
       validation.inputs.npy, validation.targets.npy
+      linear.json                       what a linear model scores, once it has been trained
       sealed/test.inputs.npy, sealed/test.targets.npy      read by nothing until the seal is opened
+      sealed/table.parquet              the table as it was read, for other decisions about it
 """
 
 from __future__ import annotations
@@ -14,7 +16,7 @@ import hashlib
 import json
 import os
 import shutil
-from dataclasses import asdict, dataclass
+from dataclasses import asdict, dataclass, field, replace
 from pathlib import Path
 from typing import TYPE_CHECKING, Any, Literal
 
@@ -23,9 +25,10 @@ from numpy.typing import NDArray
 
 from axiarch.data.checks import Finding, Looked, check
 from axiarch.data.columns import Column, choose_target, look, propose_roles
+from axiarch.data.delimited import Said
 from axiarch.data.encoding import CODES, Code, Encoding, TextCode, learn_encoding
 from axiarch.data.floor import Floor, class_floor
-from axiarch.data.plan import DataPlan
+from axiarch.data.plan import DataPlan, SplitPlan
 from axiarch.data.repair import repaired
 from axiarch.data.split import split
 from axiarch.errors import DataError, WorkspaceMissing
@@ -67,6 +70,11 @@ class Dataset:
     rows : dict
         Rows in each part: train, validation, test.
     floor : Floor
+        Of a predictor that knows only how common each class is.
+    linear : Floor or None
+        Of a linear model; None while it has not been trained.
+    plan : DataPlan
+        The decisions that made it.
     findings : tuple of Finding
         What is suspicious about the table.
     examples : tuple of tuple of str
@@ -86,6 +94,8 @@ class Dataset:
     floor: Floor
     findings: tuple[Finding, ...]
     examples: tuple[tuple[str, ...], ...]
+    linear: Floor | None = None
+    plan: DataPlan = field(default_factory=DataPlan)
 
     @property
     def inputs(self) -> int:
@@ -123,6 +133,7 @@ def build_dataset(frame: polars.DataFrame, folder: Path, name: str, source: str 
         If the table cannot be used.
     """
     plan = plan or DataPlan()
+    table = frame
     frame, repairs = repaired(frame, plan.text)
     aim, why = choose_target(frame, plan.target)
     _check_finite(frame, plan.ignore)
@@ -146,8 +157,26 @@ def build_dataset(frame: polars.DataFrame, folder: Path, name: str, source: str 
                               encoding.labels(validation), frame[open_rows], labels[open_rows].astype(np.int32))),
         examples=tuple(tuple("" if v is None else str(v) for v in row)
                        for row in frame[parts.train[:EXAMPLES]].iter_rows()),
+        plan=replace(plan, target=aim),
     )
-    return _write(dataset, {"train": train, "validation": validation, "sealed/test": frame[parts.test]})
+    return _write(dataset, {"train": train, "validation": validation, "sealed/test": frame[parts.test]}, table)
+
+
+def kept_table(dataset: Dataset) -> polars.DataFrame:
+    """Return the whole table that a data set was made from, sealed rows included: only to split it anew.
+
+    Raises
+    ------
+    WorkspaceMissing
+        If it is not there.
+    """
+    import polars
+
+    try:
+        return polars.read_parquet(dataset.folder / "sealed" / "table.parquet")
+    except (OSError, polars.exceptions.PolarsError) as error:
+        raise WorkspaceMissing(f"the table of {shown(dataset.name)!r} cannot be read: {shown(error, 100)}",
+                               shown(dataset.folder), "add the data again under another name") from None
 
 
 def _labels(frame: polars.DataFrame, aim: str) -> tuple[NDArray[np.int64], list[str]]:
@@ -206,7 +235,7 @@ def _check_finite(frame: polars.DataFrame, ignore: tuple[str, ...]) -> None:
                             "mend the cell, or ignore the column")
 
 
-def _write(dataset: Dataset, frames: dict[str, polars.DataFrame]) -> Dataset:
+def _write(dataset: Dataset, frames: dict[str, polars.DataFrame], table: polars.DataFrame) -> Dataset:
     """Write arrays and description beside the final place, then rename."""
     folder = dataset.folder
     draft = folder.with_name(f".{folder.name}.{os.getpid()}")
@@ -219,6 +248,7 @@ def _write(dataset: Dataset, frames: dict[str, polars.DataFrame]) -> Dataset:
             for kind, array in arrays.items():
                 np.save(draft / f"{part}.{kind}.npy", array, allow_pickle=False)
                 digest.update(array.tobytes())
+        table.write_parquet(draft / "sealed" / "table.parquet")
         known = {**_as_json(dataset), "fingerprint": digest.hexdigest()[:16]}
         (draft / "data.json").write_text(json.dumps(known, indent=1, ensure_ascii=False), encoding="utf-8")
         if folder.exists():
@@ -231,7 +261,7 @@ def _write(dataset: Dataset, frames: dict[str, polars.DataFrame]) -> Dataset:
 
 def _as_json(dataset: Dataset) -> dict[str, Any]:
     known = asdict(dataset)
-    del known["folder"]
+    del known["folder"], known["linear"]
     known["encoding"]["codes"] = [
         {"kind": next(name for name, kind in CODES.items() if isinstance(c, kind)), **asdict(c)}
         for c in dataset.encoding.codes]
@@ -257,7 +287,8 @@ def read_dataset(folder: Path) -> Dataset:
             encoding=Encoding(codes, encoding["target"], tuple(encoding["classes"])),
             class_counts=tuple(known["class_counts"]), rows=known["rows"], floor=Floor(**known["floor"]),
             findings=tuple(Finding(**f) for f in known.get("findings", ())),
-            examples=tuple(tuple(row) for row in known["examples"]),
+            examples=tuple(tuple(row) for row in known["examples"]), linear=_read_linear(folder),
+            plan=_plan(known.get("plan")),
         )
     except FileNotFoundError:
         raise WorkspaceMissing(f"there is no data set {shown(folder.name)!r}", shown(folder.parent),
@@ -265,6 +296,29 @@ def read_dataset(folder: Path) -> Dataset:
     except (OSError, ValueError, KeyError, TypeError) as error:
         raise WorkspaceMissing(f"the data set {shown(folder.name)!r} cannot be read: {shown(error, 120)}",
                                shown(folder), "add the data again under another name") from None
+
+
+def _plan(known: dict[str, Any] | None) -> DataPlan:
+    if known is None:
+        return DataPlan()
+    own: dict[str, Any] = {n: tuple(value) if isinstance(value, list) else value for n, value in known.items()}
+    own |= {"split": SplitPlan(**known["split"]), "said": Said(**known["said"])}
+    return DataPlan(**own)
+
+
+def keep_linear(dataset: Dataset, linear: Floor) -> Dataset:
+    """Keep what a linear model scores beside a data set, and return the data set with it."""
+    draft = dataset.folder / f".linear.{os.getpid()}.json"
+    draft.write_text(json.dumps(asdict(linear)), encoding="utf-8")
+    os.replace(draft, dataset.folder / "linear.json")
+    return replace(dataset, linear=linear)
+
+
+def _read_linear(folder: Path) -> Floor | None:
+    try:
+        return Floor(**json.loads((folder / "linear.json").read_text(encoding="utf-8")))
+    except (OSError, ValueError, TypeError):
+        return None
 
 
 def _code(known: dict[str, Any]) -> Code:

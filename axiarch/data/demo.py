@@ -90,6 +90,38 @@ def hive_states(rows: int = 3000, seed: int = 20) -> HiveStates:
                       float((probabilities.argmax(1) == state).mean()))
 
 
+def messy_hive_states(path: Path, rows: int = 3000, seed: int = 20) -> Path:
+    """Write the hive states as a table that needs care, and return the path.
+
+    Semicolons and decimal commas; humidity as text with a percent sign; a date of each reading; a hive's
+    name, of which related rows share one; a hundred rows that stand twice; and ``alarm_code``, which was
+    written down after the state was known and gives it away.
+    """
+    import csv
+
+    made = hive_states(rows, seed)
+    rng = np.random.default_rng(seed + 1)
+    columns = dict(made.columns)
+    state = columns.pop("state")
+    days = rng.integers(0, 700, rows)
+    columns["read_on"] = [str(np.datetime64("2023-04-01") + d) for d in days]
+    columns["hive"] = [f"hive {i:03d}" for i in rng.integers(1, 181, rows)]
+    columns["humidity_percent"] = [None if v is None else f"{v} %" for v in columns["humidity_percent"]]
+    columns["alarm_code"] = [f"A{STATES.index(str(v)) * 7 + 3}" if rng.random() > 0.01 else "A0" for v in state]
+    columns["keeper_note"] = ["=see log" if rng.random() < 0.02 else "" for _ in range(rows)]
+    columns["state"] = state
+    order = np.concatenate([np.arange(rows), rng.choice(rows, 100, replace=False)])
+    with path.open("w", newline="", encoding="utf-8") as file:
+        writer = csv.writer(file, delimiter=";", lineterminator="\n")
+        writer.writerow(columns)
+        writer.writerows([_comma(values[i]) for values in columns.values()] for i in order)
+    return path
+
+
+def _comma(value: object) -> object:
+    return str(value).replace(".", ",") if isinstance(value, float) else value
+
+
 def _bands(rng: np.random.Generator, rows: int, outside: Floats) -> Floats:
     """Return band levels in dB (N, 8): one loudness per hive, neighbours alike, warmer is louder."""
     level = rng.normal(0, 2.5, (rows, 1)) + 0.25 * (outside[:, None] - 18)

@@ -51,11 +51,14 @@ def _as_number(series: polars.Series) -> tuple[polars.Series, str]:
 
 
 def _as_date(series: polars.Series) -> tuple[polars.Series, str]:
+    import polars
+
     for form in DATES:
         found = series.str.strip_chars().str.to_datetime(form, strict=False)
         kept, what = _if_enough(series, found, "dates")
         if what:
-            return kept, what
+            days_alone = kept.drop_nulls().dt.time().n_unique() == 1 and "%H" not in form
+            return kept.cast(polars.Date) if days_alone else kept, what
     return series, ""
 
 

@@ -1,7 +1,8 @@
 """The runner's own process: ``python -m axiarch.runner run WORKSPACE NUMBER LANES`` and its helpers.
 
 ``run`` says on its first line of output whether it holds the workspace (JSON); ``measure`` reads a JSON
-request and answers it; ``warm`` compiles the kernels. They are started by workflows, not by people.
+request and answers it; ``linear`` trains the linear floor of a data set; ``warm`` compiles the kernels.
+They are started by workflows, not by people.
 """
 
 from __future__ import annotations
@@ -88,6 +89,24 @@ def _measure() -> int:
     return 0
 
 
+def _linear(folder: str) -> int:
+    from threadpoolctl import threadpool_limits
+
+    from axiarch.data.dataset import read_dataset
+    from axiarch.engine.warm import warm
+    from axiarch.runner.linear import linear_floor
+
+    try:
+        with threadpool_limits(1):
+            warm()
+            found = linear_floor(read_dataset(Path(folder)))
+    except AxiarchError as error:
+        _say(error=type(error).__name__, what=error.what, where=error.where, remedy=error.remedy)
+        return error.exit_code
+    _say(loss=found.loss, accuracy=found.accuracy)
+    return 0
+
+
 def main(arguments: list[str]) -> int:
     """Do what the arguments say; return the exit code."""
     match arguments:
@@ -95,6 +114,8 @@ def main(arguments: list[str]) -> int:
             return _run(folder, number, lanes)
         case ["measure"]:
             return _measure()
+        case ["linear", folder]:
+            return _linear(folder)
         case ["warm"]:
             from axiarch.engine.warm import warm
 

@@ -13,6 +13,7 @@ from axiarch.tui import messages as said
 from axiarch.tui.actions import ACTIONS, VIEWS, Action
 from axiarch.tui.palette import DARK, LIGHT
 from axiarch.tui.search import ActionFinder
+from axiarch.tui.views.data import DataView
 from axiarch.tui.views.field import FieldView
 from axiarch.tui.views.ladder import LadderView
 from axiarch.tui.views.sheet import SheetView
@@ -151,7 +152,8 @@ class AxiarchApp(WorkingApp):
 
     def do_open_file(self) -> None:
         """Ask for a table to open."""
-        self.push_screen(Prompt("Path of a CSV file", "the first line names the columns; the target is proposed"),
+        hint = "text of any separator, Parquet, Arrow, JSON lines, Excel; the target is proposed"
+        self.push_screen(Prompt("Path of a table", hint),
                          self._open_file)
 
     def _open_file(self, answer: str | None) -> None:
@@ -161,6 +163,28 @@ class AxiarchApp(WorkingApp):
     def do_add_demo(self) -> None:
         """Add the demo data."""
         self._add(lambda: workflows.data_set(workflows.make_demo(self._workspace.folder), "hive states").folder.name)
+
+    def do_ignore(self) -> None:
+        """Leave out the column under the cursor, or take it in."""
+        self._turn_decision("ignore")
+
+    def do_aim(self) -> None:
+        """Predict the column under the cursor."""
+        self._turn_decision("aim")
+
+    def do_group(self) -> None:
+        """Keep rows with equal values of the column under the cursor together, or not."""
+        self._turn_decision("group")
+
+    def do_as_text(self) -> None:
+        """Keep the column under the cursor as text, or not."""
+        self._turn_decision("as text")
+
+    def _turn_decision(self, what: str) -> None:
+        data, plan = self._state.dataset, self.query_one(DataView).decided(what)
+        if data is not None and plan is not None:
+            self.query_one(Notice).say((f"making {data.name} anew", "faint"))
+            self._add(lambda: workflows.redecide(self._workspace, data, plan).folder.name)
 
     def do_edit(self) -> None:
         """Edit the value under the cursor."""

@@ -26,11 +26,12 @@ ABOUT: Mapping[str, str] = {
 
 _LOSS = ("validation loss", "mean cross-entropy in nats on the validation rows; lower is better")
 _FLOOR = ("floor", "the loss of a predictor that knows only how common each class is")
+_LINEAR = ("linear", "the loss of a linear model trained by the same engine: what depth has to beat")
 _STEADY = ("steady loss",
            "validation loss averaged over the last 3 epochs, at its lowest: one lucky epoch counts little")
 
 TERMS: Mapping[str, tuple[tuple[str, str], ...]] = {
-    "data": (("role", "input, target, or ignored, each with the reason it was proposed"), _FLOOR,
+    "data": (("role", "input, target, or ignored, each with the reason it was proposed"), _FLOOR, _LINEAR,
              ("!", "something suspicious, found before training, with its evidence and a remedy"),
              ("seal", "the guard on the test rows; no view, statistic or search reads them")),
     "sheet": (("recipe", "one complete configuration: network, optimiser, schedule, batches, regularisation, stopping"),
@@ -43,7 +44,7 @@ TERMS: Mapping[str, tuple[tuple[str, str], ...]] = {
               ("stopped", "ended by hand; what has ended is kept, and it can go on")),
     "ladder": (_STEADY, ("tied", "not told apart from the leader by what has been measured"),
                ("apart", "worse than the leader beyond doubt, at 95 % over all comparisons"),
-               ("spread", "standard deviation of the steady loss over seeds"), _FLOOR),
+               ("spread", "standard deviation of the steady loss over seeds"), _FLOOR, _LINEAR),
     "strips": (_LOSS, ("gap", "validation loss minus training loss; it widens when the network learns by heart"),
                ("training loss", "in inference mode on as many training rows as there are validation rows"),
                ("kept epoch", "the one whose weights were kept: lowest steady loss"),

@@ -20,8 +20,8 @@ import importlib
 from typing import TYPE_CHECKING, Any
 
 if TYPE_CHECKING:
-    from axiarch.workflows.adding import add_table
-    from axiarch.workflows.demonstrating import demo_search, make_demo
+    from axiarch.workflows.adding import add_table, redecide
+    from axiarch.workflows.demonstrating import demo_search, make_demo, write_demo_files
     from axiarch.workflows.drafting import draft_data, load_draft, new_search, save_draft
     from axiarch.workflows.exporting import export_chart, export_curves, export_ranking
     from axiarch.workflows.forecasting import forecast_search
@@ -38,13 +38,14 @@ _HOME = {
     "forecast_search": "forecasting", "data_set": "opening", "open_workspace": "opening",
     "default_lanes": "starting", "resume_search": "starting", "start_search": "starting",
     "steer_search": "steering", "wait": "waiting", "Snapshot": "watching", "Watcher": "watching",
-    "look_at": "watching",
+    "look_at": "watching", "redecide": "adding", "write_demo_files": "demonstrating",
 }
 
 __all__ = [
     "Snapshot", "Watcher", "add_table", "data_set", "default_lanes", "demo_search", "draft_data", "export_chart",
     "export_curves", "export_ranking", "forecast_search", "load_draft", "look_at", "make_demo", "new_search",
-    "open_workspace", "resume_search", "save_draft", "start_search", "steer_search", "wait",
+    "open_workspace", "redecide", "resume_search", "save_draft", "start_search", "steer_search", "wait",
+    "write_demo_files",
 ]
 
 

@@ -6,7 +6,8 @@ import tempfile
 from pathlib import Path
 
 from axiarch.data.dataset import Dataset
-from axiarch.data.demo import hive_states
+from axiarch.data.demo import hive_states, messy_hive_states
+from axiarch.errors import WorkspaceReadOnly
 from axiarch.journal.workspace import Workspace
 from axiarch.recipes.searchfile import SearchFile
 from axiarch.workflows.adding import add_table
@@ -26,6 +27,22 @@ def make_demo(folder: Path) -> Workspace:
             add_table(workspace, table, name=HIVE_STATES, target="state")
         save_draft(workspace, demo_search(data_set(workspace, HIVE_STATES)))
     return workspace
+
+
+def write_demo_files(folder: Path) -> list[Path]:
+    """Write the demo tables as files, a clean and a messy one, and return their paths.
+
+    Raises
+    ------
+    WorkspaceReadOnly
+    """
+    try:
+        folder.mkdir(parents=True, exist_ok=True)
+        return [hive_states().to_csv(folder / "hive-states.csv"),
+                messy_hive_states(folder / "hive-states-messy.csv")]
+    except OSError as error:
+        raise WorkspaceReadOnly(f"the demo files cannot be written: {error.strerror}", str(folder),
+                                "choose another folder") from None
 
 
 def demo_search(data: Dataset) -> SearchFile:

@@ -2,19 +2,15 @@
 
 from __future__ import annotations
 
-import json
-import subprocess
-import sys
 from itertools import islice
 
 from axiarch.data.dataset import Dataset
 from axiarch.errors import TrainingError
 from axiarch.insight.forecast import Forecast, forecast, to_measure
-from axiarch.plain import shown
 from axiarch.recipes.recipe import Recipe
 from axiarch.recipes.searchfile import SearchFile
 from axiarch.search.methods import make_method
-from axiarch.workflows.answer import raise_answer
+from axiarch.workflows.asking import ask
 from axiarch.workflows.starting import default_lanes
 
 #: Recipes looked at; of more, the cost of these stands for all.
@@ -41,14 +37,7 @@ def forecast_search(search: SearchFile, data: Dataset, lanes: int = 0) -> Foreca
         raise TrainingError("no recipe of this space satisfies its constraints", "constraints", "loosen them")
     picked = to_measure(recipes, data.inputs, len(data.classes))
     request = {"data": str(data.folder), "recipes": [[dict(r), n * search.repeats] for r, n in picked]}
-    done = subprocess.run([sys.executable, "-m", "axiarch.runner", "measure"], input=json.dumps(request),
-                          capture_output=True, text=True, check=False)
-    try:
-        answer = json.loads(done.stdout.splitlines()[-1])
-    except (ValueError, IndexError):
-        last = done.stderr.strip().splitlines()[-1:] or ["no message"]
-        raise TrainingError(f"steps could not be timed: {shown(last[0], 120)}", "", "try again") from None
-    raise_answer(answer)
+    answer = ask("measure", request=request)
     measured = [(int(w), float(s), int(b)) for w, s, b in answer["measured"]]
     found = forecast(recipes, search.repeats, data.rows["train"], data.inputs, len(data.classes),
                      lanes or default_lanes(), measured)

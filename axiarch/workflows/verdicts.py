@@ -38,14 +38,16 @@ def ranking_verdict(s: Snapshot) -> str:
 def _against_base(s: Snapshot) -> str:
     first = s.ranking.rows[0]
     floor = s.dataset.floor.loss
+    linear = s.dataset.linear
+    beaten = f"The floor is {loss(floor)}" + (f", a linear model's loss {loss(linear.loss)}." if linear else ".")
     base = next((r for r in s.ranking.rows if s.recipes[r.recipe].recipe == s.file.space.base), None)
     if base is None:
-        return f"The floor is {loss(floor)}."
+        return beaten
     if base.recipe == first.recipe:
-        return f"It is the base recipe. The floor is {loss(floor)}."
+        return f"It is the base recipe. {beaten}"
     if base.standing == "tied":
-        return f"The base recipe, at {loss(base.loss)}, is not told apart from it. The floor is {loss(floor)}."
-    return f"That is {loss(base.loss - first.loss)} below the base recipe. The floor is {loss(floor)}."
+        return f"The base recipe, at {loss(base.loss)}, is not told apart from it. {beaten}"
+    return f"That is {loss(base.loss - first.loss)} below the base recipe. {beaten}"
 
 
 def search_verdict(s: Snapshot) -> str:

@@ -93,6 +93,21 @@ class BadInput(CliCase):
                 self.assertEqual(done.stdout, "")
         self.assertEqual(list((self.folder / "w" / "searches").iterdir()), [])
 
+    def test_decisions_about_data(self) -> None:
+        self.cli("data", "demo-files", "files")
+        messy = ("data", "add", "files/hive-states-messy.csv", "-w", "w", "--json")
+        found = json.loads(self.cli(*messy).stdout)
+        self.assertEqual([f["kind"] for f in found["findings"]], ["leak", "duplicates"])
+        mended = json.loads(self.cli(*messy, "--name", "mended", "--ignore", "alarm_code", "--group", "hive",
+                                     "--scaling", "robust", "--test", "0.1").stdout)
+        self.assertEqual(mended["findings"], [])
+        self.assertGreater(mended["linear"]["loss"], found["linear"]["loss"] + 0.5)
+        for words in (("--group", "hives"), ("--validation", "0.95"), ("--encoding", "klingon"), ("--separator", "||"),
+                      ("--target", "stat"), ("--order", "humidity_percent")):
+            with self.subTest(words=words):
+                self.cli(*messy, "--name", "bad", *words, code=2)
+        self.assertEqual(len(list((self.folder / "w" / "data").iterdir())), 2)
+
     def test_files_that_are_not_there(self) -> None:
         ring_workspace(self.folder / "w")
         self.cli("search", "none.toml", "-w", "w", code=2)

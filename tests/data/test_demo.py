@@ -7,7 +7,9 @@ from collections import Counter
 
 import numpy as np
 
-from axiarch.data.demo import STATES, hive_states
+from axiarch.data.dataset import build_dataset
+from axiarch.data.demo import STATES, hive_states, messy_hive_states
+from axiarch.data.plan import DataPlan, SplitPlan
 from axiarch.data.table import read_table
 from tests.support import FolderCase
 
@@ -44,6 +46,23 @@ class HiveStatesLaws(FolderCase):
         self.assertEqual(frame["reading_id"].n_unique(), 3000)
         self.assertGreater(frame["humidity_percent"].null_count(), 100)
         self.assertEqual(frame["hive_type"].n_unique(), 3)
+
+
+class Messy(FolderCase):
+    def test_every_trap_is_found_and_mended_by_its_remedy(self) -> None:
+        frame, how = read_table(messy_hive_states(self.folder / "m.csv"))
+        self.assertIn("semicolon", how)
+        self.assertIn("decimal comma", how)
+        first = build_dataset(frame, self.folder / "first", "m", plan=DataPlan(target="state"))
+        roles = {c.name: (c.role, c.kind, c.reason) for c in first.columns}
+        self.assertEqual([roles[n][0] for n in ("reading_id", "hive", "keeper_note")], ["ignored"] * 3)
+        self.assertEqual((roles["humidity_percent"][1], roles["read_on"][1]), ("number", "date"))
+        self.assertIn("stored as text", roles["humidity_percent"][2])
+        self.assertEqual({f.kind: f.column for f in first.findings}, {"leak": "alarm_code", "duplicates": ""})
+        plan = DataPlan("state", ignore=("alarm_code",), split=SplitPlan(group="hive"))
+        mended = build_dataset(frame, self.folder / "mended", "m", plan=plan)
+        self.assertEqual(mended.findings, ())
+        self.assertNotIn("hive", [code.name for code in mended.encoding.codes])
 
 
 if __name__ == "__main__":

@@ -89,6 +89,29 @@ class Empty(AppCase):
             self.assertNotIn("there is no such file", screen(app))
 
 
+class Deciding(AppCase):
+    async def test_columns_are_ignored_taken_in_predicted_and_grouped_by(self) -> None:
+        table = write_csv(self.folder / "r.csv", ["x", "y", "side", "place"], ring_rows())
+        workspace = Workspace.create(self.folder / "w")
+        workflows.add_table(workspace, table)
+        async with self.running(workspace) as (app, pilot):
+            await self.shows(app, pilot, "240 rows")
+            app.front().focus_main()
+            roles = lambda: {c.name: c.role for c in app._state.dataset.columns}  # noqa: E731
+            await pilot.press("down", "i")
+            await self.until(pilot, lambda: roles()["y"] == "ignored")
+            await pilot.press("i")
+            await self.until(pilot, lambda: roles()["y"] == "input")
+            await pilot.press("down", "m")
+            await self.until(pilot, lambda: roles()["side"] == "target")
+            await pilot.press("up", "g")
+            await self.until(pilot, lambda: app._state.dataset.plan.split.group == "y")
+            self.assertEqual(roles()["y"], "ignored")
+            await pilot.press("down", "down", "i")  # the old target; side cannot be told without it or x
+            await self.until(pilot, lambda: roles()["place"] == "ignored")
+            self.assertEqual(workflows.data_set(workspace), app._state.dataset)
+
+
 class Sheet(AppCase):
     async def test_values_are_edited_with_mistakes_marked_and_undone(self) -> None:
         workspace = ring_workspace(self.folder / "w")

@@ -6,9 +6,13 @@ import contextlib
 import io
 import re
 import unittest
+from dataclasses import replace
 from pathlib import Path
 
+import numpy as np
+
 from axiarch import workflows
+from axiarch.data.demo import hive_states
 from axiarch.errors import AxiarchError, DataError, InputError, TrainingError, WorkspaceMissing
 from axiarch.recipes.recipe import Recipe
 from axiarch.workflows.answer import raise_answer
@@ -69,6 +73,73 @@ class Adding(FolderCase):
         for name in ("", "c"):
             with self.assertRaises(WorkspaceMissing):
                 workflows.data_set(workspace, name)
+
+
+class Deciding(FolderCase):
+    def setUp(self) -> None:
+        super().setUp()
+        self.workspace = workflows.open_workspace(self.folder / "w", create=True)
+        path = write_csv(self.folder / "r.csv", ["x", "y", "side", "place"], ring_rows())
+        self.data = workflows.add_table(self.workspace, path)
+
+    def test_other_decisions_replace_a_data_set_that_nothing_has_used(self) -> None:
+        made = workflows.redecide(self.workspace, self.data, replace(self.data.plan, ignore=("side",)))
+        self.assertEqual((made.folder, made.inputs), (self.data.folder, self.data.inputs - 2))
+        self.assertEqual(made.plan.ignore, ("side",))
+        self.assertIsNotNone(made.linear)
+        self.assertEqual([p.name for p in self.workspace.data().iterdir()], ["r"])
+        again = workflows.redecide(self.workspace, made, replace(made.plan, ignore=()))
+        self.assertEqual((again.fingerprint, again.encoding), (self.data.fingerprint, self.data.encoding))
+
+    def test_a_data_set_in_use_stays_and_another_is_made(self) -> None:
+        search = workflows.new_search(self.data, base={"epochs": 2}, vary={"width": "4 | 8"}, repeats=1)
+        workflows.wait(self.workspace, workflows.start_search(self.workspace, search, 1))
+        for wanted in ("r 2", "r 3"):
+            made = workflows.redecide(self.workspace, self.data, replace(self.data.plan, target="side"))
+            self.assertEqual((made.name, made.encoding.target), (wanted, "side"))
+        self.assertEqual(workflows.data_set(self.workspace, "r"), self.data)
+
+    def test_decisions_that_cannot_be_change_nothing(self) -> None:
+        for plan in (replace(self.data.plan, target="x"), replace(self.data.plan, ignore=("x", "y", "side"))):
+            with self.assertRaises(DataError):
+                workflows.redecide(self.workspace, self.data, plan)
+        self.assertEqual(workflows.data_set(self.workspace), self.data)
+        self.assertEqual(len(list(self.workspace.data().iterdir())), 1)
+
+
+class Floors(FolderCase):
+    def test_the_linear_floor_is_kept_and_lies_between_floor_and_truth(self) -> None:
+        workspace = workflows.make_demo(self.folder / "d")
+        data = workflows.data_set(workspace, "hive states")
+        assert data.linear is not None
+        self.assertLess(data.linear.loss, data.floor.loss - 0.2)
+        self.assertGreater(data.linear.loss, hive_states().best_loss + 0.2)
+        self.assertGreater(data.linear.accuracy, data.floor.accuracy)
+
+    def test_the_linear_floor_is_that_of_an_independent_solver(self) -> None:
+        """Softmax regression is convex; the engine, stopped by its patience, must come close to the optimum."""
+        from scipy.optimize import minimize
+
+        data = workflows.data_set(workflows.make_demo(self.folder / "d"), "hive states")
+        train, validation = data.part("train"), data.part("validation")
+        x, v = (np.hstack([p.inputs, np.ones((len(p.targets), 1))]).astype(float) for p in (train, validation))
+        hot = np.eye(5)[train.targets]
+
+        def loss(w: np.ndarray) -> tuple[float, np.ndarray]:
+            z = x @ w.reshape(-1, 5)
+            z -= z.max(1, keepdims=True)
+            p = np.exp(z) / np.exp(z).sum(1, keepdims=True)
+            return float(-np.log(p[hot == 1]).mean()), (x.T @ (p - hot) / len(x)).ravel()
+
+        best = minimize(loss, np.zeros(x.shape[1] * 5), jac=True, method="L-BFGS-B").x.reshape(-1, 5)
+        z = v @ best
+        truth = float((np.logaddexp.reduce(z, 1) - z[np.arange(len(v)), validation.targets]).mean())
+        assert data.linear is not None
+        self.assertAlmostEqual(data.linear.loss, truth, delta=0.03)
+
+    def test_demo_files(self) -> None:
+        paths = workflows.write_demo_files(self.folder / "files")
+        self.assertEqual([p.name for p in paths], ["hive-states.csv", "hive-states-messy.csv"])
 
 
 class Drafts(FolderCase):

@@ -2,16 +2,18 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
+
 from axiarch.tui.plots.runs import Row, Rows
 from axiarch.tui.plots.scale import Scale
 
 
-def rung(scale: Scale, width: int, loss: float, reach: float | None, training: float, floor: float,
+def rung(scale: Scale, width: int, loss: float, reach: float | None, training: float, floors: Sequence[float],
          role: str, ghost: bool = False) -> Row:
     """Return the track of one recipe.
 
-    A whisker of `reach` to each side of the dot at `loss`, a fainter dot at `training`, the floor as a
-    line. What lies beyond the axis is pointed to.
+    A whisker of `reach` to each side of the dot at `loss`, a fainter dot at `training`, the floors as
+    lines. What lies beyond the axis is pointed to.
     """
     cells: list[tuple[str, str]] = [(" ", "ink")] * width
 
@@ -20,7 +22,8 @@ def rung(scale: Scale, width: int, loss: float, reach: float | None, training: f
         if 0 <= place <= 1:
             cells[min(int(place * width), width - 1)] = (symbol, own)
 
-    put(floor, "┊", "faint")
+    for floor in floors:
+        put(floor, "┊", "faint")
     if reach is not None:
         low, high = (min(max(float(scale.at(v)), 0.0), 1.0) for v in (loss - reach, loss + reach))
         for column in range(int(low * width), min(int(high * width), width - 1) + 1):

@@ -2,11 +2,14 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
+
 from textual.app import ComposeResult
 from textual.containers import Horizontal
 
 from axiarch.data.columns import Column
 from axiarch.data.dataset import Dataset
+from axiarch.data.plan import DataPlan
 from axiarch.plain import count, loss, number, share, shown
 from axiarch.tui.plots.bars import histogram, named_bars, spark
 from axiarch.tui.plots.runs import Row, Rows, fit, right, wrap
@@ -175,6 +178,7 @@ class DataView(View):
                 drawing.redraw()
                 drawing.refresh(layout=True)
             columns.count = len(dataset.columns) if dataset else 0
+            columns.redraw()
             columns.styles.max_height = max(columns.count, 1)
             detail.index = columns.cursor
             detail.redraw()
@@ -189,6 +193,11 @@ class DataView(View):
         detail.index = event.index
         detail.redraw()
 
+    def decided(self, what: str) -> DataPlan | None:
+        """Return the plan with a decision about the column under the cursor turned; None if there is none to turn."""
+        d = self.state.dataset
+        return turned(d, d.columns[self.query_one(Columns).cursor], what) if d else None
+
     def focus_main(self) -> None:
         """Give the keyboard to the table."""
         self.query_one(Columns).focus()
@@ -202,7 +211,35 @@ class DataView(View):
         return (f"{count(sum(d.rows.values()), 'row')}: {count(d.inputs, 'input')} predict {d.encoding.target}, one of "
                 f"{count(len(d.classes), 'class', 'classes')}; {number(d.rows['train'])} rows train, "
                 f"{number(d.rows['validation'])} validate, {number(d.rows['test'])} are sealed. The floor to beat is "
-                f"{loss(d.floor.loss)} (accuracy {share(d.floor.accuracy)}). {_warned(d)}Next: n, the sheet.")
+                f"{loss(d.floor.loss)} (accuracy {share(d.floor.accuracy)}){_linear(d)}. "
+                f"{_warned(d)}Next: n, the sheet.")
+
+
+def turned(d: Dataset, column: Column, what: str) -> DataPlan | None:
+    """Return a data set's plan with one decision about a column turned; None where that makes no sense."""
+    plan, name = d.plan, column.name
+    if what == "aim":
+        return None if column.role == "target" else replace(
+            plan, target=name, ignore=_without(plan.ignore, name), use=_without(plan.use, name))
+    if what == "group":
+        group = "" if plan.split.group == name else name
+        return replace(plan, use=_without(plan.use, name), split=replace(plan.split, group=group, order=""))
+    if column.role == "target":
+        return None
+    if what == "as text":
+        text = _without(plan.text, name) if name in plan.text else (*plan.text, name)
+        return replace(plan, text=text)
+    if column.role == "ignored":
+        return replace(plan, ignore=_without(plan.ignore, name), use=(*_without(plan.use, name), name))
+    return replace(plan, ignore=(*plan.ignore, name), use=_without(plan.use, name))
+
+
+def _without(names: tuple[str, ...], name: str) -> tuple[str, ...]:
+    return tuple(n for n in names if n != name)
+
+
+def _linear(d: Dataset) -> str:
+    return f"; a linear model reaches {loss(d.linear.loss)}" if d.linear else ""
 
 
 def _warned(d: Dataset) -> str:
@@ -214,7 +251,7 @@ class Empty(Drawing):
 
     def draw(self, width: int, height: int) -> Rows:
         """Return a few lines in the middle."""
-        lines: Rows = [[("o", "lead*"), ("  open a CSV file: the first line names the columns", "ink")],
+        lines: Rows = [[("o", "lead*"), ("  open a table: text, Parquet, Arrow, JSON lines, Excel", "ink")],
                        [("d", "lead*"), ("  add the demo data: what a hive is doing, told from its sensors", "ink")],
                        [],
                        [("Rows are split into training, validation and sealed test rows;", "faint")],

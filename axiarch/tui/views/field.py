@@ -24,6 +24,12 @@ _LEADERS = 3
 _BREAK = (np.array([np.nan]), np.array([np.nan]))
 
 
+def floor_levels(s: Snapshot) -> list[Level]:
+    """Return what every chart of losses is read against."""
+    linear = s.dataset.linear
+    return [Level(s.dataset.floor.loss, "floor"), *([Level(linear.loss, "linear")] if linear else [])]
+
+
 class Lines(Drawing):
     """The runs of a search."""
 
@@ -53,7 +59,7 @@ class Lines(Drawing):
         chart = Chart(series, Scale(1 if self.by_epoch else 0, self.end()),
                       loss_scale(values, s.dataset.floor.loss),
                       "epoch of each run" if self.by_epoch else "budget spent: epochs of all runs",
-                      "validation loss (nats)", [Level(s.dataset.floor.loss, "floor")], self.cursor)
+                      "validation loss (nats)", floor_levels(s), self.cursor)
         reading = [] if self.cursor is None else [self._reading(s)]
         return [_legend(self.by_epoch), *draw_chart(chart, width, height - 1 - len(reading)), *reading]
 

@@ -11,6 +11,7 @@ from axiarch.tui.messages import RecipeOpened
 from axiarch.tui.plots import ladder
 from axiarch.tui.plots.runs import Row, Rows, fit, right
 from axiarch.tui.plots.scale import Scale
+from axiarch.tui.views.field import floor_levels
 from axiarch.tui.views.view import View
 from axiarch.tui.widgets.drawing import Drawing, Listing
 from axiarch.workflows.verdicts import ranking_verdict
@@ -69,7 +70,7 @@ class Rungs(Listing):
                 (right(f"#{row.recipe}", 6), "faint"), (right(loss(row.loss), 9), role + "*" if index == 0 else role),
                 (" ", "ink"),
                 *ladder.rung(self.scale, track, row.loss, row.half_width or row.spread, row.training,
-                             s.dataset.floor.loss, role, row.standing == "apart"),
+                             [level.y for level in floor_levels(s)], role, row.standing == "apart"),
                 ("  ", "ink"), ("† " if row.failed else "", "warn"),
                 (fit(differs(s, row), max(width - _HEAD - track - 2, 0)), "ink" if index == 0 else "faint")]
 
@@ -97,7 +98,8 @@ class Head(Drawing):
         below = ladder.axis(self.scale, track_width(width))
         legend: Row = [(" place  recipe    loss", "faint"), (" ●", "lead"), ("─", "lead"),
                        (" steady loss, 95 %   ", "faint"), ("○", "train"), (" training   ", "faint"),
-                       ("┊ floor", "faint"), ("   nats" if width > 90 else "", "faint")]
+                       ("┊ linear and floor" if self.snapshot.dataset.linear else "┊ floor", "faint"),
+                       ("   nats" if width > 90 else "", "faint")]
         side = fit("differs from the leader in", max(width - _HEAD - track_width(width) - 2, 0))
         return [legend, [(pad + " ", "ink"), *below[0], ("  " + side, "faint")], [(pad + " ", "ink"), *below[1]]]
 

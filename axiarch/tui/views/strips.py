@@ -12,6 +12,7 @@ from axiarch.recipes.steady import steady
 from axiarch.tui.plots.chart import MARGIN, Chart, Level, Series, draw_chart, loss_scale
 from axiarch.tui.plots.runs import Row, Rows, fit, wrap
 from axiarch.tui.plots.scale import Scale, span_of
+from axiarch.tui.views.field import floor_levels
 from axiarch.tui.views.view import View
 from axiarch.tui.widgets.drawing import Drawing
 from axiarch.workflows.verdicts import recipe_verdict
@@ -68,7 +69,7 @@ class Paper(Drawing):
             if kept:
                 series.append(Series(np.array([float(kept)]), np.array([c.validation[kept - 1]]), "lead", 3, "◆"))
         scale = loss_scale(np.concatenate([y.y for y in series]), s.dataset.floor.loss)
-        chart = Chart(series, x, scale, "epoch", "loss (nats)", [Level(s.dataset.floor.loss, "floor")],
+        chart = Chart(series, x, scale, "epoch", "loss (nats)", floor_levels(s),
                       self._line(curves), ticks_below=False)
         return draw_chart(chart, width, height)
 

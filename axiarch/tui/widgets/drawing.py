@@ -65,9 +65,9 @@ class Listing(ScrollView, can_focus=True):
     """A list of drawn lines, of which one is under the cursor; only visible lines are drawn."""
 
     BINDINGS = [
-        ("up,k", "move(-1)", "up"), ("down,j", "move(1)", "down"), ("pageup", "move(-10)", "page up"),
-        ("pagedown", "move(10)", "page down"), ("home,g", "move(-1000000)", "first"),
-        ("end,G", "move(1000000)", "last"),
+        ("up", "move(-1)", "up"), ("down", "move(1)", "down"), ("pageup", "move(-10)", "page up"),
+        ("pagedown", "move(10)", "page down"), ("home", "move(-1000000)", "first"),
+        ("end", "move(1000000)", "last"),
     ]
 
     count: reactive[int] = reactive(0)

@@ -1,0 +1,31 @@
+"""Ask a process of our own for numbers that need the engine, which the interface never loads."""
+
+from __future__ import annotations
+
+import json
+import subprocess
+import sys
+from typing import Any
+
+from axiarch.errors import TrainingError
+from axiarch.plain import shown
+from axiarch.workflows.answer import raise_answer
+
+
+def ask(*words: str, request: object = None) -> dict[str, Any]:
+    """Run ``python -m axiarch.runner`` with `words`, give it `request` as JSON, and return its answer.
+
+    Raises
+    ------
+    AxiarchError
+        Whatever the process says went wrong; TrainingError if it says nothing that can be read.
+    """
+    done = subprocess.run([sys.executable, "-m", "axiarch.runner", *words], input=json.dumps(request),
+                          capture_output=True, text=True, check=False)
+    try:
+        answer: dict[str, Any] = json.loads(done.stdout.splitlines()[-1])
+    except (ValueError, IndexError):
+        last = done.stderr.strip().splitlines()[-1:] or ["no message"]
+        raise TrainingError(f"nothing could be trained: {shown(last[0], 120)}", "", "try again") from None
+    raise_answer(answer)
+    return answer
