@@ -18,7 +18,8 @@ from axiarch.tui.views.field import FieldView
 from axiarch.tui.views.ladder import LadderView
 from axiarch.tui.views.sheet import SheetView
 from axiarch.tui.views.strips import StripsView
-from axiarch.tui.widgets.dialogs import Help, Prompt, Question
+from axiarch.tui.widgets.browser import Browser
+from axiarch.tui.widgets.dialogs import Help, Question
 from axiarch.tui.widgets.frame import Notice
 from axiarch.tui.working import WorkingApp
 
@@ -152,9 +153,7 @@ class AxiarchApp(WorkingApp):
 
     def do_open_file(self) -> None:
         """Ask for a table to open."""
-        hint = "text of any separator, Parquet, Arrow, JSON lines, Excel; the target is proposed"
-        self.push_screen(Prompt("Path of a table", hint),
-                         self._open_file)
+        self.push_screen(Browser(Path.cwd(), workflows.recent_tables(self._workspace)), self._open_file)
 
     def _open_file(self, answer: str | None) -> None:
         if answer:

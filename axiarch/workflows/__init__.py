@@ -25,7 +25,7 @@ if TYPE_CHECKING:
     from axiarch.workflows.drafting import draft_data, load_draft, new_search, save_draft
     from axiarch.workflows.exporting import export_chart, export_curves, export_ranking
     from axiarch.workflows.forecasting import forecast_search
-    from axiarch.workflows.opening import data_set, open_workspace
+    from axiarch.workflows.opening import data_set, open_workspace, recent_tables
     from axiarch.workflows.starting import default_lanes, resume_search, start_search
     from axiarch.workflows.steering import steer_search
     from axiarch.workflows.waiting import wait
@@ -38,14 +38,14 @@ _HOME = {
     "forecast_search": "forecasting", "data_set": "opening", "open_workspace": "opening",
     "default_lanes": "starting", "resume_search": "starting", "start_search": "starting",
     "steer_search": "steering", "wait": "waiting", "Snapshot": "watching", "Watcher": "watching",
-    "look_at": "watching", "redecide": "adding", "write_demo_files": "demonstrating",
+    "look_at": "watching", "recent_tables": "opening", "redecide": "adding", "write_demo_files": "demonstrating",
 }
 
 __all__ = [
     "Snapshot", "Watcher", "add_table", "data_set", "default_lanes", "demo_search", "draft_data", "export_chart",
     "export_curves", "export_ranking", "forecast_search", "load_draft", "look_at", "make_demo", "new_search",
-    "open_workspace", "redecide", "resume_search", "save_draft", "start_search", "steer_search", "wait",
-    "write_demo_files",
+    "open_workspace", "recent_tables", "redecide", "resume_search", "save_draft", "start_search", "steer_search",
+    "wait", "write_demo_files",
 ]
 
 

@@ -99,7 +99,7 @@ def add_table(workspace: Workspace, path: Path, *, name: str = "", target: str |
                         "choose another name")
     frame, how = read_table(path, plan.said)
     try:
-        return _with_linear_floor(build_dataset(frame, folder, shown(name), shown(path), plan, how))
+        return _with_linear_floor(build_dataset(frame, folder, shown(name), str(path.absolute()), plan, how))
     except AxiarchError as error:
         raise error.at(shown(path)) from None
     except OSError as error:

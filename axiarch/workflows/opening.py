@@ -40,3 +40,17 @@ def data_set(workspace: Workspace, name: str = "") -> Dataset:
         raise WorkspaceMissing("there are several data sets", shown(workspace.folder),
                                "name one of " + ", ".join(names))
     return read_dataset(workspace.data(names[0]))
+
+
+def recent_tables(workspace: Workspace) -> tuple[str, ...]:
+    """Return the paths of the tables that data sets of the workspace were made from, if they are still there."""
+    found: dict[str, float] = {}
+    for name in workspace.data_names():
+        folder = workspace.data(name)
+        try:
+            source = read_dataset(folder).source
+        except WorkspaceMissing:
+            continue
+        if Path(source).is_file():
+            found[source] = max(found.get(source, 0.0), folder.stat().st_mtime)
+    return tuple(sorted(found, key=lambda source: -found[source]))

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import asyncio
 import contextlib
+import os
 import unittest
 from collections.abc import AsyncIterator, Callable
 from pathlib import Path
@@ -79,6 +80,25 @@ class Empty(AppCase):
             await pilot.press(*str(table), "enter")
             await self.shows(app, pilot, "240 rows")
             self.assertIn("place", screen(app))
+
+    async def test_a_table_is_found_in_the_folders_and_again_among_those_opened_before(self) -> None:
+        write_csv(self.folder / "found.csv", ["x", "y", "side", "place"], ring_rows())
+        (self.folder / "thesis.docx").write_text("not a table")
+        here = Path.cwd()
+        os.chdir(self.folder)
+        self.addCleanup(os.chdir, here)
+        workspace = Workspace.create(self.folder / "w")
+        async with self.running(workspace) as (app, pilot):
+            await pilot.press("o")
+            await self.shows(app, pilot, "found.csv")
+            self.assertNotIn("thesis", screen(app))
+            await pilot.press("tab", "end", "enter")
+            await self.shows(app, pilot, "240 rows")
+            self.assertEqual(workflows.recent_tables(workspace), (str(self.folder / "found.csv"),))
+            await pilot.press("o")
+            await self.shows(app, pilot, "opened before")
+            await pilot.press("tab", "enter")  # the same table again: its name is taken
+            await self.shows(app, pilot, "is there already")
 
     async def test_a_file_that_is_not_there_is_said_and_nothing_changes(self) -> None:
         async with self.running(Workspace.create(self.folder / "w")) as (app, pilot):

@@ -4,9 +4,11 @@ from __future__ import annotations
 
 from dataclasses import replace
 
+from rich.cells import cell_len
 from textual.app import ComposeResult
 from textual.containers import Horizontal
 
+from axiarch.data.checks import wrong_columns
 from axiarch.data.columns import Column
 from axiarch.data.dataset import Dataset
 from axiarch.data.plan import DataPlan
@@ -32,8 +34,10 @@ class Columns(Listing):
         c = self.dataset.columns[index]
         mark, role = _ROLES[c.role]
         ink = "faint" if c.role == "ignored" else role
-        name = max(min(width - 55, 40), 16)
-        row: Row = [(f" {mark} ", role), (fit(c.name, name), ink), (" ", "ink"), (fit(c.role, 8), "faint"),
+        name = name_width(self.dataset, width)
+        warned = c.name in wrong_columns(self.dataset.findings)
+        row: Row = [(f" {mark} ", role), (fit(c.name, name), ink), ("!" if warned else " ", "warn*"),
+                    (fit(c.role, 8), "faint"),
                     (right("" if not c.missing else share(c.missing / c.rows), 8), "warn"), ("  ", "ink")]
         return [*row, (fit(_small(c), _SPARK), "bar" if c.role != "ignored" else "ghost"), ("  ", "ink"),
                 (_range(c), "faint")]
@@ -51,14 +55,22 @@ def _range(c: Column) -> str:
     return count(c.distinct, "text")
 
 
+def name_width(dataset: Dataset | None, width: int) -> int:
+    """Return the cells that column names get: as many as the longest needs, if there is room."""
+    longest = max((cell_len(shown(c.name)) for c in dataset.columns), default=16) if dataset else 16
+    return max(min(longest, width - 64, 44), 16)
+
+
 class Header(Drawing):
     """Names the parts of a column's line."""
 
     DEFAULT_CSS = "Header { height: 1; }"
 
+    dataset: Dataset | None = None
+
     def draw(self, width: int, height: int) -> Rows:
         """Return the line."""
-        name = max(min(width - 55, 40), 16)
+        name = name_width(self.dataset, width)
         return [[("   " + fit("column", name) + " " + fit("role", 8) + right("missing", 8) + "  "
                   + fit("values", _SPARK + 2) + "range", "faint")]]
 
@@ -173,8 +185,9 @@ class DataView(View):
         columns, detail = self.query_one(Columns), self.query_one(Detail)
         if columns.dataset is not dataset:
             classes, findings = self.query_one(Classes), self.query_one(Findings)
-            columns.dataset = detail.dataset = classes.dataset = findings.dataset = dataset
-            for drawing in (classes, findings):
+            header = self.query_one(Header)
+            columns.dataset = detail.dataset = classes.dataset = findings.dataset = header.dataset = dataset
+            for drawing in (classes, findings, header):
                 drawing.redraw()
                 drawing.refresh(layout=True)
             columns.count = len(dataset.columns) if dataset else 0

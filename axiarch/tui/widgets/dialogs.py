@@ -1,4 +1,4 @@
-"""What stands over a view: a question, a line to type, the help."""
+"""What stands over a view: a question, the help."""
 
 from __future__ import annotations
 
@@ -6,7 +6,7 @@ from textual.app import ComposeResult
 from textual.containers import Vertical, VerticalScroll
 from textual.content import Content
 from textual.screen import ModalScreen
-from textual.widgets import Input, Static
+from textual.widgets import Static
 
 from axiarch.plain import shown
 from axiarch.tui.actions import VIEWS, actions_of
@@ -22,7 +22,6 @@ class _Dialog(ModalScreen[str]):
         border: round $rule; background: $background; }
     _Dialog Static { width: 100%; height: auto; }
     _Dialog .faint { color: $faint; }
-    _Dialog Input, _Dialog Input:focus { border: none; height: 1; padding: 0; background: $select; margin: 1 0; }
     """
 
     BINDINGS = [("escape", "dismiss('')", "close")]
@@ -43,26 +42,6 @@ class Question(_Dialog):
             yield Static(Content(self._question))
             yield Static(Content(self._consequence), classes="faint")
             yield Static(Content("\ny yes    esc no"), classes="faint")
-
-
-class Prompt(_Dialog):
-    """Asks for one line of text."""
-
-    def __init__(self, question: str, hint: str, value: str = "") -> None:
-        super().__init__()
-        self._question, self._hint, self._value = question, hint, value
-
-    def compose(self) -> ComposeResult:
-        """Lay out the line."""
-        with Vertical():
-            yield Static(Content(self._question))
-            yield Input(self._value)
-            yield Static(Content(self._hint), classes="faint")
-            yield Static(Content("enter takes it    esc leaves everything as it is"), classes="faint")
-
-    def on_input_submitted(self, event: Input.Submitted) -> None:
-        """Answer with what was typed."""
-        self.dismiss(event.value.strip())
 
 
 class Help(_Dialog):
