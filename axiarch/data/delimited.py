@@ -96,7 +96,7 @@ def _encoding(content: bytes) -> str:
 
 def _decoded(content: bytes, encoding: str, where: str) -> str:
     try:
-        return content.decode(encoding)
+        return content.decode(encoding).replace("\r\n", "\n").replace("\r", "\n")
     except UnicodeDecodeError as error:
         line = content[: error.start].count(b"\n") + 1
         other = " (windows-1252 would read it)" if encoding.startswith("utf-8") and _reads_as_western(content) else ""
@@ -119,10 +119,18 @@ def _form(text: str, said: Said) -> TextForm:
     """Return the form of a text: what is said of it, the rest found out."""
     sample = "".join(text.splitlines(keepends=True)[:_LOOKED_AT])
     separator = said.separator or _separator(sample)
-    rows = [row for row in csv.reader(io.StringIO(sample), delimiter=separator) if row]
+    rows = _sampled(sample, separator)
     decimal = said.decimal or _decimal(rows[1:] or rows, separator)
     header = _header(rows, decimal) if said.header is None else said.header
     return TextForm(separator, said.encoding or "utf-8", decimal, header)
+
+
+def _sampled(sample: str, separator: str) -> list[list[str]]:
+    """Return the first rows of a text; none where they cannot be cut, which is said later with the line."""
+    try:
+        return [row for row in csv.reader(io.StringIO(sample), delimiter=separator) if row]
+    except (csv.Error, TypeError):
+        return []
 
 
 def _separator(sample: str) -> str:

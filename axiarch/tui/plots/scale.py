@@ -50,7 +50,7 @@ def _ticks(low: float, high: float, most: int) -> list[float]:
     step = next(m * power for m in (1, 2, 2.5, 5, 10) if m * power >= rough * 0.999)
     first = math.ceil(low / step - 1e-9)
     count = int((high - first * step) / step + 1e-9) + 1
-    return [float(f"{(first + i) * step:.10g}") for i in range(max(count, 0))]
+    return [float(f"{(first + i) * step:.14g}") for i in range(max(count, 0))]
 
 
 def _log_ticks(scale: Scale, most: int) -> list[float]:
