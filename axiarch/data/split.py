@@ -62,6 +62,8 @@ def _by_class(labels: NDArray[np.int64], plan: SplitPlan) -> Parts:
             raise DataError(f"a class has only {len(rows)} rows", "target", "drop it, or give it three rows or more")
         n_validation = max(round(len(rows) * plan.validation), 1)
         n_test = max(round(len(rows) * plan.test), 1)
+        if n_validation + n_test == len(rows):  # a class this small keeps one row to be learnt from
+            n_validation, n_test = max(n_validation - 1, 1), n_test - (n_validation == 1)
         cuts = [len(rows) - n_validation - n_test, len(rows) - n_test]
         for part, piece in zip(parts, np.split(rows, cuts), strict=True):
             part.append(piece)
