@@ -131,6 +131,7 @@ def data() -> None:
               help="What fills gaps in numbers; learnt from the training rows.", show_default=True)
 @click.option("--scaling", type=click.Choice(["z-score", "0-1", "robust", "none"]), default="z-score",
               help="How numbers are brought near zero; learnt from the training rows.", show_default=True)
+@click.option("--rows", default=0, help="Training rows used at the most, for quick work; 0 for all.")
 @click.option("--validation", default=0.2, help="Share of the rows for validation.", show_default=True)
 @click.option("--test", "test_share", default=0.2, help="Share of the rows sealed for the test.", show_default=True)
 @click.option("--group", default="", help="Column whose equal values stay together in one part.")
@@ -167,7 +168,7 @@ def _plan(decided: dict[str, Any]) -> DataPlan:
     split = SplitPlan(decided["validation"], decided["test_share"], decided["group"], decided["order"], decided["seed"])
     said = Said(separator, decided["encoding"], decided["decimal"], decided["header"])
     return DataPlan(decided["target"], decided["ignore"], decided["use"], decided["text"], decided["gaps"],
-                    decided["scaling"], split, said)
+                    decided["scaling"], decided["rows"], split, said)
 
 
 @data.command("demo-files")

@@ -68,7 +68,8 @@ def print_data(data: Dataset) -> None:
     rows = data.rows
     print(f"{shown(data.name)}: {count(sum(rows.values()), 'row')}, {count(data.inputs, 'input')}, "
           f"{count(len(data.classes), 'class', 'classes')} of {shown(data.encoding.target)}")
-    print(f"  parts   {number(rows['train'])} training, {number(rows['validation'])} validation, "
+    part = f" of {number(rows['train'] + rows['left out'])}" if rows.get("left out") else ""
+    print(f"  parts   {number(rows['train'])}{part} training, {number(rows['validation'])} validation, "
           f"{number(rows['test'])} test (sealed)")
     print(f"  floor   loss {loss(data.floor.loss)} nats, accuracy {share(data.floor.accuracy)} "
           "from the class shares alone")

@@ -30,7 +30,7 @@ from axiarch.data.encoding import CODES, Code, Encoding, TextCode, learn_encodin
 from axiarch.data.floor import Floor, class_floor
 from axiarch.data.plan import DataPlan, SplitPlan
 from axiarch.data.repair import repaired
-from axiarch.data.split import split
+from axiarch.data.split import fewer, split
 from axiarch.errors import DataError, WorkspaceMissing
 from axiarch.plain import shown
 
@@ -68,7 +68,7 @@ class Dataset:
     class_counts : tuple of int
         Training and validation rows of each class.
     rows : dict
-        Rows in each part: train, validation, test.
+        Rows in each part: train, validation, test, and left out for quick work.
     floor : Floor
         Of a predictor that knows only how common each class is.
     linear : Floor or None
@@ -140,6 +140,8 @@ def build_dataset(frame: polars.DataFrame, folder: Path, name: str, source: str 
     frame = frame.drop_nulls(subset=[aim])
     labels, classes = _labels(frame, aim)
     parts = split(labels, plan.split, _groups(frame, plan.split.group), _order(frame, plan.split.order))
+    all_train = len(parts.train)
+    parts = fewer(parts, labels, plan.rows, plan.split.seed)
     train, validation = frame[parts.train], frame[parts.validation]
     open_rows = np.sort(np.concatenate([parts.train, parts.validation]))
     left_out = (*plan.ignore, *((plan.split.group,) if plan.split.group and plan.split.group not in plan.use else ()))
@@ -151,7 +153,8 @@ def build_dataset(frame: polars.DataFrame, folder: Path, name: str, source: str 
         folder=folder, name=name, source=source, how=how, fingerprint="", seed=plan.split.seed,
         columns=look(frame[open_rows], roles), encoding=encoding,
         class_counts=tuple(int(n) for n in np.bincount(labels[open_rows], minlength=len(classes))),
-        rows={"train": len(parts.train), "validation": len(parts.validation), "test": len(parts.test)},
+        rows={"train": len(parts.train), "validation": len(parts.validation), "test": len(parts.test),
+              "left out": all_train - len(parts.train)},
         floor=class_floor(encoding.labels(train), encoding.labels(validation), len(classes)),
         findings=check(Looked(encoding, encoding.encode(train), encoding.labels(train), encoding.encode(validation),
                               encoding.labels(validation), frame[open_rows], labels[open_rows].astype(np.int32))),

@@ -48,6 +48,19 @@ def split(labels: NDArray[np.int64], plan: SplitPlan, groups: NDArray[np.int64] 
     return parts
 
 
+def fewer(parts: Parts, labels: NDArray[np.int64], rows: int, seed: int) -> Parts:
+    """Return the parts with at most about `rows` training rows, every class by the same share, one at least."""
+    if rows == 0 or rows >= len(parts.train):
+        return parts
+    rng = np.random.default_rng(np.random.SeedSequence(seed, spawn_key=(2,)))
+    share = rows / len(parts.train)
+    kept = []
+    for label in np.unique(labels[parts.train]):
+        own = parts.train[labels[parts.train] == label]
+        kept.append(rng.permutation(own)[: max(round(share * len(own)), 1)])
+    return Parts(np.sort(np.concatenate(kept)), parts.validation, parts.test)
+
+
 def _rng(plan: SplitPlan) -> np.random.Generator:
     return np.random.default_rng(np.random.SeedSequence(plan.seed, spawn_key=(1,)))
 

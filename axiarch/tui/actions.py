@@ -62,6 +62,7 @@ ACTIONS: tuple[Action, ...] = (
     Action("aim", "m", "make target", "Predict the column under the cursor", ("data",)),
     Action("group", "g", "group by", "Keep rows with equal values of the column under the cursor in one part, or not",
            ("data",)),
+    Action("fewer", "h", "fewer rows", "Train on a quarter of the rows for quick work, or on all again", ("data",)),
     Action("as_text", "k", "as text", "Keep the column under the cursor as text, or read it as numbers or dates",
            ("data",), False),
     Action("add_demo", "d", "demo data", "Add the demo data to this workspace", ("data",), False),

@@ -179,6 +179,10 @@ class AxiarchApp(WorkingApp):
         """Keep the column under the cursor as text, or not."""
         self._turn_decision("as text")
 
+    def do_fewer(self) -> None:
+        """Train on a part of the rows, or on all again."""
+        self._turn_decision("fewer")
+
     def _turn_decision(self, what: str) -> None:
         data, plan = self._state.dataset, self.query_one(DataView).decided(what)
         if data is not None and plan is not None:
@@ -214,7 +218,9 @@ class AxiarchApp(WorkingApp):
 
     def do_start(self) -> None:
         """Start the search on the sheet."""
-        if self._state.draft is not None:
+        if self._adding:
+            self.post_message(said.Noted("The last decision about the data is still being carried out."))
+        elif self._state.draft is not None:
             self.query_one(Notice).say(("starting the search", "faint"))
             self._start()
 

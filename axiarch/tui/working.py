@@ -23,6 +23,7 @@ class WorkingApp(FramedApp):
     """An application that can load, forecast, start, steer, and write files."""
 
     _settling: Timer | None = None
+    _adding = False
 
     @work(thread=True, exclusive=True, group="load")
     def _load(self) -> None:
@@ -65,12 +66,22 @@ class WorkingApp(FramedApp):
             made = said.ForecastMade(draft, None, error)
         self.post_message(made)
 
-    @work(thread=True, exclusive=True, group="data")
     def _add(self, job: Callable[[], str]) -> None:
+        """Make a data set off the interface's loop, one at a time: two at once could take each other's place."""
+        if self._adding:
+            self.post_message(said.Noted("The last decision about the data is still being carried out."))
+            return
+        self._adding = True
+        self._add_in_thread(job)
+
+    @work(thread=True, group="data")
+    def _add_in_thread(self, job: Callable[[], str]) -> None:
         try:
             self.post_message(said.DataAdded(job()))
         except AxiarchError as error:
             self.post_message(said.ErrorRaised(error))
+        finally:
+            self._adding = False
 
     @work(thread=True, exclusive=True, group="start")
     def _start(self) -> None:

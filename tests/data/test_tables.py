@@ -17,7 +17,7 @@ from axiarch.data.encoding import Encoding as Learnt
 from axiarch.data.floor import class_floor
 from axiarch.data.plan import DataPlan, SplitPlan
 from axiarch.data.repair import repaired
-from axiarch.data.split import Parts, split
+from axiarch.data.split import Parts, fewer, split
 from axiarch.data.table import read_table
 from axiarch.errors import DataError
 from tests.support import FolderCase, without_privileges, write_csv
@@ -325,6 +325,18 @@ class Splitting(unittest.TestCase):
         self.whole(parts, 100)
         self.assertLess(order[parts.train].max(), order[parts.validation].min())
         self.assertLess(order[parts.validation].max(), order[parts.test].min())
+
+    @given(st.integers(1, 500), st.integers(0, 9))
+    def test_fewer_training_rows_are_stratified_and_leave_the_other_parts_alone(self, rows: int, seed: int) -> None:
+        labels = np.repeat([0, 1, 2], [300, 150, 50])
+        parts = split(labels, SplitPlan())
+        some = fewer(parts, labels, rows, seed)
+        np.testing.assert_array_equal(some.validation, parts.validation)
+        np.testing.assert_array_equal(some.test, parts.test)
+        self.assertTrue(set(some.train) <= set(parts.train))
+        self.assertLessEqual(abs(len(some.train) - min(rows, len(parts.train))), 3)
+        for label, share in enumerate((0.6, 0.3, 0.1)):
+            self.assertLessEqual(abs((labels[some.train] == label).sum() - share * len(some.train)), 2)
 
     def test_the_seed_fixes_it(self) -> None:
         labels = np.repeat([0, 1], 50)

@@ -127,6 +127,10 @@ class Deciding(AppCase):
             await pilot.press("up", "g")
             await self.until(pilot, lambda: app._state.dataset.plan.split.group == "y")
             self.assertEqual(roles()["y"], "ignored")
+            await pilot.press("h")
+            await pilot.press("i")  # too soon: one decision at a time
+            await self.shows(app, pilot, "still being carried out")
+            await self.until(pilot, lambda: app._state.dataset.plan.rows)
             await pilot.press("down", "down", "i")  # the old target; side cannot be told without it or x
             await self.until(pilot, lambda: roles()["place"] == "ignored")
             self.assertEqual(workflows.data_set(workspace), app._state.dataset)

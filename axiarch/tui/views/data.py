@@ -19,6 +19,8 @@ from axiarch.tui.views.view import View
 from axiarch.tui.widgets.drawing import Drawing, Listing
 
 _ROLES = {"input": ("·", "ink"), "target": ("◆", "lead"), "ignored": ("×", "faint")}
+#: Training rows that quick work keeps at the least.
+QUICK = 200
 #: Cells of the drawn distribution in the table.
 _SPARK = 16
 
@@ -222,7 +224,7 @@ class DataView(View):
             return ("There is no data in this workspace yet. Open a table of your own with o, "
                     "or add the demo data with d.")
         return (f"{count(sum(d.rows.values()), 'row')}: {count(d.inputs, 'input')} predict {d.encoding.target}, one of "
-                f"{count(len(d.classes), 'class', 'classes')}; {number(d.rows['train'])} rows train, "
+                f"{count(len(d.classes), 'class', 'classes')}; {number(d.rows['train'])}{_left_out(d)} rows train, "
                 f"{number(d.rows['validation'])} validate, {number(d.rows['test'])} are sealed. The floor to beat is "
                 f"{loss(d.floor.loss)} (accuracy {share(d.floor.accuracy)}){_linear(d)}. "
                 f"{_warned(d)}Next: n, the sheet.")
@@ -231,6 +233,8 @@ class DataView(View):
 def turned(d: Dataset, column: Column, what: str) -> DataPlan | None:
     """Return a data set's plan with one decision about a column turned; None where that makes no sense."""
     plan, name = d.plan, column.name
+    if what == "fewer":
+        return replace(plan, rows=0 if plan.rows else max(d.rows["train"] // 4, min(QUICK, d.rows["train"])))
     if what == "aim":
         return None if column.role == "target" else replace(
             plan, target=name, ignore=_without(plan.ignore, name), use=_without(plan.use, name))
@@ -249,6 +253,11 @@ def turned(d: Dataset, column: Column, what: str) -> DataPlan | None:
 
 def _without(names: tuple[str, ...], name: str) -> tuple[str, ...]:
     return tuple(n for n in names if n != name)
+
+
+def _left_out(d: Dataset) -> str:
+    left = d.rows.get("left out", 0)
+    return f" of {number(d.rows['train'] + left)}" if left else ""
 
 
 def _linear(d: Dataset) -> str:
