@@ -118,7 +118,7 @@ async def shoot(folder: Path, place: Path) -> None:
         await pilot.pause(0.5)
         painter.paint(app, folder / "sheet-light.png")
         await pilot.press("escape", "t", "s")
-        await until(pilot, lambda: app._state.snapshot is not None and app._state.snapshot.ended_runs >= 30)
+        await until(pilot, lambda: app._state.snapshot is not None and app._state.snapshot.ended_runs >= 45)
         painter.paint(app, folder / "field-dark.png")
         await until(pilot, lambda: app._state.snapshot is not None and app._state.snapshot.over)
         await pilot.press("4", "down", "down", "down")

@@ -46,7 +46,7 @@ def write_demo_files(folder: Path) -> list[Path]:
 
 
 def demo_search(data: Dataset) -> SearchFile:
-    """Return the search that the demo begins with: six knobs, forty recipes, two seeds each."""
+    """Return the search that the demo begins with: six knobs, forty recipes, three seeds each."""
     return new_search(
         data, name="first look", base={"epochs": 40, "patience": 8},
         vary={
@@ -57,5 +57,5 @@ def demo_search(data: Dataset) -> SearchFile:
             "dropout": "0 .. 0.6",
             "weight_decay": "1e-4 .. 1 log when optimiser = adam",
         },
-        recipes=40,
+        recipes=40, repeats=3,
     )

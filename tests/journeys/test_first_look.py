@@ -20,7 +20,7 @@ class FirstLook(TerminalCase):
         self.assertIn("The floor to beat", screen)
         self.assertIn("humidity_percent", screen)
         terminal.press("n")
-        self.wait(terminal, "80 runs")
+        self.wait(terminal, "120 runs")
         # choose: twelve recipes, and no more than twenty epochs
         terminal.press("Down", "Down", "Down", "Down", "Down", "Enter")
         self.wait(terminal, "passes over the training rows")
@@ -35,11 +35,11 @@ class FirstLook(TerminalCase):
         terminal.press("BSpace", "BSpace")
         terminal.type("12")
         terminal.press("Enter")
-        self.wait(terminal, "24 runs")
+        self.wait(terminal, "36 runs")
         # run
         terminal.press("s")
         self.wait(terminal, "training now")
-        self.wait(terminal, "All 24 runs ended")
+        self.wait(terminal, "All 36 runs ended")
         # rank
         terminal.press("n")
         self.wait(terminal, "differs from the leader in")
@@ -56,7 +56,7 @@ class FirstLook(TerminalCase):
         self.check_exports(place / "exports")
         # come back: everything is still there
         again = self.open("-w", str(place))
-        self.wait(again, "All 24 runs ended")
+        self.wait(again, "All 36 runs ended")
 
     def check_exports(self, exports: object) -> None:
         """The exported files hold what the screen showed."""
@@ -80,7 +80,7 @@ class LostTerminal(TerminalCase):
         terminal = self.open("-w", str(place))
         self.wait(terminal, "3000 rows")
         terminal.press("2")
-        self.wait(terminal, "80 runs")
+        self.wait(terminal, "120 runs")
         terminal.press("s")
         self.wait(terminal, "training now")
         terminal.hang_up()
@@ -89,7 +89,7 @@ class LostTerminal(TerminalCase):
         again = self.open("-w", str(place))
         self.wait(again, "search 1")
         self.assertEqual(workflows.wait(workspace, 1).search.state, "done")
-        self.wait(again, "All 80 runs ended")
+        self.wait(again, "All 120 runs ended")
 
     def test_a_small_terminal_is_enough(self) -> None:
         place = self.folder / "demo"
@@ -97,7 +97,7 @@ class LostTerminal(TerminalCase):
         terminal = self.open("-w", str(place), size=(80, 24))
         self.wait(terminal, "3000 rows")
         terminal.press("2")
-        screen = self.wait(terminal, "80 runs")
+        screen = self.wait(terminal, "120 runs")
         self.assertIn("q quit", screen)
         self.assertIn("learning rate", screen)
 

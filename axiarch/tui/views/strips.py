@@ -44,7 +44,7 @@ class Paper(Drawing):
             return [[]] * (height // 3) + [[("this recipe has not been trained yet".center(width), "faint")]]
         last = max(len(c) for _, c in curves)
         x = Scale(1, max(last, 2))
-        heights = _share(height - 4)
+        heights = _share(height - 2 - min(len(curves), 3))
         rows = self._losses(s, curves, x, width, heights[0])
         rows += self._gap(curves, x, width, heights[1], below=not heights[3])
         if heights[2]:
@@ -93,7 +93,7 @@ class Paper(Drawing):
 
     def _reading(self, curves: list[tuple[int, Curve]], width: int) -> Rows:
         rows: Rows = []
-        for repeat, c in curves[:2]:
+        for repeat, c in curves[:3]:
             at = self._at(len(c)) - 1
             row: Row = [(f"  seed {repeat + 1}", "faint"), ("  epoch ", "faint"), (str(at + 1), "ink*"),
                         ("   validation ", "faint"), (loss(c.validation[at]), "lead"), ("   training ", "faint"),
@@ -125,7 +125,7 @@ def _share(height: int) -> tuple[int, int, int, int]:
 class Facts(Drawing):
     """The recipe in words: how it differs from the base, and why its runs ended."""
 
-    DEFAULT_CSS = "Facts { height: auto; max-height: 6; margin: 0 0 1 0; }"
+    DEFAULT_CSS = "Facts { height: auto; max-height: 7; margin: 0 0 1 0; }"
 
     snapshot: Snapshot | None = None
     recipe = 0
@@ -143,7 +143,7 @@ class Facts(Drawing):
         text = describe(recipe.recipe.difference(s.file.space.base)) or "nothing: it is the base"
         rows: Rows = [[("  ", "ink"), *row] for row in wrap(
             f"Differs from the base in: {text}. {number(recipe.parameters)} parameters.", width - 4)[:2]]
-        for run in s.runs_of(self.recipe)[:2]:
+        for run in s.runs_of(self.recipe)[:3]:
             end = run.text or run.state
             rows.append([(f"  seed {run.repeat + 1}  ", "faint"), (fit(end, width - 12).rstrip(), "ink")])
         return rows
