@@ -13,7 +13,8 @@ from pathlib import Path
 
 import numpy as np
 
-from axiarch.data.dataset import Dataset, build_dataset
+from axiarch.data.building import build_dataset
+from axiarch.data.dataset import Dataset
 from axiarch.data.table import read_table
 from axiarch.engine.stack import TrainingData
 from axiarch.journal.workspace import Workspace

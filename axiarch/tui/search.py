@@ -3,24 +3,29 @@
 from __future__ import annotations
 
 from functools import partial
-from typing import TYPE_CHECKING
+from typing import Protocol, cast
 
 from textual.command import DiscoveryHit, Hit, Hits, Provider
 
 from axiarch.tui.actions import ACTIONS, Action, actions_of
 
-if TYPE_CHECKING:
-    from axiarch.tui.app import AxiarchApp
+
+class Performer(Protocol):
+    """What is asked of the application."""
+
+    @property
+    def view(self) -> str:
+        """The view in front."""
+
+    def perform(self, action: Action) -> None:
+        """Do one action of the table."""
 
 
 class ActionFinder(Provider):
     """Offers the actions of the view in front, then those of the others, which it goes to first."""
 
-    def _app(self) -> AxiarchApp:
-        from axiarch.tui.app import AxiarchApp
-
-        assert isinstance(self.app, AxiarchApp)
-        return self.app
+    def _app(self) -> Performer:
+        return cast(Performer, self.app)
 
     def _actions(self) -> list[Action]:
         own = actions_of(self._app().view)

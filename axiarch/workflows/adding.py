@@ -8,7 +8,8 @@ import re
 import shutil
 from pathlib import Path
 
-from axiarch.data.dataset import Dataset, build_dataset, keep_linear, kept_table, read_dataset
+from axiarch.data.building import build_dataset
+from axiarch.data.dataset import Dataset, keep_linear, kept_table, read_dataset
 from axiarch.data.floor import Floor
 from axiarch.data.plan import DataPlan, SplitPlan
 from axiarch.data.table import read_table

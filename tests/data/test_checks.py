@@ -7,8 +7,8 @@ import unittest
 import numpy as np
 import polars
 
+from axiarch.data.building import build_dataset
 from axiarch.data.checks import Finding
-from axiarch.data.dataset import build_dataset
 from axiarch.data.plan import DataPlan, SplitPlan
 from tests.support import FolderCase
 

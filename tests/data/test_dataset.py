@@ -9,7 +9,8 @@ from unittest import mock
 import numpy as np
 import polars
 
-from axiarch.data.dataset import build_dataset, read_dataset
+from axiarch.data.building import build_dataset
+from axiarch.data.dataset import read_dataset
 from axiarch.data.plan import DataPlan
 from axiarch.errors import DataError, WorkspaceMissing
 from tests.support import FolderCase, ring_dataset, ring_rows

@@ -7,7 +7,7 @@ from collections import Counter
 
 import numpy as np
 
-from axiarch.data.dataset import build_dataset
+from axiarch.data.building import build_dataset
 from axiarch.data.demo import STATES, hive_states, messy_hive_states
 from axiarch.data.plan import DataPlan, SplitPlan
 from axiarch.data.table import read_table

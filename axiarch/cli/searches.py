@@ -1,0 +1,235 @@
+"""Commands on searches: run, look after, rank, export."""
+
+from __future__ import annotations
+
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+import click
+
+from axiarch.cli.options import (
+    INTERRUPTED,
+    guarded,
+    json_option,
+    lanes_option,
+    number_argument,
+    open_place,
+    workspace_option,
+)
+from axiarch.errors import SearchFileError
+
+if TYPE_CHECKING:
+    from axiarch.journal.inbox import Request
+    from axiarch.journal.workspace import Workspace
+    from axiarch.recipes.searchfile import SearchFile
+
+
+def _read(file: Path) -> SearchFile:
+    from axiarch.recipes.searchfile import read_search
+
+    try:
+        text = file.read_text(encoding="utf-8")
+    except (OSError, UnicodeDecodeError) as error:
+        why = error.strerror if isinstance(error, OSError) else "it is not UTF-8 text"
+        raise SearchFileError(f"the file cannot be read: {why}", str(file), "check the path") from None
+    return read_search(text, str(file))
+
+
+@click.command()
+@click.argument("file", type=click.Path(path_type=Path))
+@workspace_option
+@lanes_option
+@json_option
+@click.pass_context
+@guarded
+def forecast(context: click.Context, file: Path, folder: Path | None, lanes: int | None, as_json: bool) -> None:
+    """Say what a search file will take, from a few real steps."""
+    from dataclasses import asdict
+
+    from axiarch import workflows
+    from axiarch.cli import printing
+
+    workspace = open_place(context, folder)
+    search = _read(file)
+    found = workflows.forecast_search(search, workflows.data_set(workspace, search.data), lanes or 0)
+    if as_json:
+        printing.print_json(asdict(found))
+    else:
+        printing.print_forecast(found)
+
+
+@click.command()
+@click.argument("file", type=click.Path(path_type=Path))
+@workspace_option
+@lanes_option
+@json_option
+@click.option("--background", is_flag=True, help="Return at once; the search goes on by itself.")
+@click.pass_context
+@guarded
+def search(context: click.Context, file: Path, folder: Path | None, lanes: int | None, as_json: bool,
+           background: bool) -> int:
+    """Run a search file to its end and print the ranking. Ctrl-C stops it; what has ended is kept."""
+    from axiarch import workflows
+
+    workspace = open_place(context, folder)
+    wanted = _read(file)
+    if not wanted.data:
+        from dataclasses import replace
+
+        wanted = replace(wanted, data=workflows.data_set(workspace).folder.name)
+    if background:
+        number = workflows.start_search(workspace, wanted, lanes or 0)
+        print(f"search {number} runs in the background; see: axiarch status {number}")
+        return 0
+    return run_search(workspace, wanted, lanes, as_json)
+
+
+def run_search(workspace: Workspace, wanted: SearchFile, lanes: int | None, as_json: bool) -> int:
+    from axiarch import workflows
+
+    return follow(workspace, workflows.start_search(workspace, wanted, lanes or 0), as_json)
+
+
+def follow(workspace: Workspace, number: int, as_json: bool) -> int:
+    """Wait for a search with progress on standard error, print its ranking, return the exit code."""
+    from axiarch import workflows
+    from axiarch.cli import printing
+    from axiarch.cli.progress import Progress
+
+    progress = Progress()
+    code = 0
+    try:
+        snapshot = workflows.wait(workspace, number, progress.show)
+    except KeyboardInterrupt:
+        progress.note("stopping; what has ended is kept")
+        workflows.steer_search(workspace, number, "stop")
+        snapshot = workflows.wait(workspace, number)
+        code = INTERRUPTED
+    progress.close()
+    if as_json:
+        printing.print_json(printing.ranking_json(snapshot))
+    else:
+        printing.print_ranking(snapshot)
+    return code or (0 if snapshot.search.state in ("done", "stopped") else 4)
+
+
+@click.command()
+@number_argument
+@workspace_option
+@json_option
+@click.pass_context
+@guarded
+def status(context: click.Context, number: int, folder: Path | None, as_json: bool) -> None:
+    """Say how far a search is (the newest, if no number is given)."""
+    from axiarch import workflows
+    from axiarch.cli import printing
+
+    snapshot = workflows.look_at(open_place(context, folder), number)
+    if as_json:
+        printing.print_json(printing.status_json(snapshot))
+    else:
+        print(printing.progress_line(snapshot))
+        for event in snapshot.events[-5:]:
+            print(f"  {event.text}")
+
+
+@click.command()
+@number_argument
+@workspace_option
+@json_option
+@click.option("--most", default=15, type=click.IntRange(1), help="Recipes printed.")
+@click.pass_context
+@guarded
+def ranking(context: click.Context, number: int, folder: Path | None, as_json: bool, most: int) -> None:
+    """Print the ranking of a search."""
+    from axiarch import workflows
+    from axiarch.cli import printing
+
+    snapshot = workflows.look_at(open_place(context, folder), number)
+    if as_json:
+        printing.print_json(printing.ranking_json(snapshot))
+    else:
+        printing.print_ranking(snapshot, most)
+
+
+@click.command()
+@number_argument
+@workspace_option
+@click.pass_context
+@guarded
+def pause(context: click.Context, number: int, folder: Path | None) -> None:
+    """Pause a search that runs in the background."""
+    _steer(context, folder, number, "pause")
+
+
+@click.command()
+@number_argument
+@workspace_option
+@click.pass_context
+@guarded
+def stop(context: click.Context, number: int, folder: Path | None) -> None:
+    """Stop a search; what has ended is kept, and it can be resumed."""
+    _steer(context, folder, number, "stop")
+
+
+@click.command()
+@number_argument
+@workspace_option
+@lanes_option
+@click.option("--background", is_flag=True, help="Return at once; the search goes on by itself.")
+@json_option
+@click.pass_context
+@guarded
+def resume(context: click.Context, number: int, folder: Path | None, lanes: int | None, background: bool,
+           as_json: bool) -> int:
+    """Let a search go on that was paused, stopped or interrupted."""
+    from axiarch import workflows
+
+    workspace = open_place(context, folder)
+    snapshot = workflows.look_at(workspace, number)
+    number = snapshot.search.number
+    if snapshot.search.state == "paused":
+        workflows.steer_search(workspace, number, "resume")
+    else:
+        workflows.resume_search(workspace, number, lanes or 0)
+    if background:
+        print(f"search {number} goes on in the background")
+        return 0
+    return follow(workspace, number, as_json)
+
+
+def _steer(context: click.Context, folder: Path | None, number: int, request: Request) -> None:
+    from axiarch import workflows
+
+    workspace = open_place(context, folder)
+    number = number or workflows.look_at(workspace).search.number
+    workflows.steer_search(workspace, number, request)
+    done = {"pause": "pauses", "resume": "goes on", "stop": "stops"}[request]
+    print(f"search {number} {done}")
+
+
+@click.command()
+@click.argument("what", type=click.Choice(["ranking", "chart", "curves"]))
+@click.argument("file", type=click.Path(path_type=Path))
+@click.option("--search", "number", default=0, help="Number of the search; the newest by default.")
+@click.option("--recipe", default=0, help="Curves of one recipe instead of the leaders.")
+@workspace_option
+@click.pass_context
+@guarded
+def export(context: click.Context, what: str, file: Path, number: int, recipe: int, folder: Path | None) -> None:
+    """Write the ranking as .csv, or a chart of the ranking or of loss curves as .svg or .pdf."""
+    from axiarch import workflows
+
+    snapshot = workflows.look_at(open_place(context, folder), number)
+    if what == "ranking":
+        written = [workflows.export_ranking(snapshot, file)]
+    elif what == "chart":
+        written = [workflows.export_chart(snapshot, file)]
+    else:
+        written = list(workflows.export_curves(snapshot, file, recipe))
+    for path in written:
+        print(path)
+
+
+#: All commands on searches, for the program to take in.
+COMMANDS = (forecast, search, status, ranking, pause, stop, resume, export)
