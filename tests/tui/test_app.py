@@ -162,6 +162,17 @@ class Sheet(AppCase):
             await pilot.press("v")
             await self.until(pilot, lambda: app._state.draft.space.varied("width") is None)
 
+    async def test_the_network_is_drawn_while_it_is_typed_and_as_before_when_left(self) -> None:
+        workspace = ring_workspace(self.folder / "w")
+        async with self.running(workspace) as (app, pilot):
+            await pilot.press("2")
+            await self.shows(app, pilot, "relu 64")
+            await pilot.press("down", "enter", "backspace", "backspace", *"17")
+            await self.shows(app, pilot, "relu 17")
+            await pilot.press("escape")
+            await self.shows(app, pilot, "relu 64")
+            self.assertNotIn("relu 17", screen(app))
+
     async def test_escape_leaves_a_value_as_it_was(self) -> None:
         workspace = ring_workspace(self.folder / "w")
         async with self.running(workspace) as (app, pilot):

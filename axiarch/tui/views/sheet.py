@@ -103,6 +103,13 @@ class Editor(Vertical):
     class Closed(Message):
         """The editor was left."""
 
+    class Tried(Message):
+        """What is typed so far would make this search."""
+
+        def __init__(self, search: SearchFile) -> None:
+            super().__init__()
+            self.search = search
+
     line: Line | None = None
     search: SearchFile | None = None
 
@@ -146,7 +153,9 @@ class Editor(Vertical):
         """Judge while it is typed."""
         event.stop()
         if self.display:
-            self._judge(event.value)
+            found = self._judge(event.value)
+            if found is not None:
+                self.post_message(self.Tried(found))
 
     def on_input_submitted(self, event: Input.Submitted) -> None:
         """Take what was typed, if it is right."""
@@ -273,7 +282,14 @@ class SheetView(View):
         self._change(event.search)
         self.query_one(Values).focus()
 
+    def on_editor_tried(self, event: Editor.Tried) -> None:
+        """Draw network and schedule as they would be."""
+        plan = self.query_one(Plan)
+        plan.search = event.search
+        plan.redraw()
+
     def on_editor_closed(self, event: Editor.Closed) -> None:
-        """Go back to the values."""
+        """Go back to the values, all as it was."""
+        self.show()
         self.query_one(Values).focus()
 
