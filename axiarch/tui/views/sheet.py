@@ -39,7 +39,7 @@ class Values(Listing):
         ink = "ink" if line.applies else "faint"
         tight = width < 90
         base = line.base if line.applies else f"{line.base} (idle)"
-        return [(" " + fit(line.group if first else "", 13 if tight else 16), "faint"),
+        return [(" " + fit(line.group if first else "", 15 if tight else 16), "faint"),
                 (fit(line.label, 16), ink), (fit(base, 12 if tight else 20), "faint" if line.varies else ink),
                 (" ◂▸ " if line.varies else "    ", "lead"), (shown(line.varies), "lead")]
 
