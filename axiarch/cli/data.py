@@ -8,6 +8,7 @@ from typing import TYPE_CHECKING, Any
 import click
 
 from axiarch.cli.options import guarded, json_option, open_place, workspace_option
+from axiarch.data.plan import GAPS, SCALINGS
 from axiarch.errors import InputError
 
 if TYPE_CHECKING:
@@ -28,9 +29,9 @@ def data() -> None:
 @click.option("--ignore", multiple=True, help="Column to leave out; may be given again.")
 @click.option("--use", multiple=True, help="Column to take in although it would be left out.")
 @click.option("--text", multiple=True, help="Column that stays text although it reads as numbers or dates.")
-@click.option("--gaps", type=click.Choice(["median", "mean", "most frequent", "zero"]), default="median",
+@click.option("--gaps", type=click.Choice(GAPS), default="median",
               help="What fills gaps in numbers; learnt from the training rows.", show_default=True)
-@click.option("--scaling", type=click.Choice(["z-score", "0-1", "robust", "none"]), default="z-score",
+@click.option("--scaling", type=click.Choice(SCALINGS), default="z-score",
               help="How numbers are brought near zero; learnt from the training rows.", show_default=True)
 @click.option("--rows", default=0, help="Training rows used at the most, for quick work; 0 for all.")
 @click.option("--validation", default=0.2, help="Share of the rows for validation.", show_default=True)

@@ -67,7 +67,7 @@ def build_dataset(frame: polars.DataFrame, folder: Path, name: str, source: str 
         rows={"train": len(parts.train), "validation": len(parts.validation), "test": len(parts.test),
               "left out": all_train - len(parts.train)},
         floor=class_floor(encoding.labels(train), encoding.labels(validation), len(classes)),
-        findings=check(Looked(encoding, encoding.encode(train), encoding.labels(train), encoding.encode(validation),
+        findings=check(Looked(encoding, encoding.encode(train), encoding.encode(validation),
                               encoding.labels(validation), frame[open_rows], labels[open_rows].astype(np.int32))),
         examples=tuple(tuple("" if v is None else str(v) for v in row)
                        for row in frame[parts.train[:EXAMPLES]].iter_rows()),

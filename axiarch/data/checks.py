@@ -58,7 +58,6 @@ class Looked:
 
     encoding: Encoding
     train: NDArray[np.float32]
-    train_labels: NDArray[np.int32]
     validation: NDArray[np.float32]
     validation_labels: NDArray[np.int32]
     frame: polars.DataFrame

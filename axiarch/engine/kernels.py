@@ -16,8 +16,6 @@ import math
 import numpy as np
 from numba import njit
 
-#: Activation codes.
-IDENTITY, RELU, TANH = 0, 1, 2
 #: Dropout compares sixteen random bits with a threshold; its rate is therefore a multiple of 1/65536.
 DROPOUT_STEPS = 65536
 #: Moments smaller than this are set to zero: denormal numbers would make every later product many times slower.

@@ -125,9 +125,6 @@ _ENTRIES = (
 #: All fields by name, in the order of the sheet.
 FIELDS: Mapping[str, Field] = {entry.name: entry for entry in _ENTRIES}
 
-#: The groups in the order of the sheet.
-GROUPS: tuple[str, ...] = tuple(dict.fromkeys(entry.group for entry in _ENTRIES))
-
 
 def field_named(name: str) -> Field:
     """Return the field called `name`, or say which one may have been meant."""

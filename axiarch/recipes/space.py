@@ -12,7 +12,7 @@ from axiarch.recipes.conditions import Condition, Value
 from axiarch.recipes.constraints import Constraint
 from axiarch.recipes.fields import FIELDS
 from axiarch.recipes.notation import parse_range
-from axiarch.recipes.ranges import OneOf, Range
+from axiarch.recipes.ranges import Range
 from axiarch.recipes.recipe import Recipe
 
 #: Combinations counted one by one at the most; beyond it the count is the plain product.
@@ -119,25 +119,9 @@ class Space:
             return None
         return self.grid_size(10**9)
 
-    def extremes(self) -> tuple[Recipe, Recipe]:
-        """Return the recipes with the smallest and the largest network of the space."""
-        low, high = dict(self.base), dict(self.base)
-        for k in self.knobs:
-            if k.name in ("width", "depth"):
-                ends = (_end(k.range, 0.0), _end(k.range, 1.0 - 1e-12))
-                low[k.name], high[k.name] = min(ends), max(ends)
-        return Recipe(low), Recipe(high)
-
     def varied(self, name: str) -> Knob | None:
         """Return the knob called `name`, if it varies."""
         return next((k for k in self.knobs if k.name == name), None)
-
-
-def _end(values: Range, u: float) -> Value:
-    if isinstance(values, OneOf):
-        numbers = [v for v in values.values if not isinstance(v, str)]
-        return (min if u < 0.5 else max)(numbers)
-    return values.at(u)
 
 
 def space(base: Mapping[str, object] | None = None, vary: Mapping[str, str] | None = None,

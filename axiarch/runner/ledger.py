@@ -10,6 +10,7 @@ from dataclasses import dataclass, field
 
 from axiarch.engine.run import RunSpec
 from axiarch.engine.streams import Streams
+from axiarch.errors import TrainingError
 from axiarch.journal.read import Changes
 from axiarch.journal.records import RunState
 from axiarch.recipes.recipe import Recipe
@@ -86,7 +87,8 @@ class Ledger:
         for number, recipe in self.recipes.items():
             again = method.propose()
             if again != recipe:
-                raise ValueError(f"recipe {number} is proposed differently now")
+                raise TrainingError(f"recipe {number} of this search is proposed differently by this version", "",
+                                    "go on with the version that started it, or start a new search")
         for number in self.recipes:
             if self.finished(number):
                 method.observe(self.observation(number))

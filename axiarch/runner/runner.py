@@ -66,6 +66,7 @@ class Runner:
         self._state: SearchState = "preparing"
         self._wanted: SearchState = "running"
         self._exhausted = False
+        self._stop_asked = False
         (self._folder / "checkpoints").mkdir(exist_ok=True)
         self._restore(workspace)
 
@@ -105,6 +106,8 @@ class Runner:
         """Do what was asked, take in what was reported, hand out work: once."""
         for request in receive(self._folder):
             self._do(request)
+        if self._stop_asked and self._wanted != "stopped":
+            self._do("stop")
         for report in self._executor.poll(seconds):
             with self._journal.transaction():
                 self._take(report)
@@ -136,8 +139,8 @@ class Runner:
     # -- requests --------------------------------------------------------------------------------
 
     def stop(self) -> None:
-        """Stop as if somebody had asked for it."""
-        self._do("stop")
+        """Stop with the next turn, as if somebody had asked for it; safe to call from a signal handler."""
+        self._stop_asked = True
 
     def _do(self, request: Request) -> None:
         if request == "pause" and self._wanted == "running":

@@ -2,13 +2,10 @@
 
 from __future__ import annotations
 
-from pathlib import Path
-
 from textual.message import Message
 
 from axiarch.errors import AxiarchError
 from axiarch.insight.forecast import Forecast
-from axiarch.journal.inbox import Request
 from axiarch.recipes.searchfile import SearchFile
 from axiarch.workflows.watching import Snapshot
 
@@ -89,19 +86,3 @@ class RecipeOpened(Message):
     def __init__(self, recipe: int) -> None:
         super().__init__()
         self.recipe = recipe
-
-
-class Steered(Message):
-    """The user asked the running search for something."""
-
-    def __init__(self, request: Request) -> None:
-        super().__init__()
-        self.request = request
-
-
-class FileNamed(Message):
-    """The user named a file to open."""
-
-    def __init__(self, path: Path) -> None:
-        super().__init__()
-        self.path = path

@@ -97,8 +97,10 @@ class Locking(FolderCase):
     def test_a_process_with_the_same_number_is_not_the_owner(self) -> None:
         with self.workspace.locked("me"):
             text = (self.workspace.folder / "lock").read_text()
-        known = json.loads(text or "{}") or {"pid": 1, "born": 1.0, "since": 1.0, "what": "x"}
-        (self.workspace.folder / "lock").write_text(json.dumps({**known, "pid": 1, "born": 1.0}))
+        lock = self.workspace.folder / "lock"
+        lock.write_text(text)
+        self.assertIsNotNone(self.workspace.owner())
+        lock.write_text(json.dumps({**json.loads(text), "born": 1.0}))
         self.assertIsNone(self.workspace.owner())
 
     def test_a_read_only_workspace_is_said_and_left_alone(self) -> None:

@@ -80,10 +80,6 @@ class Counting(unittest.TestCase):
         self.assertEqual(s.combinations, wanted)
         self.assertEqual(len(set(s.grid(9))), wanted)
 
-    def test_the_extremes_are_the_smallest_and_largest_network(self) -> None:
-        low, high = space({"depth": 2}, {"width": "64 | 16 | 32", "depth": "1 .. 3"}).extremes()
-        self.assertEqual((low["width"], low["depth"], high["width"], high["depth"]), (16, 1, 64, 3))
-
     @given(st.lists(st.floats(0, 1, exclude_max=True), min_size=2, max_size=2))
     def test_points_of_the_cube_are_recipes_of_the_space(self, point: list[float]) -> None:
         s = space({}, {"learning_rate": "1e-4 .. 1e-1 log", "batch_size": "16 | 32"})

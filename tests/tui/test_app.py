@@ -381,9 +381,6 @@ class Farewell(AppCase):
                 self.assertIn("goes on in the background", app._farewell())
             self.assertEqual(app._farewell(), "")
 
-    def test_the_folder_is_a_path(self) -> None:
-        self.assertIsInstance(self.folder, Path)
-
 
 if __name__ == "__main__":
     unittest.main()

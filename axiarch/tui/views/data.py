@@ -16,7 +16,7 @@ from axiarch.plain import count, loss, number, share, shown
 from axiarch.tui.plots.bars import histogram, named_bars, spark
 from axiarch.tui.plots.runs import Row, Rows, fit, right, wrap
 from axiarch.tui.views.view import View
-from axiarch.tui.widgets.drawing import Drawing, Listing
+from axiarch.tui.widgets.drawing import Drawing, Listing, TallDrawing
 
 _ROLES = {"input": ("·", "ink"), "target": ("◆", "lead"), "ignored": ("×", "faint")}
 #: Training rows that quick work keeps at the least.
@@ -77,16 +77,12 @@ class Header(Drawing):
                   + fit("values", _SPARK + 2) + "range", "faint")]]
 
 
-class Findings(Drawing):
+class Findings(TallDrawing):
     """What is suspicious about the data, with evidence and remedy."""
 
     DEFAULT_CSS = "Findings { height: auto; max-height: 10; margin: 1 0 0 0; }"
 
     dataset: Dataset | None = None
-
-    def get_content_height(self, container: object, viewport: object, width: int) -> int:
-        """Return the lines it takes."""
-        return len(self.draw(width, 0))
 
     def draw(self, width: int, height: int) -> Rows:
         """Return each finding in a line or two."""
@@ -100,16 +96,12 @@ class Findings(Drawing):
         return rows
 
 
-class Classes(Drawing):
+class Classes(TallDrawing):
     """How common each class is, and the floor that follows from it."""
 
     DEFAULT_CSS = "Classes { height: auto; max-height: 14; margin: 1 0; }"
 
     dataset: Dataset | None = None
-
-    def get_content_height(self, container: object, viewport: object, width: int) -> int:
-        """Return the lines it takes."""
-        return len(self.draw(width, 0))
 
     def draw(self, width: int, height: int) -> Rows:
         """Return a bar a class, commonest first."""
@@ -191,7 +183,6 @@ class DataView(View):
             columns.dataset = detail.dataset = classes.dataset = findings.dataset = header.dataset = dataset
             for drawing in (classes, findings, header):
                 drawing.redraw()
-                drawing.refresh(layout=True)
             columns.count = len(dataset.columns) if dataset else 0
             columns.redraw()
             columns.styles.max_height = max(columns.count, 1)

@@ -12,7 +12,7 @@ from axiarch.tui.plots.chart import Chart, Level, Series, draw_chart, loss_scale
 from axiarch.tui.plots.runs import Row, Rows, fit, right
 from axiarch.tui.plots.scale import Scale
 from axiarch.tui.views.view import View
-from axiarch.tui.widgets.drawing import Drawing
+from axiarch.tui.widgets.drawing import Drawing, TallDrawing
 from axiarch.workflows.verdicts import changes_text, ranking_verdict, search_verdict
 from axiarch.workflows.watching import Snapshot
 
@@ -123,16 +123,12 @@ def _legend(by_epoch: bool) -> Row:
     return row if by_epoch else [*row, ("   ", "ink"), ("━ best steady loss", "second")]
 
 
-class Workers(Drawing):
+class Workers(TallDrawing):
     """What each worker trains now, and what happened."""
 
     DEFAULT_CSS = "Workers { height: auto; max-height: 10; margin: 1 0; }"
 
     snapshot: Snapshot | None = None
-
-    def get_content_height(self, container: object, viewport: object, width: int) -> int:
-        """Return the lines it takes."""
-        return len(self.draw(width, 0))
 
     def draw(self, width: int, height: int) -> Rows:
         """Return a line a worker, then the leader, then the last event."""
@@ -198,7 +194,6 @@ class FieldView(View):
         lines.snapshot = workers.snapshot = s
         lines.redraw()
         workers.redraw()
-        workers.refresh(layout=True)
 
     def turn_axis(self) -> None:
         """Draw against the budget, or against each run's own epochs."""

@@ -14,7 +14,7 @@ from axiarch.tui.plots.runs import Row, Rows, fit, wrap
 from axiarch.tui.plots.scale import Scale, span_of
 from axiarch.tui.views.field import floor_levels
 from axiarch.tui.views.view import View
-from axiarch.tui.widgets.drawing import Drawing
+from axiarch.tui.widgets.drawing import Drawing, TallDrawing
 from axiarch.workflows.verdicts import recipe_verdict
 from axiarch.workflows.watching import Curve, Snapshot
 
@@ -122,17 +122,13 @@ def _share(height: int) -> tuple[int, int, int, int]:
     return height - 3 * small - 2, small, small, small + 2
 
 
-class Facts(Drawing):
+class Facts(TallDrawing):
     """The recipe in words: how it differs from the base, and why its runs ended."""
 
     DEFAULT_CSS = "Facts { height: auto; max-height: 7; margin: 0 0 1 0; }"
 
     snapshot: Snapshot | None = None
     recipe = 0
-
-    def get_content_height(self, container: object, viewport: object, width: int) -> int:
-        """Return the lines it takes."""
-        return len(self.draw(width, 0))
 
     def draw(self, width: int, height: int) -> Rows:
         """Return the lines."""
@@ -172,7 +168,6 @@ class StripsView(View):
         paper.recipe = facts.recipe = self.state.open_recipe
         paper.redraw()
         facts.redraw()
-        facts.refresh(layout=True)
 
     def move(self, by: int) -> None:
         """Move the reading cursor by epochs."""

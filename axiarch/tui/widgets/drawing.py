@@ -61,6 +61,19 @@ class Drawing(Widget):
         return strip_of(row, self.size.width, theme)
 
 
+class TallDrawing(Drawing):
+    """A drawing that takes as many lines as it draws, where the style sheet gives it an automatic height."""
+
+    def get_content_height(self, container: Size, viewport: Size, width: int) -> int:
+        """Return the lines it takes."""
+        return len(self.draw(width, 0))
+
+    def redraw(self) -> None:
+        """Draw again with the next frame, in as much room as it takes then."""
+        super().redraw()
+        self.refresh(layout=True)
+
+
 class Listing(ScrollView, can_focus=True):
     """A list of drawn lines, of which one is under the cursor; only visible lines are drawn."""
 
