@@ -71,12 +71,21 @@ def count(n: int, one: str, many: str = "") -> str:
 
 
 def loss(value: float | None) -> str:
-    """Return a loss with four decimals, or in scientific form where four decimals would hide it."""
+    """Return a loss with four decimals, four digits where it is large, or in scientific form where those hide it."""
     if value is None:
         return "–"
     if not math.isfinite(value):
         return "not finite"
-    return f"{value:.4f}" if 5e-3 <= abs(value) < 1000 or value == 0 else _scientific(value, 3)
+    if 10 <= abs(value) < 9999.5:
+        return f"{value:.{3 - math.floor(math.log10(abs(value)))}f}"
+    return f"{value:.4f}" if 5e-3 <= abs(value) < 10 or value == 0 else _scientific(value, 3)
+
+
+def measured(metric: str, value: float) -> str:
+    """Return the value of a metric: an accuracy as a percentage, R² with three decimals, anything else as a number."""
+    if not math.isfinite(value):
+        return "not finite"
+    return share(value) if metric == "accuracy" else f"{value:.3f}" if metric == "R²" else number(value)
 
 
 def share(value: float | None) -> str:
@@ -107,3 +116,9 @@ def memory(n_bytes: float) -> str:
             return f"{size:.0f} {unit}"
         size /= 1024
     return f"{size:.1f} GiB"
+
+
+def step_text(step: str, done: float, seconds: float) -> str:
+    """Return how far a step is, and how long it still takes where that can be told."""
+    left = f", about {duration(seconds * (1 - done) / done)} left" if 0.02 < done < 1 and seconds > 0.5 else ""
+    return f"{shown(step)} {100 * done:.0f} %{left}" if done else shown(step)

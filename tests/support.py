@@ -15,7 +15,7 @@ import numpy as np
 
 from axiarch.data.building import build_dataset
 from axiarch.data.dataset import Dataset
-from axiarch.data.table import read_table
+from axiarch.data.reading import read_table
 from axiarch.engine.stack import TrainingData
 from axiarch.journal.workspace import Workspace
 from axiarch.recipes.recipe import Recipe

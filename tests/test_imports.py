@@ -22,8 +22,9 @@ ALLOWED: dict[str, set[str]] = {
 }
 #: Front ends import workflows and these modules of plain values.
 VALUES = {
-    "axiarch.data.checks", "axiarch.data.columns", "axiarch.data.dataset", "axiarch.data.delimited",
-    "axiarch.data.plan", "axiarch.insight.forecast", "axiarch.journal.inbox",
+    "axiarch.data.checks", "axiarch.data.columns", "axiarch.data.dataset", "axiarch.data.floor",
+    "axiarch.data.plan", "axiarch.data.reading", "axiarch.data.table", "axiarch.journal.records",
+    "axiarch.insight.forecast", "axiarch.journal.inbox",
     "axiarch.journal.workspace", "axiarch.ranking.rank", "axiarch.engine.schedules", "axiarch.search.methods",
     "axiarch.export.tables",
 }

@@ -2,14 +2,16 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 import click
 
 from axiarch.cli.options import guarded, json_option, open_place, workspace_option
-from axiarch.data.plan import GAPS, SCALINGS
+from axiarch.data.plan import SCALINGS, TARGET_SCALINGS, TASKS
 from axiarch.errors import InputError
+from axiarch.plain import count
 
 if TYPE_CHECKING:
     from axiarch.data.dataset import Dataset
@@ -25,19 +27,35 @@ def data() -> None:
 @click.argument("file", type=click.Path(path_type=Path))
 @workspace_option
 @click.option("--name", default="", help="What to call it; by default the file's name.")
-@click.option("--target", default=None, help="Column to be predicted; by default it is proposed.")
+@click.option("--target", "targets", multiple=True,
+              help="Column to be predicted; by default it is proposed. Given again, several amounts are predicted.")
+@click.option("--task", type=click.Choice(TASKS), default=None, help="By default it follows from the target.")
 @click.option("--ignore", multiple=True, help="Column to leave out; may be given again.")
 @click.option("--use", multiple=True, help="Column to take in although it would be left out.")
 @click.option("--text", multiple=True, help="Column that stays text although it reads as numbers or dates.")
-@click.option("--gaps", type=click.Choice(GAPS), default="median",
-              help="What fills gaps in numbers; learnt from the training rows.", show_default=True)
-@click.option("--scaling", type=click.Choice(SCALINGS), default="z-score",
-              help="How numbers are brought near zero; learnt from the training rows.", show_default=True)
+@click.option("--gaps", multiple=True, metavar="[COLUMN=]HOW",
+              help="What fills gaps in numbers, of all columns or of one: median (as it is otherwise), mean, "
+                   "'most frequent', or 'constant N'. Learnt from the training rows; may be given again.")
+@click.option("--scaling", multiple=True, metavar="[COLUMN=]HOW",
+              help="How numbers are brought near zero, of all columns or of one: z-score (as it is otherwise), 0-1, "
+                   "robust, logarithm, none. Learnt from the training rows; may be given again.")
+@click.option("--ordinal", multiple=True, metavar="COLUMN[=LOW<...<HIGH]",
+              help="Text column that becomes one number, its place in this order; may be given again.")
+@click.option("--target-scaling", type=click.Choice(TARGET_SCALINGS), default="z-score", show_default=True,
+              help="The same for amounts to be predicted; losses are reported in their own units.")
 @click.option("--rows", default=0, help="Training rows used at the most, for quick work; 0 for all.")
 @click.option("--validation", default=0.2, help="Share of the rows for validation.", show_default=True)
 @click.option("--test", "test_share", default=0.2, help="Share of the rows sealed for the test.", show_default=True)
 @click.option("--group", default="", help="Column whose equal values stay together in one part.")
 @click.option("--order", default="", help="Column that puts rows in order; the last are for the test.")
+@click.option("--part", default="", help="Column that says train, validation or test of every row.")
+@click.option("--folds", default=0, help="Validate on so many folds in turn; 0 for one validation part.")
+@click.option("--fold-repeats", default=1, help="How often the folds are cut anew.", show_default=True)
+@click.option("--validation-file", type=click.Path(path_type=Path), default=None,
+              help="File with the same columns that holds the validation rows.")
+@click.option("--test-file", type=click.Path(path_type=Path), default=None, help="The same for the test rows.")
+@click.option("--labels-file", type=click.Path(path_type=Path), default=None,
+              help="File that holds the labels of pictures, where theirs does not.")
 @click.option("--seed", default=1, type=click.IntRange(0), help="Fixes the split.", show_default=True)
 @click.option("--separator", default=None, help="Between cells of a text; by default found out.")
 @click.option("--encoding", default=None, help="Of a text, such as utf-8 or windows-1252; by default found out.")
@@ -46,38 +64,62 @@ def data() -> None:
 @json_option
 @click.pass_context
 @guarded
-def data_add(context: click.Context, file: Path, folder: Path | None, name: str, as_json: bool, **decided: Any) -> None:
-    """Add a table: read, checked, split, encoded, its test rows sealed.
+def data_add(context: click.Context, file: Path, folder: Path | None, name: str, as_json: bool,
+             validation_file: Path | None, test_file: Path | None, labels_file: Path | None, **decided: Any) -> None:
+    """Add a table or pictures: read, checked, split, encoded, the test rows sealed.
 
-    Reads delimited text of any kind, Parquet, Arrow, JSON lines and Excel.
+    Reads delimited text of any kind, Parquet, Arrow, JSON lines and Excel; pictures as .npz or .npy, in the IDX
+    format, or as a folder of PNG files with a sub-folder for each class.
     """
     from axiarch import workflows
+    from axiarch.cli.progress import Steps
+    from axiarch.data.reading import Given
 
+    plan = _plan(decided)
     workspace = open_place(context, folder, create=True)
-    _print_data(workflows.add_table(workspace, file, name=name, plan=_plan(decided)), as_json)
+    given = Given(validation_file, test_file, labels_file)
+    with Steps() as steps:
+        made = workflows.add_table(workspace, file, name=name, plan=plan, given=given, tell=steps.show)
+    _print_data(made, as_json)
 
 
 def _plan(decided: dict[str, Any]) -> DataPlan:
     """Return the decisions that options stand for."""
-    from axiarch.data.delimited import Said
-    from axiarch.data.plan import DataPlan, SplitPlan
+    from axiarch.data.plan import DataPlan, Said, SplitPlan, check_gaps
 
     separator = decided["separator"]
     if separator is not None:
         separator = {"tab": "\t", "\\t": "\t", "comma": ",", "semicolon": ";"}.get(separator, separator)
         if len(separator) != 1:
             raise InputError(f"{separator!r} is not a separator", "--separator", "give one character, or tab")
-    split = SplitPlan(decided["validation"], decided["test_share"], decided["group"], decided["order"], decided["seed"])
+    split = SplitPlan(decided["validation"], decided["test_share"], decided["group"], decided["order"], decided["part"],
+                      decided["folds"], decided["fold_repeats"], decided["seed"])
     said = Said(separator, decided["encoding"], decided["decimal"], decided["header"])
-    return DataPlan(decided["target"], decided["ignore"], decided["use"], decided["text"], decided["gaps"],
-                    decided["scaling"], decided["rows"], split, said)
+    plan = DataPlan(decided["targets"], decided["task"] or "", decided["ignore"], decided["use"], decided["text"],
+                    target_scaling=decided["target_scaling"], rows=decided["rows"], split=split, said=said)
+    for column, how in map(_of_column, decided["gaps"]):
+        plan = plan.treated(column, gaps=check_gaps(how, "--gaps")) if column else replace(plan, gaps=how)
+    for column, how in map(_of_column, decided["scaling"]):
+        if how not in SCALINGS:
+            raise InputError(f"no scaling is called {how!r}", "--scaling", "give one of " + ", ".join(SCALINGS))
+        plan = plan.treated(column, scaling=how) if column else replace(plan, scaling=how)
+    for text in decided["ordinal"]:
+        column, _, order = text.partition("=")
+        plan = plan.treated(column, order=tuple(c.strip() for c in order.split("<")) if order else ())
+    return plan
+
+
+def _of_column(text: str) -> tuple[str, str]:
+    """Return column and decision of ``COLUMN=HOW``; no column where there is none."""
+    column, equals, how = text.rpartition("=")
+    return (column, how.strip()) if equals else ("", text.strip())
 
 
 @data.command("demo-files")
 @click.argument("place", type=click.Path(path_type=Path), default=Path("demo-files"))
 @guarded
 def data_demo_files(place: Path) -> None:
-    """Write the demo tables as files, a clean and a messy one."""
+    """Write the demo data as files: hive states, clean and messy, nectar flow, and pictures of hum."""
     from axiarch import workflows
 
     for path in workflows.write_demo_files(place):
@@ -95,6 +137,49 @@ def data_show(context: click.Context, name: str, folder: Path | None, as_json: b
     from axiarch import workflows
 
     _print_data(workflows.data_set(open_place(context, folder), name), as_json)
+
+
+@data.command("open-seal")
+@click.argument("name", default="")
+@click.option("--reason", required=True, help="What the test rows are to decide; it is recorded with the time.")
+@workspace_option
+@json_option
+@click.pass_context
+@guarded
+def data_open_seal(context: click.Context, name: str, reason: str, folder: Path | None, as_json: bool) -> None:
+    """Open the sealed test rows, on the record, and say what the floor scores on them."""
+    from axiarch import workflows
+    from axiarch.cli import printing
+
+    workspace = open_place(context, folder)
+    found = workflows.data_set(workspace, name)
+    opened = workflows.open_seal(workspace, found, reason)
+    if as_json:
+        printing.print_json({"data": found.name, "rows": found.rows["test"], "times_opened": opened.times,
+                             "floor": printing.floor_json(found, opened.floor)})
+        return
+    print(f"opened {found.rows['test']} test rows of {found.name}; the seal has been opened "
+          f"{count(opened.times, 'time')} by now")
+    print(f"  floor   {printing.floor_text(found, opened.floor)} on the test rows")
+
+
+@data.command("openings")
+@workspace_option
+@json_option
+@click.pass_context
+@guarded
+def data_openings(context: click.Context, folder: Path | None, as_json: bool) -> None:
+    """List when test rows were opened, and why."""
+    from dataclasses import asdict
+
+    from axiarch import workflows
+    from axiarch.cli import printing
+
+    found = workflows.openings(open_place(context, folder))
+    if as_json:
+        printing.print_json([asdict(o) for o in found])
+    else:
+        printing.print_openings(found)
 
 
 def _print_data(found: Dataset, as_json: bool) -> None:

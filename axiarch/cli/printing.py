@@ -5,14 +5,17 @@ from __future__ import annotations
 import json
 import math
 import sys
+from collections.abc import Sequence
 from typing import Any
 
 from rich.cells import set_cell_size
 
 from axiarch.data.dataset import Dataset
+from axiarch.data.floor import Floor
 from axiarch.errors import AxiarchError, NotationError
 from axiarch.insight.forecast import Forecast
-from axiarch.plain import count, duration, loss, memory, number, share, shown
+from axiarch.journal.records import OpeningRecord
+from axiarch.plain import count, duration, loss, measured, memory, number, share, shown
 from axiarch.recipes.recipe import describe
 from axiarch.workflows.watching import Snapshot
 
@@ -49,33 +52,44 @@ def _finite(value: Any) -> Any:
 
 def data_json(data: Dataset) -> dict[str, Any]:
     """Return what is known of a data set, for JSON."""
-    return {
+    t = data.target
+    known: dict[str, Any] = {
         "name": data.name, "fingerprint": data.fingerprint, "rows": data.rows, "inputs": data.inputs,
-        "target": data.encoding.target, "classes": list(data.classes),
-        "class_counts": dict(zip(data.classes, data.class_counts, strict=True)),
-        "floor": {"loss": data.floor.loss, "accuracy": data.floor.accuracy},
-        "linear": {"loss": data.linear.loss, "accuracy": data.linear.accuracy} if data.linear else None,
-        "read_as": data.how,
+        "picture": list(data.encoding.picture) if data.encoding.picture else None,
+        "task": t.task, "targets": list(t.columns), "outputs": t.outputs, "loss": t.loss_name,
+        "classes": list(data.classes), "class_counts": dict(zip(data.classes, data.class_counts, strict=True)),
+        "folds": [fold.rows for fold in data.folds] if len(data.folds) > 1 else None,
+        "floor": floor_json(data, data.floor), "linear": floor_json(data, data.linear),
+        "noise": floor_json(data, data.best), "read_as": data.how,
         "findings": [{"kind": f.kind, "column": f.column, "evidence": f.evidence, "remedy": f.remedy}
                      for f in data.findings],
         "columns": [{"name": c.name, "kind": c.kind, "role": c.role, "reason": c.reason, "missing": c.missing,
-                     "distinct": c.distinct} for c in data.columns],
+                     "distinct": c.distinct, "lowest": c.low, "highest": c.high, "median": c.middle}
+                    for c in data.columns],
     }
+    return known
+
+
+def floor_json(data: Dataset, floor: Floor | None) -> dict[str, float] | None:
+    """Return a floor with its metrics by name, for JSON."""
+    return {"loss": floor.loss, **dict(zip(data.target.metrics, floor.metrics, strict=True))} if floor else None
 
 
 def print_data(data: Dataset) -> None:
     """Print what is known of a data set."""
-    rows = data.rows
-    print(f"{shown(data.name)}: {count(sum(rows.values()), 'row')}, {count(data.inputs, 'input')}, "
-          f"{count(len(data.classes), 'class', 'classes')} of {shown(data.encoding.target)}")
+    rows, t = data.rows, data.target
+    what = f"{count(len(data.classes), 'class', 'classes')} of " if data.classes else "amounts of "
+    print(f"{shown(data.name)}: {count(sum(rows.values()), 'row')}, {count(data.inputs, 'input')}, {what}"
+          f"{shown(t.name)} ({t.task})")
     part = f" of {number(rows['train'] + rows['left out'])}" if rows.get("left out") else ""
-    print(f"  parts   {number(rows['train'])}{part} training, {number(rows['validation'])} validation, "
+    folds = f", the first of {len(data.folds)} folds" if len(data.folds) > 1 else ""
+    print(f"  parts   {number(rows['train'])}{part} training, {number(rows['validation'])} validation{folds}, "
           f"{number(rows['test'])} test (sealed)")
-    print(f"  floor   loss {loss(data.floor.loss)} nats, accuracy {share(data.floor.accuracy)} "
-          "from the class shares alone")
-    if data.linear:
-        print(f"  linear  loss {loss(data.linear.loss)} nats, accuracy {share(data.linear.accuracy)} "
-              "from a linear model")
+    trivial = "from the class shares alone" if data.classes else "from the mean and the median alone"
+    for name, floor, why in (("floor", data.floor, trivial), ("linear", data.linear, "from a linear model"),
+                             ("noise", data.best, "from the rule behind the data, which is noisy")):
+        if floor:
+            print(f"  {name:<7} {floor_text(data, floor)} {why}")
     if data.how:
         print(f"  read as {data.how}")
     for finding in data.findings:
@@ -84,6 +98,25 @@ def print_data(data: Dataset) -> None:
     for column in data.columns:
         gaps = f", {share(column.missing / column.rows)} missing" if column.missing else ""
         print(f"  {column.role:<8}{set_cell_size(shown(column.name, 40), 41)}{column.reason}{gaps}")
+
+
+def floor_text(data: Dataset, floor: Floor) -> str:
+    """Return a floor with its unit and its metrics."""
+    t = data.target
+    metrics = ", ".join(f"{shown(name)} {measured(name, value)}"
+                        for name, value in zip(t.metrics, floor.metrics, strict=True))
+    return f"{shown(t.loss_name.split(' (')[0])} {loss(floor.loss)} {shown(t.unit)}, {metrics}"
+
+
+def print_openings(openings: Sequence[OpeningRecord]) -> None:
+    """Print when the seal was opened, and why."""
+    from datetime import datetime
+
+    for o in openings:
+        at = datetime.fromtimestamp(o.at).astimezone().isoformat(" ", "seconds")
+        print(f"{at}  {shown(o.data)}, {count(o.rows, 'test row')}: {shown(o.reason)}")
+    if not openings:
+        print("the seal has never been opened")
 
 
 # -- searches --------------------------------------------------------------------------------------
@@ -115,12 +148,14 @@ def status_json(s: Snapshot) -> dict[str, Any]:
 
 def ranking_json(s: Snapshot) -> dict[str, Any]:
     """Return a ranking, for JSON."""
+    metrics = s.dataset.target.metrics
     rows = [{"place": r.place, "recipe": r.recipe, "standing": r.standing, "steady_loss": r.loss,
-             "spread": r.spread, "half_width": r.half_width, "training_loss": r.training, "accuracy": r.accuracy,
+             "spread": r.spread, "half_width": r.half_width, "training_loss": r.training,
+             **dict(zip(metrics, r.metrics, strict=True)),
              "lowest_loss": r.raw_best, "chosen_epoch": r.epoch, "repeats": r.repeats, "failed": r.failed,
              "parameters": r.parameters, "seconds": r.seconds, "values": dict(s.recipes[r.recipe].recipe)}
             for r in s.ranking.rows]
-    return {**status_json(s), "floor_loss": s.dataset.floor.loss, "ranking": rows,
+    return {**status_json(s), "loss": s.dataset.target.loss_name, "floor_loss": s.dataset.floor.loss, "ranking": rows,
             "without_result": list(s.ranking.broken)}
 
 
@@ -131,19 +166,22 @@ def print_ranking(s: Snapshot, most: int = 15) -> None:
     if not s.ranking.rows:
         return
     leader = s.recipes[s.ranking.rows[0].recipe].recipe
-    print(f"\n{'place':>5} {'recipe':>6}  {'loss':>7} {'±':>7} {'training':>9} {'accuracy':>9}  "
+    metric = s.dataset.target.metrics[0]
+    room = max(len(shown(metric, 20)), 9)
+    print(f"\n{'place':>5} {'recipe':>6}  {'loss':>7} {'±':>7} {'training':>9} {shown(metric, 20):>{room}}  "
           "differs from the leader in")
     for r in s.ranking.rows[:most]:
-        reach = "" if r.half_width is None else f"{r.half_width:.4f}"
+        reach = "" if r.half_width is None else loss(r.half_width)
         mark = {"leader": "*", "tied": "=", "apart": " ", "unknown": "?"}[r.standing]
         change = describe(s.recipes[r.recipe].recipe.difference(leader)) or "–"
         print(f"{r.place:>4}{mark} {r.recipe:>6}  {loss(r.loss):>7} {reach:>7} {loss(r.training):>9} "
-              f"{share(r.accuracy):>9}  {change}")
+              f"{measured(metric, r.metrics[0]):>{room}}  {change}")
     if len(s.ranking.rows) > most:
         print(f"      … and {len(s.ranking.rows) - most} more")
     for recipe in s.ranking.broken[:most]:
         print(f"    –  {recipe:>5}  no result: every run diverged or failed")
-    print("\n* leader   = tied with it   ± half the 95 % interval of the mean, in nats")
+    print(f"\n* leader   = tied with it   ± half the 95 % interval of the mean   "
+          f"losses: {shown(s.dataset.target.loss_name)}")
 
 
 def verdict(s: Snapshot) -> str:

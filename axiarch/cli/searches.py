@@ -35,6 +35,15 @@ def _read(file: Path) -> SearchFile:
     return read_search(text, str(file))
 
 
+def _with_data(workspace: Workspace, file: Path) -> SearchFile:
+    """Read a search file, and see that its data are in the workspace."""
+    from axiarch import workflows
+    from axiarch.cli.progress import Steps
+
+    with Steps() as steps:
+        return workflows.search_data(workspace, _read(file), file.absolute().parent, steps.show)
+
+
 @click.command()
 @click.argument("file", type=click.Path(path_type=Path))
 @workspace_option
@@ -49,8 +58,8 @@ def forecast(context: click.Context, file: Path, folder: Path | None, lanes: int
     from axiarch import workflows
     from axiarch.cli import printing
 
-    workspace = open_place(context, folder)
-    search = _read(file)
+    workspace = open_place(context, folder, create=True)
+    search = _with_data(workspace, file)
     found = workflows.forecast_search(search, workflows.data_set(workspace, search.data), lanes or 0)
     if as_json:
         printing.print_json(asdict(found))
@@ -71,12 +80,8 @@ def search(context: click.Context, file: Path, folder: Path | None, lanes: int |
     """Run a search file to its end and print the ranking. Ctrl-C stops it; what has ended is kept."""
     from axiarch import workflows
 
-    workspace = open_place(context, folder)
-    wanted = _read(file)
-    if not wanted.data:
-        from dataclasses import replace
-
-        wanted = replace(wanted, data=workflows.data_set(workspace).folder.name)
+    workspace = open_place(context, folder, create=True)
+    wanted = _with_data(workspace, file)
     if background:
         number = workflows.start_search(workspace, wanted, lanes or 0)
         print(f"search {number} runs in the background; see: axiarch status {number}")

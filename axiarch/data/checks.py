@@ -8,12 +8,14 @@ from __future__ import annotations
 import math
 from collections.abc import Sequence
 from dataclasses import dataclass
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Any
 
 import numpy as np
 from numpy.typing import NDArray
 
-from axiarch.data.encoding import Encoding, NumberCode
+from axiarch.data.encoding import Encoding, NumberCode, PictureCode, as_floats
+from axiarch.data.table import Table
+from axiarch.data.target import Answers, class_numbers
 from axiarch.plain import count, number, share, shown
 
 if TYPE_CHECKING:
@@ -22,6 +24,12 @@ if TYPE_CHECKING:
 #: A single column that leaves fewer than this share of the errors of guessing is a leak until shown otherwise:
 #: honest single inputs of hard tasks leave most of them.
 LEAK = 0.05
+#: The same for amounts: the share of the variance that a leaking column leaves.
+LEAK_AMOUNT = 0.02
+#: A validation part that cannot show a difference of this share is too small to tell good recipes apart.
+COARSE = 0.05
+#: The same for errors of amounts, as a share of the error.
+COARSE_AMOUNT = 0.08
 #: Quantile bins in which a number is tried as a predictor.
 _BINS = 24
 #: The commonest class so many times as common as the rarest is imbalanced: plain accuracy then says little.
@@ -54,38 +62,101 @@ class Finding:
 
 @dataclass(frozen=True)
 class Looked:
-    """What the checks look at: rows as encoded (N, D) and class numbers (N,) of both open parts, and the table."""
+    """What the checks look at: never a sealed row.
 
+    Attributes
+    ----------
+    table : Table
+    rows : (N,) array
+        The rows of training and validation.
+    encoding : Encoding
+    train, validation : arrays
+        Row numbers of the two parts, of the first fold.
+    inputs : dict
+        By part, the inputs as encoded (N, D), mapped from disk.
+    targets : dict
+        By part, the encoded targets.
+    ignored : tuple of str
+        Columns left out because they are the same in every row.
+    """
+
+    table: Table
+    rows: NDArray[np.int64]
     encoding: Encoding
-    train: NDArray[np.float32]
-    validation: NDArray[np.float32]
-    validation_labels: NDArray[np.int32]
-    frame: polars.DataFrame
-    labels: NDArray[np.int32]
+    train: NDArray[np.int64]
+    validation: NDArray[np.int64]
+    inputs: dict[str, NDArray[np.float32]]
+    targets: dict[str, Answers]
+    constant: tuple[str, ...] = ()
+
+    @property
+    def classes(self) -> bool:
+        """Whether classes are predicted."""
+        return self.encoding.target.task != "regression"
 
 
 def check(looked: Looked) -> tuple[Finding, ...]:
     """Return all findings, the gravest first."""
-    return tuple(f for look in (_leaks, _duplicates, _classes, _imbalance, _resolution, _more_inputs, _far_values)
-                 for f in look(looked))
+    always = (_leaks, _duplicates)
+    classes = (_classes, _imbalance, _resolution) if looked.classes else (_amount_resolution,)
+    return tuple(f for look in (*always, *classes, _more_inputs, _far_values, _constants) for f in look(looked))
 
 
 def _leaks(looked: Looked) -> list[Finding]:
     """Try each column alone: learnt on every other row, judged on the rest."""
-    labels = looked.labels
-    odd = np.arange(len(labels)) % 2 == 1
+    target = looked.encoding.target
+    odd = np.arange(len(looked.rows)) % 2 == 1
     if odd.sum() < 20:
         return []
-    guess = float((labels[odd] == np.bincount(labels[~odd]).argmax()).mean())
+    answers = [_answers(looked, name) for name in target.columns]
     found = []
     for code in looked.encoding.codes:
-        cells = _cells(looked.frame[code.name])
-        hits = _hits(cells, labels, odd)
-        if 1 - hits < LEAK * (1 - guess):
-            found.append(Finding(
-                "leak", code.name, f"it alone tells {shown(looked.encoding.target, 30)} in {share(hits)} of rows, "
-                f"where guessing is right in {share(guess)}", "if it is not known before the answer is, ignore it"))
+        if isinstance(code, PictureCode):
+            continue
+        cells = _cells(looked.table.column(code.name)[looked.rows])
+        for name, answer in zip(target.columns, answers, strict=True):
+            evidence = _tells_class(cells, answer.astype(np.int64), odd, name) if looked.classes else (
+                _tells_amount(as_floats_or_none(looked.table.column(code.name)[looked.rows]), cells, answer, odd, name))
+            if evidence:
+                found.append(Finding("leak", code.name, evidence,
+                                     "if it is not known before the answer is, ignore it"))
     return found
+
+
+def _answers(looked: Looked, name: str) -> NDArray[Any]:
+    """Return the class numbers or amounts (N,) of a target column on the rows looked at."""
+    series = looked.table.column(name)[looked.rows]
+    return class_numbers(series, looked.encoding.target.classes) if looked.classes else as_floats(series)
+
+
+def _tells_class(cells: NDArray[np.int64], labels: NDArray[np.int64], odd: NDArray[np.bool_], name: str) -> str:
+    guess = float((labels[odd] == np.bincount(labels[~odd]).argmax()).mean())
+    hits = _hits(cells, labels, odd)
+    if 1 - hits >= LEAK * (1 - guess):
+        return ""
+    return f"it alone tells {shown(name, 30)} in {share(hits)} of rows, where guessing is right in {share(guess)}"
+
+
+def _tells_amount(values: NDArray[np.float64] | None, cells: NDArray[np.int64], answer: NDArray[np.float64],
+                  odd: NDArray[np.bool_], name: str) -> str:
+    """Explain amounts by the mean of their cell, and by a straight line; say so where little is left."""
+    spread = float(answer[odd].var())
+    counts = np.bincount(cells[~odd], minlength=int(cells.max()) + 1)
+    sums = np.bincount(cells[~odd], answer[~odd], minlength=len(counts))
+    mean = np.where(counts > 0, sums / np.maximum(counts, 1), answer[~odd].mean())
+    left = float(((answer[odd] - mean[cells[odd]]) ** 2).mean())
+    if values is not None and (known := ~np.isnan(values)).all() and (flat := float(values[~odd].std())) > 0:
+        x = (values - values[~odd].mean()) / flat
+        slope = float((x[~odd & known] * answer[~odd & known]).mean())
+        left = min(left, float(((answer[odd] - answer[~odd].mean() - slope * x[odd]) ** 2).mean()))
+    if spread == 0 or left >= LEAK_AMOUNT * spread:
+        return ""
+    return f"it alone explains {share(1 - left / spread)} of the variance of {shown(name, 30)}"
+
+
+def as_floats_or_none(series: polars.Series) -> NDArray[np.float64] | None:
+    """Return a column of numbers as floats, None for any other."""
+    return as_floats(series) if series.dtype.is_numeric() else None
 
 
 def _cells(series: polars.Series) -> NDArray[np.int64]:
@@ -95,14 +166,13 @@ def _cells(series: polars.Series) -> NDArray[np.int64]:
     if series.dtype.is_temporal():
         series = series.cast(polars.Datetime).cast(polars.Int64)
     if series.dtype.is_numeric() and series.n_unique() > _BINS:
-        values = series.cast(polars.Float64).fill_null(float("nan")).to_numpy()
+        values = as_floats(series)
         edges = np.unique(np.nanquantile(values, np.linspace(0, 1, _BINS + 1)[1:-1]))
         return np.where(np.isnan(values), len(edges) + 1, np.searchsorted(edges, values)).astype(np.int64)
-    texts = np.array([str(v) for v in series])
-    return np.unique(texts, return_inverse=True)[1].astype(np.int64)
+    return series.rank("dense").fill_null(0).to_numpy().astype(np.int64)
 
 
-def _hits(cells: NDArray[np.int64], labels: NDArray[np.int32], judged: NDArray[np.bool_]) -> float:
+def _hits(cells: NDArray[np.int64], labels: NDArray[np.int64], judged: NDArray[np.bool_]) -> float:
     """Return the share of the judged rows whose label is the commonest of their cell among the others."""
     table = np.zeros((int(cells.max()) + 1, int(labels.max()) + 1))
     np.add.at(table, (cells[~judged], labels[~judged]), 1)
@@ -110,9 +180,20 @@ def _hits(cells: NDArray[np.int64], labels: NDArray[np.int32], judged: NDArray[n
     return float((answer[cells[judged]] == labels[judged]).mean())
 
 
+def _hashes(inputs: NDArray[np.float32]) -> NDArray[np.uint64]:
+    """Return a 64-bit hash of each row (N,), worked out in pieces."""
+    factors = np.random.default_rng(np.random.SeedSequence(64)).integers(0, 2**63, inputs.shape[1], np.uint64) * 2 + 1
+    out = np.empty(len(inputs), np.uint64)
+    step = max(2_000_000 // max(inputs.shape[1], 1), 1)
+    for start in range(0, len(inputs), step):
+        bits = np.ascontiguousarray(inputs[start : start + step]).view(np.uint32).astype(np.uint64)
+        mixed = (bits + np.uint64(0x9E3779B9)) * factors
+        out[start : start + step] = (mixed ^ (mixed >> np.uint64(29))).sum(1, dtype=np.uint64)
+    return out
+
+
 def _duplicates(looked: Looked) -> list[Finding]:
-    known = {row.tobytes() for row in looked.train}
-    twice = sum(row.tobytes() in known for row in looked.validation)
+    twice = int(np.isin(_hashes(looked.inputs["validation"]), _hashes(looked.inputs["train"])).sum())
     if twice == 0:
         return []
     part = twice / len(looked.validation)
@@ -120,9 +201,13 @@ def _duplicates(looked: Looked) -> list[Finding]:
                     "rows too, input for input", "split by a group column, so that related rows stay together")]
 
 
+def _validation_counts(looked: Looked) -> NDArray[np.int64]:
+    return np.bincount(looked.targets["validation"].astype(np.int64), minlength=len(looked.encoding.target.classes))
+
+
 def _classes(looked: Looked) -> list[Finding]:
-    counts = np.bincount(looked.validation_labels, minlength=len(looked.encoding.classes))
-    few = [(name, int(n)) for name, n in zip(looked.encoding.classes, counts, strict=True) if n < FEW_ROWS]
+    counts = _validation_counts(looked)
+    few = [(name, int(n)) for name, n in zip(looked.encoding.target.classes, counts, strict=True) if n < FEW_ROWS]
     if not few:
         return []
     named = ", ".join(f"{shown(name, 20)} ({n})" for name, n in few[:5])
@@ -132,28 +217,39 @@ def _classes(looked: Looked) -> list[Finding]:
 
 
 def _imbalance(looked: Looked) -> list[Finding]:
-    counts = np.bincount(looked.labels, minlength=len(looked.encoding.classes))
+    counts = _validation_counts(looked) + np.bincount(looked.targets["train"].astype(np.int64),
+                                                      minlength=len(looked.encoding.target.classes))
     low, high = int(counts.min()), int(counts.max())
     if low == 0 or high < IMBALANCE * low:
         return []
-    names = looked.encoding.classes
+    names = looked.encoding.target.classes
     return [Finding("imbalance", "", f"{shown(names[int(counts.argmax())], 20)} is {number(high / low, 3)} times as "
                     f"common as {shown(names[int(counts.argmin())], 20)}", "read the loss rather than the accuracy")]
 
 
 def _resolution(looked: Looked) -> list[Finding]:
     """Say how small a difference in accuracy the validation part can show (two standard errors, at the floor)."""
-    n = len(looked.validation_labels)
-    p = float(np.bincount(looked.validation_labels).max()) / n
+    n = len(looked.validation)
+    p = float(_validation_counts(looked).max()) / n
     finest = 2 * math.sqrt(max(p * (1 - p), 0.02) / n)
-    if finest < 0.05:
+    return _too_small(n, "accuracies", finest, COARSE)
+
+
+def _amount_resolution(looked: Looked) -> list[Finding]:
+    """The same for the root mean squared error: of normal errors its standard error is 1 / sqrt(2 n) of itself."""
+    n = len(looked.validation)
+    return _too_small(n, "errors", 2 / math.sqrt(2 * n), COARSE_AMOUNT)
+
+
+def _too_small(n: int, what: str, finest: float, coarse: float) -> list[Finding]:
+    if finest < coarse:
         return []
-    return [Finding("small part", "", f"{count(n, 'validation row')} cannot tell accuracies apart that differ by less "
-                    f"than about {share(finest)}", "give validation a larger share, or gather more rows")]
+    return [Finding("small part", "", f"{count(n, 'validation row')} cannot tell {what} apart that differ by less "
+                    f"than about {share(finest)}", "give validation a larger share, use folds, or gather more rows")]
 
 
 def _more_inputs(looked: Looked) -> list[Finding]:
-    rows, inputs = looked.train.shape
+    rows, inputs = looked.inputs["train"].shape
     if inputs <= rows:
         return []
     return [Finding("more inputs than rows", "", f"{count(inputs, 'input')} and {count(rows, 'training row')}: any "
@@ -161,17 +257,27 @@ def _more_inputs(looked: Looked) -> list[Finding]:
 
 
 def _far_values(looked: Looked) -> list[Finding]:
-    found, column = [], 0
+    found = []
     for code in looked.encoding.codes:
-        if isinstance(code, NumberCode):
-            own = looked.train[:, column].astype(np.float64)
-            spread = float(own.std()) or 1.0
-            away = np.abs(looked.validation[:, column] - own.mean()) / spread
-            if float(away.max(initial=0.0)) > FAR:
-                found.append((float(away.max()), int((away > FAR).sum()), code.name))
-        column += len(code.inputs)
+        if not isinstance(code, NumberCode):
+            continue
+        series = looked.table.column(code.name)
+        own = code.encode(series[looked.train])[:, 0]
+        spread = float(own.std()) or 1.0
+        away = np.abs(code.encode(series[looked.validation])[:, 0] - own.mean()) / spread
+        if float(away.max(initial=0.0)) > FAR:
+            found.append((float(away.max()), int((away > FAR).sum()), code.name))
     return [Finding("far outside", name, f"{count(n, 'validation value')} lie up to {number(most, 3)} spreads from the "
                     "training rows", "look for mistakes in the column") for most, n, name in sorted(found)[::-1][:3]]
+
+
+def _constants(looked: Looked) -> list[Finding]:
+    if not looked.constant:
+        return []
+    named = ", ".join(shown(name, 30) for name in looked.constant[:5])
+    more = f" and {len(looked.constant) - 5} more" if len(looked.constant) > 5 else ""
+    return [Finding("constant", looked.constant[0], f"the same in every row: {named}{more}",
+                    "left out; nothing needs doing unless it should differ")]
 
 
 def wrong_columns(findings: Sequence[Finding]) -> dict[str, str]:

@@ -3,10 +3,15 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
-from typing import TYPE_CHECKING, Literal
+from typing import TYPE_CHECKING, Any, Literal
 
 import numpy as np
+from numpy.typing import NDArray
 
+from axiarch.data.encoding import category_counts
+from axiarch.data.split import Rows
+from axiarch.data.table import PART, Table
+from axiarch.data.target import is_amount
 from axiarch.errors import DataError
 from axiarch.plain import shown
 
@@ -14,6 +19,7 @@ if TYPE_CHECKING:
     import polars
 
 Role = Literal["input", "target", "ignored"]
+Kind = Literal["number", "text", "date", "picture"]
 
 #: Bars of the small drawn distribution of a number.
 BINS = 16
@@ -24,7 +30,7 @@ _ID_SHARE = 0.5
 #: Different values a text column may have as an input; beyond it one-hot inputs would outnumber the rest.
 MOST_CATEGORIES = 50
 #: Names that people give to the column to be predicted.
-_TARGET_NAMES = ("target", "label", "class", "state", "y", "outcome")
+_TARGET_NAMES = ("target", "label", "class", "state", "outcome")
 
 
 @dataclass(frozen=True)
@@ -34,7 +40,7 @@ class Column:
     Attributes
     ----------
     name : str
-    kind : {"number", "text", "date"}
+    kind : {"number", "text", "date", "picture"}
     role : {"input", "target", "ignored"}
     reason : str
         Why that role was proposed.
@@ -48,7 +54,7 @@ class Column:
     """
 
     name: str
-    kind: Literal["number", "text", "date"]
+    kind: Kind
     role: Role
     reason: str
     missing: int
@@ -61,34 +67,38 @@ class Column:
     names: tuple[str, ...] = ()
 
 
-def choose_target(frame: polars.DataFrame, target: str | None = None) -> tuple[str, str]:
-    """Return the column to be predicted, the one named or else a proposal, and why.
+def choose_targets(table: Table, targets: tuple[str, ...] = (), avoid: tuple[str, ...] = ()
+                   ) -> tuple[tuple[str, ...], str]:
+    """Return the columns to be predicted, those named or else a proposal, and why.
 
     Raises
     ------
     DataError
-        If there is no such column, or none that looks like classes.
+        If there is no such column, or none that could be predicted.
     """
-    if target is None:
-        return _propose_target(frame)
-    _check_names(frame, (target,))
-    return target, "chosen"
+    if targets:
+        check_names(table, targets)
+        if len(set(targets)) < len(targets):
+            raise DataError("a target is named twice", f"column {shown(targets[0])!r}", "name it once")
+        return targets, "chosen"
+    return _propose_target(table, avoid)
 
 
-def _check_names(frame: polars.DataFrame, names: tuple[str, ...]) -> None:
+def check_names(table: Table, names: tuple[str, ...]) -> None:
+    """Raise where a column named is not there."""
     for name in names:
-        if name not in frame.columns:
-            raise DataError(f"there is no column {shown(name)!r}", "", "columns are " + _names(frame))
+        if name not in table.columns:
+            raise DataError(f"there is no column {shown(name)!r}", "", "columns are " + _names(table))
 
 
-def propose_roles(frame: polars.DataFrame, aim: str, why: str, ignore: tuple[str, ...] = (),
+def propose_roles(table: Table, rows: Rows, targets: tuple[str, ...], why: str, ignore: tuple[str, ...] = (),
                   use: tuple[str, ...] = ()) -> dict[str, tuple[Role, str]]:
-    """Return role and reason of every column, judged by the rows given (which must not include sealed ones).
+    """Return role and reason of every column, judged by the `rows` given (which must not include sealed ones).
 
     Parameters
     ----------
-    aim, why : str
-        The target and why it is, from :func:`choose_target`.
+    targets, why
+        From :func:`choose_targets`.
     ignore : tuple of str
         Columns to leave out in any case.
     use : tuple of str
@@ -99,67 +109,86 @@ def propose_roles(frame: polars.DataFrame, aim: str, why: str, ignore: tuple[str
     DataError
         If a column named does not exist, or there is nothing left to learn from.
     """
-    _check_names(frame, (*ignore, *use))
+    check_names(table, (*ignore, *use))
     roles: dict[str, tuple[Role, str]] = {}
-    for name in frame.columns:
-        if name == aim:
+    for name in table.columns:
+        if name in targets:
             roles[name] = ("target", why)
         elif name in ignore:
             roles[name] = ("ignored", "chosen")
-        elif name in use and frame[name].drop_nulls().len():
-            roles[name] = ("input", "chosen")
+        elif name == PART:
+            roles[name] = ("ignored", "says which file a row came from")
         else:
-            roles[name] = _propose_role(frame, name)
+            present = table.column(name)[rows].drop_nulls()
+            roles[name] = ("input", "chosen") if name in use and present.len() else _propose_role(present, len(rows))
     if not any(role == "input" for role, _ in roles.values()):
         raise DataError("no column is left to learn from", "", "ignore fewer columns")
     return roles
 
 
-def _names(frame: polars.DataFrame) -> str:
-    return shown(", ".join(frame.columns), 400)
+def _names(table: Table) -> str:
+    return shown(", ".join(table.columns), 400)
 
 
-def _propose_target(frame: polars.DataFrame) -> tuple[str, str]:
+def _propose_target(table: Table, avoid: tuple[str, ...]) -> tuple[tuple[str, ...], str]:
+    able = [name for name in table.columns if name not in avoid and name != PART]
     for wanted in _TARGET_NAMES:
-        for name in frame.columns:
-            if name.lower() == wanted and _few_values(frame, name):
-                return name, "its name says so"
-    for name in reversed(frame.columns):
-        if _few_values(frame, name):
-            return name, "the last column with few different values"
-    raise DataError("no column looks like classes to predict", "", "name one; columns are " + _names(frame))
+        for name in able:
+            if name.lower() == wanted and _can_be_predicted(table.column(name)):
+                return (name,), "its name says so"
+    for name in reversed(able):
+        if _can_be_predicted(table.column(name)):
+            return (name,), "the last column that could be"
+    raise DataError("no column looks like something to predict", "", "name one; columns are " + _names(table))
 
 
-def _few_values(frame: polars.DataFrame, name: str) -> bool:
-    return 2 <= frame[name].drop_nulls().n_unique() <= max(2, min(MOST_CATEGORIES, frame.height // 5))
-
-
-def _propose_role(frame: polars.DataFrame, name: str) -> tuple[Role, str]:
+def _can_be_predicted(series: polars.Series) -> bool:
+    """Say whether a column holds a few classes, or amounts that are no count of the rows."""
     import polars
 
-    series = frame[name].drop_nulls()
-    if series.len() == 0:
+    present = series.drop_nulls()
+    if isinstance(present.dtype, polars.Array) or present.dtype.is_temporal():
+        return False
+    distinct = present.n_unique()
+    if 2 <= distinct <= max(2, min(MOST_CATEGORIES, series.len() // 5)):
+        return True
+    return is_amount(present) and _propose_role(present, series.len())[0] == "input"
+
+
+def _propose_role(present: polars.Series, rows: int) -> tuple[Role, str]:
+    """Propose what to do with a column, by its values without gaps."""
+    import polars
+
+    if present.len() == 0:
         return "ignored", "empty"
-    distinct = series.n_unique()
+    if isinstance(present.dtype, polars.Array):
+        return "input", "picture"
+    distinct = present.n_unique()
     if distinct == 1:
         return "ignored", "the same in every row"
-    if series.dtype.is_numeric():
-        counted = series.dtype.is_integer() and distinct == frame.height
-        if counted and int(series.max()) - int(series.min()) < 2 * frame.height:  # type: ignore[arg-type]
+    if present.dtype.is_numeric():
+        counted = present.dtype.is_integer() and distinct == rows
+        if counted and int(present.max()) - int(present.min()) < 2 * rows:  # type: ignore[arg-type]
             return "ignored", "counts the rows"
         return "input", "number"
-    if series.dtype.is_temporal():
-        return "input", "date: year, month, weekday" + (", hour" if series.dtype != polars.Date else "")
-    if distinct > _ID_SHARE * series.len():
+    if present.dtype.is_temporal():
+        return "input", "date: year, month, weekday" + (", hour" if present.dtype != polars.Date else "")
+    if distinct > _ID_SHARE * present.len():
         return "ignored", "nearly every row differs, like an identifier"
     if distinct > MOST_CATEGORIES:
         return "ignored", f"{distinct} different texts are too many to encode"
     return "input", f"text with {distinct} categories"
 
 
-def look(frame: polars.DataFrame, roles: dict[str, tuple[Role, str]]) -> tuple[Column, ...]:
-    """Summarise every column of the rows given (which must not include sealed ones)."""
-    return tuple(_look_at(frame[name], *roles[name]) for name in frame.columns)
+def look(table: Table, rows: Rows, roles: dict[str, tuple[Role, str]], classes: bool) -> tuple[Column, ...]:
+    """Summarise every column over the `rows` given (which must not include sealed ones).
+
+    Parameters
+    ----------
+    classes : bool
+        Whether the target holds classes, which are counted and not measured.
+    """
+    return tuple(_look_at(table.column(name)[rows], *roles[name], classes) for name in table.columns)
 
 
 def _date_bars(present: polars.Series) -> tuple[int, ...]:
@@ -170,21 +199,32 @@ def _date_bars(present: polars.Series) -> tuple[int, ...]:
     return tuple(int(n) for n in np.histogram(times, BINS)[0]) if times.size else (0,) * BINS
 
 
-def _look_at(series: polars.Series, role: Role, reason: str) -> Column:
+def _look_at(series: polars.Series, role: Role, reason: str, classes: bool) -> Column:
+    import polars
+
     missing = series.null_count()
     present = series.drop_nulls()
-    if present.dtype.is_numeric() and role != "target":
-        values = present.to_numpy().astype(np.float64)
-        values = values[np.isfinite(values)]
-        bars = np.histogram(values, BINS)[0] if values.size else np.zeros(BINS, int)
-        ends = (float(values.min()), float(values.max()), float(np.median(values))) if values.size else (None,) * 3
-        return Column(series.name, "number", role, reason, missing, series.len(), present.n_unique(),
-                      ends[0], ends[1], ends[2], tuple(int(b) for b in bars))
-    if present.dtype.is_temporal() and role != "target":
+    named = role == "target" and classes
+    if isinstance(present.dtype, polars.Array):
+        pixels = present.to_numpy()
+        return _numbers_seen(series.name, "picture", role, f"{reason} of {' x '.join(map(str, pixels.shape[1:]))}",
+                             missing, series.len(), len(pixels), pixels.ravel())
+    if present.dtype.is_numeric() and not named:
+        return _numbers_seen(series.name, "number", role, reason, missing, series.len(), present.n_unique(),
+                             present.to_numpy().astype(np.float64))
+    if present.dtype.is_temporal() and not named:
         first_and_last = (str(present.min()), str(present.max())) if present.len() else ()
         return Column(series.name, "date", role, reason, missing, series.len(), present.n_unique(),
                       bars=_date_bars(present), names=first_and_last)
-    texts, counts = np.unique([str(v) for v in present], return_counts=True)
+    texts, counts = category_counts(series)
     order = sorted(range(len(texts)), key=lambda i: (-counts[i], texts[i]))[:NAMED]
     return Column(series.name, "text", role, reason, missing, series.len(), len(texts),
-                  bars=tuple(int(counts[i]) for i in order), names=tuple(str(texts[i]) for i in order))
+                  bars=tuple(counts[i] for i in order), names=tuple(texts[i] for i in order))
+
+
+def _numbers_seen(name: str, kind: Kind, role: Role, reason: str, missing: int, rows: int, distinct: int,
+                  values: NDArray[Any]) -> Column:
+    if not values.size:
+        return Column(name, kind, role, reason, missing, rows, distinct, bars=(0,) * BINS)
+    return Column(name, kind, role, reason, missing, rows, distinct, float(values.min()), float(values.max()),
+                  float(np.median(values)), tuple(int(b) for b in np.histogram(values, BINS)[0]))

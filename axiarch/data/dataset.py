@@ -1,22 +1,24 @@
 """A data set as it lies on disk: arrays that every worker maps without a copy, and what is known of them.
 
     NAME/
-      data.json                         columns, encoding, classes, parts, floor, fingerprint
-      train.inputs.npy                  (N, D) float32
-      train.targets.npy                 (N,) int32
-      validation.inputs.npy, validation.targets.npy
-      linear.json                       what a linear model scores, once it has been trained
-      sealed/test.inputs.npy, sealed/test.targets.npy      read by nothing until the seal is opened
-      sealed/table.parquet              the table as it was read, for other decisions about it
+      data.json                         columns, encodings, classes, parts, floors, decisions, fingerprint
+      folds/0/train.inputs.npy          (N, D) float32
+      folds/0/train.targets.npy         (N,) int32, or (N, T) float32 for amounts
+      folds/0/validation.inputs.npy, folds/0/validation.targets.npy
+      folds/1/ …                        where there are folds
+      examples.parquet                  some training rows to look at
+      linear.json                       what a linear model scores on each fold, once it has been trained
+      sealed/table/*.parquet            the table as it was read, for other decisions about it
+      sealed/rows.npy                   which of its rows are sealed; read by nothing until the seal is opened
 """
 
 from __future__ import annotations
 
-import hashlib
 import json
 import os
-import shutil
+from collections.abc import Sequence
 from dataclasses import asdict, dataclass, field, replace
+from functools import cached_property
 from pathlib import Path
 from typing import TYPE_CHECKING, Any, Literal
 
@@ -25,10 +27,11 @@ from numpy.typing import NDArray
 
 from axiarch.data.checks import Finding
 from axiarch.data.columns import Column
-from axiarch.data.delimited import Said
-from axiarch.data.encoding import CODES, Code, Encoding, TextCode
-from axiarch.data.floor import Floor
-from axiarch.data.plan import DataPlan, SplitPlan
+from axiarch.data.encoding import CODES, Code, Encoding
+from axiarch.data.floor import Floor, mean_floor
+from axiarch.data.plan import DataPlan, Said, SplitPlan, Treatment
+from axiarch.data.table import Table
+from axiarch.data.target import Answers, Target
 from axiarch.errors import DataError, WorkspaceMissing
 from axiarch.plain import shown
 
@@ -36,14 +39,38 @@ if TYPE_CHECKING:
     import polars
 
 PartName = Literal["train", "validation"]
+#: The version of the description; an earlier one cannot be read.
+FORMAT = 2
 
 
 @dataclass(frozen=True)
 class Part:
-    """Inputs (N, D) float32 and targets (N,) int32 of one part, mapped from disk."""
+    """Inputs (N, D) float32 and targets (N,) int32 or (N, T) float32 of one part, mapped from disk."""
 
     inputs: NDArray[np.float32]
-    targets: NDArray[np.int32]
+    targets: Answers
+
+
+@dataclass(frozen=True)
+class Fold:
+    """One division of the open rows into training and validation.
+
+    Attributes
+    ----------
+    encoding : Encoding
+        Learnt from its own training rows alone.
+    rows : dict
+        Rows of its parts.
+    floor : Floor
+        What a predictor scores that knows only the targets of its training rows.
+    linear : Floor or None
+        What a linear model scores; None while it has not been trained.
+    """
+
+    encoding: Encoding
+    rows: dict[str, int]
+    floor: Floor
+    linear: Floor | None = None
 
 
 @dataclass(frozen=True)
@@ -59,21 +86,18 @@ class Dataset:
         Fixed the split.
     columns : tuple of Column
         As seen on the training and validation rows.
-    encoding : Encoding
+    folds : tuple of Fold
+        One, unless it was split into folds.
     class_counts : tuple of int
-        Training and validation rows of each class.
+        Training and validation rows of each class; none for a regression.
     rows : dict
-        Rows in each part: train, validation, test, and left out for quick work.
-    floor : Floor
-        Of a predictor that knows only how common each class is.
-    linear : Floor or None
-        Of a linear model; None while it has not been trained.
+        Rows in each part of the first fold: train, validation, test, and left out for quick work.
     plan : DataPlan
         The decisions that made it.
     findings : tuple of Finding
         What is suspicious about the table.
-    examples : tuple of tuple of str
-        A few training rows as text, in the order of `columns`.
+    best : Floor or None
+        For generated data, what the rule behind them scores: their noise.
     """
 
     folder: Path
@@ -83,35 +107,71 @@ class Dataset:
     fingerprint: str
     seed: int
     columns: tuple[Column, ...]
-    encoding: Encoding
+    folds: tuple[Fold, ...]
     class_counts: tuple[int, ...]
     rows: dict[str, int]
-    floor: Floor
     findings: tuple[Finding, ...]
-    examples: tuple[tuple[str, ...], ...]
-    linear: Floor | None = None
     plan: DataPlan = field(default_factory=DataPlan)
+    best: Floor | None = None
+
+    @property
+    def encoding(self) -> Encoding:
+        """The encoding of the first fold."""
+        return self.folds[0].encoding
+
+    @property
+    def target(self) -> Target:
+        """What is predicted."""
+        return self.encoding.target
 
     @property
     def inputs(self) -> int:
-        """The number D of inputs of a network."""
+        """The number D of inputs of a network, on the first fold."""
         return len(self.encoding.inputs)
 
     @property
-    def classes(self) -> tuple[str, ...]:
-        """The C classes in the order of their numbers."""
-        return self.encoding.classes
+    def outputs(self) -> int:
+        """The number of outputs of a network."""
+        return self.target.outputs
 
-    def part(self, name: PartName) -> Part:
+    @property
+    def classes(self) -> tuple[str, ...]:
+        """The C classes in the order of their numbers; none for a regression."""
+        return self.target.classes
+
+    @cached_property
+    def floor(self) -> Floor:
+        """The floor, the mean over folds."""
+        return mean_floor([fold.floor for fold in self.folds])
+
+    @cached_property
+    def linear(self) -> Floor | None:
+        """What a linear model scores, the mean over folds; None while it has not been trained."""
+        found = [fold.linear for fold in self.folds if fold.linear is not None]
+        return mean_floor(found) if len(found) == len(self.folds) else None
+
+    def part(self, name: PartName, fold: int = 0) -> Part:
         """Map one part's arrays from disk. The test rows are sealed: there is no way to ask for them here."""
         if name not in ("train", "validation"):
             raise ValueError(f"no part {name!r} can be opened here")
-        inputs = np.load(self.folder / f"{name}.inputs.npy", mmap_mode="r", allow_pickle=False)
-        targets = np.load(self.folder / f"{name}.targets.npy", mmap_mode="r", allow_pickle=False)
-        return Part(inputs, targets)
+        place = self.folder / "folds" / str(fold)
+        return Part(map_array(place / f"{name}.inputs.npy"), map_array(place / f"{name}.targets.npy"))
+
+    @cached_property
+    def examples(self) -> polars.DataFrame:
+        """Some training rows, spread over the whole part, all columns."""
+        import polars
+
+        return polars.read_parquet(self.folder / "examples.parquet")
 
 
-def kept_table(dataset: Dataset) -> polars.DataFrame:
+def map_array(path: Path) -> NDArray[Any]:
+    """Return an array mapped from a .npy file, read-only; one without rows is not mapped but made."""
+    found: NDArray[Any] = np.load(path, mmap_mode="r", allow_pickle=False)
+    return found
+
+
+def kept_table(dataset: Dataset) -> Table:
     """Return the whole table that a data set was made from, sealed rows included: only to split it anew.
 
     Raises
@@ -122,43 +182,40 @@ def kept_table(dataset: Dataset) -> polars.DataFrame:
     import polars
 
     try:
-        return polars.read_parquet(dataset.folder / "sealed" / "table.parquet")
+        return Table.open(dataset.folder / "sealed" / "table")
     except (OSError, polars.exceptions.PolarsError) as error:
         raise WorkspaceMissing(f"the table of {shown(dataset.name)!r} cannot be read: {shown(error, 100)}",
                                shown(dataset.folder), "add the data again under another name") from None
 
 
-def write_dataset(dataset: Dataset, frames: dict[str, polars.DataFrame], table: polars.DataFrame) -> Dataset:
-    """Write arrays and description beside the final place, then rename."""
-    folder = dataset.folder
-    draft = folder.with_name(f".{folder.name}.{os.getpid()}")
-    shutil.rmtree(draft, ignore_errors=True)
-    (draft / "sealed").mkdir(parents=True)
-    digest = hashlib.sha256(json.dumps(_as_json(dataset)["encoding"]).encode())
-    try:
-        for part, frame in frames.items():
-            arrays = {"inputs": dataset.encoding.encode(frame), "targets": dataset.encoding.labels(frame)}
-            for kind, array in arrays.items():
-                np.save(draft / f"{part}.{kind}.npy", array, allow_pickle=False)
-                digest.update(array.tobytes())
-        table.write_parquet(draft / "sealed" / "table.parquet")
-        known = {**_as_json(dataset), "fingerprint": digest.hexdigest()[:16]}
-        (draft / "data.json").write_text(json.dumps(known, indent=1, ensure_ascii=False), encoding="utf-8")
-        if folder.exists():
-            raise DataError(f"a data set called {shown(folder.name)!r} is there already", "", "choose another name")
-        draft.rename(folder)
-    finally:
-        shutil.rmtree(draft, ignore_errors=True)
-    return read_dataset(folder)
+def sealed_part(dataset: Dataset, fold: int = 0) -> Part:
+    """Return the sealed test rows, encoded as a fold is. Called only after the opening has been journalled."""
+    from axiarch.data.repair import repairs
+
+    rows = np.load(dataset.folder / "sealed" / "rows.npy", allow_pickle=False)
+    table = kept_table(dataset)
+    changes, _ = repairs(table, dataset.plan.text)
+    encoding = dataset.folds[fold].encoding
+    names = [*(code.name for code in encoding.codes), *encoding.target.columns]
+    inputs, targets = [], []
+    for start, piece in table.changed(changes).pieces(names):
+        low, high = np.searchsorted(rows, (start, start + piece.height))
+        own = piece[rows[low:high] - start]
+        inputs.append(encoding.encode(own))
+        targets.append(encoding.labels(own))
+    return Part(np.concatenate(inputs), np.concatenate(targets))
 
 
-def _as_json(dataset: Dataset) -> dict[str, Any]:
+def as_json(dataset: Dataset) -> dict[str, Any]:
+    """Return what is known of a data set, as its file holds it."""
     known = asdict(dataset)
-    del known["folder"], known["linear"]
-    known["encoding"]["codes"] = [
-        {"kind": next(name for name, kind in CODES.items() if isinstance(c, kind)), **asdict(c)}
-        for c in dataset.encoding.codes]
-    return {"format": 1, **known}
+    del known["folder"]
+    for fold, written in zip(dataset.folds, known["folds"], strict=True):
+        del written["linear"]
+        written["encoding"]["codes"] = [
+            {"kind": next(name for name, kind in CODES.items() if isinstance(c, kind)), **asdict(c)}
+            for c in fold.encoding.codes]
+    return {"format": FORMAT, **known}
 
 
 def read_dataset(folder: Path) -> Dataset:
@@ -171,57 +228,64 @@ def read_dataset(folder: Path) -> Dataset:
     """
     try:
         known = json.loads((folder / "data.json").read_text(encoding="utf-8"))
-        encoding = known["encoding"]
-        codes = tuple(_code(dict(c)) for c in encoding["codes"])
+        if known.get("format") != FORMAT:
+            raise WorkspaceMissing(f"the data set {shown(folder.name)!r} was written by another version",
+                                   shown(folder), "add the data again under another name")
+        linear = _read_linear(folder, len(known["folds"]))
+        folds = tuple(Fold(_encoding(f["encoding"]), f["rows"], _floor(f["floor"]), own)
+                      for f, own in zip(known["folds"], linear, strict=True))
         return Dataset(
-            folder=folder, name=known["name"], source=known["source"], how=known.get("how", ""),
-            fingerprint=known["fingerprint"],
-            seed=known["seed"], columns=tuple(_column(c) for c in known["columns"]),
-            encoding=Encoding(codes, encoding["target"], tuple(encoding["classes"])),
-            class_counts=tuple(known["class_counts"]), rows=known["rows"], floor=Floor(**known["floor"]),
-            findings=tuple(Finding(**f) for f in known.get("findings", ())),
-            examples=tuple(tuple(row) for row in known["examples"]), linear=_read_linear(folder),
-            plan=_plan(known.get("plan")),
+            folder=folder, name=known["name"], source=known["source"], how=known["how"],
+            fingerprint=known["fingerprint"], seed=known["seed"],
+            columns=tuple(Column(**_tuples(c)) for c in known["columns"]), folds=folds,
+            class_counts=tuple(known["class_counts"]), rows=known["rows"],
+            findings=tuple(Finding(**f) for f in known["findings"]), plan=_plan(known["plan"]),
+            best=_floor(known["best"]) if known["best"] else None,
         )
     except FileNotFoundError:
         raise WorkspaceMissing(f"there is no data set {shown(folder.name)!r}", shown(folder.parent),
                                "add one first") from None
-    except (OSError, ValueError, KeyError, TypeError) as error:
+    except (OSError, ValueError, KeyError, TypeError, DataError) as error:
         raise WorkspaceMissing(f"the data set {shown(folder.name)!r} cannot be read: {shown(error, 120)}",
                                shown(folder), "add the data again under another name") from None
 
 
-def _plan(known: dict[str, Any] | None) -> DataPlan:
-    if known is None:
-        return DataPlan()
-    own: dict[str, Any] = {n: tuple(value) if isinstance(value, list) else value for n, value in known.items()}
-    own |= {"split": SplitPlan(**known["split"]), "said": Said(**known["said"])}
-    return DataPlan(**own)
+def _tuples(known: dict[str, Any]) -> dict[str, Any]:
+    """Return JSON's lists as the tuples they were."""
+    return {name: tuple(value) if isinstance(value, list) else value for name, value in known.items()}
 
 
-def keep_linear(dataset: Dataset, linear: Floor) -> Dataset:
-    """Keep what a linear model scores beside a data set, and return the data set with it."""
-    draft = dataset.folder / f".linear.{os.getpid()}.json"
-    draft.write_text(json.dumps(asdict(linear)), encoding="utf-8")
-    os.replace(draft, dataset.folder / "linear.json")
-    return replace(dataset, linear=linear)
-
-
-def _read_linear(folder: Path) -> Floor | None:
-    try:
-        return Floor(**json.loads((folder / "linear.json").read_text(encoding="utf-8")))
-    except (OSError, ValueError, TypeError):
-        return None
+def _encoding(known: dict[str, Any]) -> Encoding:
+    return Encoding(tuple(_code(dict(c)) for c in known["codes"]), Target(**_tuples(known["target"])))
 
 
 def _code(known: dict[str, Any]) -> Code:
-    kind = CODES[known.pop("kind")]
-    if kind is TextCode:
-        known["categories"] = tuple(known["categories"])
-    if "mean" in known:  # as an earlier version wrote it
-        known["centre"] = known.pop("mean")
-    return kind(**known)
+    return CODES[known.pop("kind")](**_tuples(known))
 
 
-def _column(known: dict[str, Any]) -> Column:
-    return Column(**{**known, "bars": tuple(known["bars"]), "names": tuple(known["names"])})
+def _floor(known: dict[str, Any]) -> Floor:
+    return Floor(known["loss"], tuple(known["metrics"]))
+
+
+def _plan(known: dict[str, Any]) -> DataPlan:
+    own = _tuples(known)
+    own |= {"split": SplitPlan(**known["split"]), "said": Said(**known["said"]),
+            "columns": tuple((name, Treatment(**_tuples(t))) for name, t in known["columns"])}
+    return DataPlan(**own)
+
+
+def keep_linear(dataset: Dataset, linear: Sequence[Floor]) -> Dataset:
+    """Keep what a linear model scores on each fold beside a data set, and return the data set with it."""
+    draft = dataset.folder / f".linear.{os.getpid()}.json"
+    draft.write_text(json.dumps([asdict(each) for each in linear]), encoding="utf-8")
+    os.replace(draft, dataset.folder / "linear.json")
+    return replace(dataset, folds=tuple(replace(fold, linear=own)
+                                        for fold, own in zip(dataset.folds, linear, strict=True)))
+
+
+def _read_linear(folder: Path, folds: int) -> list[Floor | None]:
+    try:
+        found: list[Floor | None] = [_floor(f) for f in json.loads((folder / "linear.json").read_text("utf-8"))]
+    except (OSError, ValueError, TypeError, KeyError):
+        found = []
+    return found if len(found) == folds else [None] * folds

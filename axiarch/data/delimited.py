@@ -8,23 +8,25 @@ import re
 from collections import Counter
 from collections.abc import Iterable
 from dataclasses import dataclass, replace
+from pathlib import Path
 from typing import TYPE_CHECKING
 
+import numpy as np
+
+from axiarch.data.lines import Piece, found_encoding, pieces
+from axiarch.data.plan import Said
+from axiarch.data.table import GAPS, Table, Tell, quiet
 from axiarch.errors import DataError
 from axiarch.plain import count, shown
 
 if TYPE_CHECKING:
     import polars
 
-#: Cells that mean "no value".
-GAPS = ("", "NA", "N/A", "NaN", "nan", "null", "None", "-", "?")
 #: Separators tried, in the order preferred where several fit as well.
 SEPARATORS = (",", ";", "\t", "|")
 #: Rows looked at to find out how a file is written.
 _LOOKED_AT = 300
 
-_MARKS = ((b"\xef\xbb\xbf", "utf-8-sig"), (b"\xff\xfe\x00\x00", "utf-32"), (b"\x00\x00\xfe\xff", "utf-32"),
-          (b"\xff\xfe", "utf-16"), (b"\xfe\xff", "utf-16"))
 _COMMA_NUMBER = re.compile(r"\s*[+-]?\d+,\d+\s*")
 _POINT_NUMBER = re.compile(r"\s*[+-]?(\d+\.?\d*|\.\d+)([eE][+-]?\d+)?\s*")
 
@@ -56,18 +58,12 @@ class TextForm:
                 f"decimal {'comma' if self.decimal == ',' else 'point'}, {head}")
 
 
-@dataclass(frozen=True)
-class Said:
-    """What the user says of a file's form; None is found out."""
+def read_delimited(path: Path, where: str, said: Said | None = None, scratch: Path | None = None,
+                   tell: Tell = quiet) -> tuple[Table, TextForm]:
+    """Return the table in a text file, and how it was written.
 
-    separator: str | None = None
-    encoding: str | None = None
-    decimal: str | None = None
-    header: bool | None = None
-
-
-def read_delimited(content: bytes, where: str, said: Said | None = None) -> tuple[polars.DataFrame, TextForm]:
-    """Return the table in a file's bytes, and how it was written.
+    A file of more than one piece is walked twice, first to find out what its columns hold, and becomes
+    Parquet files in `scratch`.
 
     Raises
     ------
@@ -75,49 +71,118 @@ def read_delimited(content: bytes, where: str, said: Said | None = None) -> tupl
         With the line, where there is one.
     """
     said = said or Said()
-    encoding = said.encoding or _encoding(content)
-    text = _decoded(content, encoding, where)
-    if not text.strip():
+    with path.open("rb") as file:
+        encoding = said.encoding or found_encoding(file.read(400))
+    reader: _Reader | None = None
+    kinds: dict[str, polars.DataType | None] = {}
+    frames = 0
+    for piece in pieces(path, encoding, where):
+        tell("reading", piece.done / 2)
+        if reader is None:
+            if not piece.text.strip():
+                break
+            reader = _Reader(_form(piece.text, replace(said, encoding=encoding)), where)
+        frame = reader.checked(piece)
+        kinds = {s.name: _common(kinds.get(s.name), s) for s in frame}
+        frames += 1
+    if reader is None:
         raise DataError("the file is empty", where, "give a table with a header and rows")
-    form = _form(text, replace(said, encoding=encoding))
-    names = _checked(text, form, where)
-    return _parsed(text, form, names, where), form
+    if frames == 1:
+        if frame.height == 0:
+            raise DataError("the file has a header and no rows", where, "give a table with rows")
+        return Table.of(frame, where), reader.form
+    assert scratch is not None, "a file this large needs a folder to be turned into a table in"
+    return _converted(path, reader, kinds, scratch, tell), reader.form
 
 
-def _encoding(content: bytes) -> str:
-    for mark, name in _MARKS:
-        if content.startswith(mark):
-            return name
-    start = content[:400]
-    if b"\x00" in start:
-        return "utf-16-le" if start[1::2].count(0) > start[::2].count(0) else "utf-16-be"
-    return "utf-8"
+def _converted(path: Path, reader: _Reader, kinds: dict[str, polars.DataType | None], scratch: Path,
+               tell: Tell) -> Table:
+    """Walk the file again, every piece read as the same kinds of columns, and keep it as Parquet files."""
+    import polars
+
+    settled = {name: kind or polars.String() for name, kind in kinds.items()}
+    scratch.mkdir(parents=True, exist_ok=True)
+    for i, piece in enumerate(pieces(path, reader.form.encoding, reader.where)):
+        tell("reading", 0.5 + piece.done / 2)
+        reader.parsed(piece, settled).write_parquet(scratch / f"{i:05d}.parquet")
+    return Table.open(scratch)
 
 
-def _decoded(content: bytes, encoding: str, where: str) -> str:
-    try:
-        return content.decode(encoding).replace("\r\n", "\n").replace("\r", "\n")
-    except UnicodeDecodeError as error:
-        line = content[: error.start].count(b"\n") + 1
-        other = " (windows-1252 would read it)" if encoding.startswith("utf-8") and _reads_as_western(content) else ""
-        raise DataError(f"byte 0x{content[error.start]:02X} is not {encoding} text", f"{where}, line {line}",
-                        f"save the file as UTF-8, or name its encoding{other}") from None
-    except LookupError:
-        raise DataError(f"no encoding is called {shown(encoding)!r}", where,
-                        "such as utf-8, utf-16, windows-1252, latin-1") from None
+def _common(known: polars.DataType | None, series: polars.Series) -> polars.DataType | None:
+    """Return the kind that holds what was seen of a column and what `series` holds; None while all are gaps."""
+    import polars
+
+    kind = series.dtype
+    if series.null_count() == series.len() or kind == known:
+        return known
+    whole, real = polars.Int64(), polars.Float64()
+    if kind not in (whole, real):
+        return polars.String()
+    if known is None:
+        return kind
+    return real if known in (whole, real) else polars.String()
 
 
-def _reads_as_western(content: bytes) -> bool:
-    try:
-        content.decode("windows-1252")
-    except UnicodeDecodeError:
-        return False
-    return b"\x00" not in content
+class _Reader:
+    """Reads pieces of one file by its form; the first names the columns."""
+
+    def __init__(self, form: TextForm, where: str) -> None:
+        self.form = form
+        self.where = where
+        self.names: list[str] = []
+
+    def checked(self, piece: Piece) -> polars.DataFrame:
+        """Return a piece as a table of whatever its own columns hold, or raise where its rows are ragged."""
+        if piece.line == 1:
+            self.names = _first_names(piece.text, self.form, self.where)
+        self._check_widths(piece)
+        return self.parsed(piece, None)
+
+    def parsed(self, piece: Piece, kinds: dict[str, polars.DataType] | None) -> polars.DataFrame:
+        """Return a piece as a table, of `kinds` where they are settled."""
+        import polars
+
+        first = piece.line == 1 and self.form.header
+        try:
+            return polars.read_csv(
+                piece.text.encode(), separator=self.form.separator, decimal_comma=self.form.decimal == ",",
+                has_header=False, skip_rows=1 if first else 0, new_columns=self.names, infer_schema_length=None,
+                null_values=list(GAPS), schema_overrides=kinds,
+            )
+        except polars.exceptions.NoDataError:
+            return polars.DataFrame({name: [] for name in self.names}, schema=kinds)
+        except polars.exceptions.PolarsError as error:
+            raise DataError(f"this is not a table: {shown(str(error).splitlines()[0], 160)}", self.where,
+                            "name its separator or encoding, or mend it") from None
+
+    def _check_widths(self, piece: Piece) -> None:
+        """Raise at the first row with more or fewer cells than there are columns."""
+        if '"' not in piece.text and len(self.form.separator.encode()) == 1 and self._even(piece.text):
+            return
+        rows = csv.reader(io.StringIO(piece.text), delimiter=self.form.separator)
+        try:
+            for row in rows:
+                if row and len(row) != len(self.names):
+                    raise DataError(f"the row has {count(len(row), 'cell')}; the first has {len(self.names)}",
+                                    f"{self.where}, line {piece.line - 1 + rows.line_num}",
+                                    "mend the row, or name the separator")
+        except csv.Error as error:
+            raise DataError(f"this is not a table: {error}", f"{self.where}, line {piece.line - 1 + rows.line_num}",
+                            "mend the row") from None
+
+    def _even(self, text: str) -> bool:
+        """Say whether every line of a text without quotes has as many cells as there are columns."""
+        raw = np.frombuffer((text if text.endswith("\n") else text + "\n").encode(), np.uint8)
+        ends = np.flatnonzero(raw == 10)
+        marks = np.flatnonzero(raw == ord(self.form.separator))
+        cells = np.diff(np.searchsorted(marks, ends), prepend=0) + 1
+        blank = np.diff(ends, prepend=-1) == 1
+        return bool(((cells == len(self.names)) | blank).all())
 
 
 def _form(text: str, said: Said) -> TextForm:
     """Return the form of a text: what is said of it, the rest found out."""
-    sample = "".join(text.splitlines(keepends=True)[:_LOOKED_AT])
+    sample = "".join(io.StringIO(text).readlines(1 << 20)[:_LOOKED_AT])
     separator = said.separator or _separator(sample)
     rows = _sampled(sample, separator)
     decimal = said.decimal or _decimal(rows[1:] or rows, separator)
@@ -167,19 +232,15 @@ def _header(rows: list[list[str]], decimal: str) -> bool:
     return not any(_POINT_NUMBER.fullmatch(cell) or pattern.fullmatch(cell) for cell in rows[0])
 
 
-def _checked(text: str, form: TextForm, where: str) -> list[str]:
-    """Return the column names, having found what a parser would repair silently or describe badly."""
+def _first_names(text: str, form: TextForm, where: str) -> list[str]:
+    """Return the column names."""
     rows = csv.reader(io.StringIO(text), delimiter=form.separator)
     try:
         first = next(row for row in rows if row)
-        names = first if form.header else [f"column {i}" for i in range(1, len(first) + 1)]
-        _check_names(names, where)
-        for row in rows:
-            if row and len(row) != len(first):
-                raise DataError(f"the row has {count(len(row), 'cell')}; the first has {len(first)}",
-                                f"{where}, line {rows.line_num}", "mend the row, or name the separator")
     except csv.Error as error:
         raise DataError(f"this is not a table: {error}", f"{where}, line {rows.line_num}", "mend the row") from None
+    names = first if form.header else [f"column {i}" for i in range(1, len(first) + 1)]
+    _check_names(names, where)
     return names
 
 
@@ -193,18 +254,3 @@ def _check_names(names: list[str], where: str) -> None:
     if len(names) < 2:
         raise DataError("there is only one column", where,
                         "a table needs two or more; name the separator if it is an unusual one")
-
-
-def _parsed(text: str, form: TextForm, names: list[str], where: str) -> polars.DataFrame:
-    import polars
-
-    try:
-        return polars.read_csv(
-            text.encode(), separator=form.separator, decimal_comma=form.decimal == ",", has_header=False,
-            skip_rows=1 if form.header else 0, new_columns=names, infer_schema_length=None, null_values=list(GAPS),
-        )
-    except polars.exceptions.NoDataError:
-        raise DataError("the file has a header and no rows", where, "give a table with rows") from None
-    except polars.exceptions.PolarsError as error:
-        raise DataError(f"this is not a table: {shown(str(error).splitlines()[0], 160)}", where,
-                        "name its separator or encoding, or mend it") from None

@@ -2,27 +2,28 @@
 
 Numbers: gaps are filled, with an extra 0/1 input that says so; a long tail is taken to its logarithm; then
 centred and scaled. Text: one 0/1 input per category, rare ones pooled; a category never seen counts as rare,
-or is all zeros where none is. Dates: the year as a number, month, weekday and hour as points on a circle.
+or is all zeros where none is; or one number, the category's place in an order. Dates: the year as a number,
+month, weekday and hour as points on a circle. Pictures: one input per pixel and channel.
 """
 
 from __future__ import annotations
 
 import math
-from collections.abc import Sequence
+from collections.abc import Callable
 from dataclasses import dataclass
 from typing import TYPE_CHECKING
 
 import numpy as np
 from numpy.typing import NDArray
 
-from axiarch.data.plan import DataPlan, Gaps, Scaling
+from axiarch.data.plan import DataPlan, Scaling, Treatment, constant
 from axiarch.errors import DataError
-from axiarch.plain import shown
+from axiarch.plain import count, number, shown
 
 if TYPE_CHECKING:
     import polars
 
-    from axiarch.data.columns import Role
+    from axiarch.data.target import Answers, Target
 
 Floats = NDArray[np.float64]
 
@@ -56,10 +57,25 @@ class NumberCode:
 
     def encode(self, series: polars.Series) -> Floats:
         """Return the inputs (N, 1 or 2) of a column of N rows."""
-        raw = _numbers(series)
+        raw = as_floats(series)
         gap = np.isnan(raw)
         scaled = (_bent(np.where(gap, self.fill, raw), self.log) - self.centre) / self.scale
         return np.stack([scaled, gap.astype(np.float64)] if self.indicator else [scaled], axis=1)
+
+    @property
+    def words(self) -> str:
+        """How it is encoded, in words."""
+        gaps = f"gaps count as {number(self.fill)}, and an input says so; " if self.indicator else ""
+        log = "logarithm, " if self.log else ""
+        if (self.centre, self.scale) == (0.0, 1.0):
+            return f"{gaps}{log}as it is"
+        return f"{gaps}{log}less {number(self.centre)}, divided by {number(self.scale)}"
+
+    def decode(self, inputs: Floats) -> Floats:
+        """Return the numbers (N,) of inputs (N, 1 or 2), NaN for a gap."""
+        bent = inputs[:, 0] * self.scale + self.centre
+        raw = np.expm1(bent) if self.log else bent
+        return np.where(inputs[:, 1] > 0.5, np.nan, raw) if self.indicator else raw
 
 
 @dataclass(frozen=True)
@@ -77,14 +93,70 @@ class TextCode:
 
     def encode(self, series: polars.Series) -> Floats:
         """Return the inputs (N, categories) of a column of N rows."""
-        texts = np.array([None if v is None else str(v) for v in series], dtype=object)
-        found = np.zeros((len(texts), len(self.inputs)))
-        for i, category in enumerate(self.categories):
-            found[:, i] = texts == category
-        if self.pooled:
-            present = np.array([t is not None for t in texts])
-            found[:, -1] = present & (found[:, :-1].sum(1) == 0)
+        place = _places(series, self.categories, len(self.categories) if self.pooled else -1)
+        found = np.zeros((len(place), len(self.inputs)))
+        known = np.flatnonzero(place >= 0)
+        found[known, place[known]] = 1
         return found
+
+    @property
+    def words(self) -> str:
+        """How it is encoded, in words."""
+        rare = "the rare ones pooled, like any not seen in training" if self.pooled else "none for one not seen"
+        return f"one input for each of {count(len(self.categories), 'category', 'categories')}, {rare}"
+
+    def decode(self, inputs: Floats) -> list[str | None]:
+        """Return the categories of inputs (N, categories); None for a gap, and for a pooled one."""
+        names = [*self.categories, None]
+        return [names[row.argmax()] if row.any() else None for row in inputs[:, : len(self.categories)]]
+
+
+@dataclass(frozen=True)
+class OrderCode:
+    """How a column of text in an order is encoded: its place from 0, centred and scaled.
+
+    A category never seen and a gap count as the middle place; gaps are told apart if `indicator`.
+    """
+
+    name: str
+    categories: tuple[str, ...]
+    centre: float
+    scale: float
+    indicator: bool
+
+    @property
+    def inputs(self) -> tuple[str, ...]:
+        """The names of the inputs it becomes."""
+        return (self.name, f"{self.name} missing") if self.indicator else (self.name,)
+
+    def encode(self, series: polars.Series) -> Floats:
+        """Return the inputs (N, 1 or 2) of a column of N rows."""
+        place = _places(series, self.categories, -1).astype(np.float64)
+        gap = place < 0
+        scaled = (np.where(gap, (len(self.categories) - 1) / 2, place) - self.centre) / self.scale
+        return np.stack([scaled, gap.astype(np.float64)] if self.indicator else [scaled], axis=1)
+
+    @property
+    def words(self) -> str:
+        """How it is encoded, in words."""
+        gaps = "; a gap counts as the middle, and an input says so" if self.indicator else ""
+        return f"its place in the order {' < '.join(shown(c, 20) for c in self.categories[:8])}{gaps}"
+
+    def decode(self, inputs: Floats) -> list[str | None]:
+        """Return the categories of inputs (N, 1 or 2); None for a gap."""
+        place = np.rint(inputs[:, 0] * self.scale + self.centre).astype(int)
+        gap = inputs[:, 1] > 0.5 if self.indicator else np.zeros(len(place), bool)
+        return [None if g else self.categories[i] for i, g in zip(place, gap, strict=True)]
+
+
+def _places(series: polars.Series, categories: tuple[str, ...], unknown: int) -> NDArray[np.int64]:
+    """Return the place of each row's category (N,): -1 for a gap, `unknown` for one that is not among them."""
+    import polars
+
+    texts = series.cast(polars.String)
+    place = texts.replace_strict(list(categories), range(len(categories)), default=unknown,
+                                 return_dtype=polars.Int64) if categories else polars.Series([unknown] * len(series))
+    return np.where(texts.is_null().to_numpy(), -1, place.fill_null(-1).to_numpy())
 
 
 @dataclass(frozen=True)
@@ -106,6 +178,11 @@ class DateCode:
         parts = ["month", "weekday", *(["time of day"] if self.hours else [])]
         return (f"{self.name} year", *(f"{self.name} {p} {f}" for p in parts for f in ("cosine", "sine")))
 
+    @property
+    def words(self) -> str:
+        """How it is encoded, in words."""
+        return "the year as a number; month, weekday" + (", time of day" if self.hours else "") + " on a circle"
+
     def encode(self, series: polars.Series) -> Floats:
         """Return the inputs (N, 5 or 7) of a column of N rows."""
         import polars
@@ -115,75 +192,132 @@ class DateCode:
         turns = [(dates.dt.month(), 1, 12), (dates.dt.weekday(), 1, 7)]
         if self.hours:
             turns.append((dates.dt.hour() + dates.dt.minute() / 60, 0, 24))
-        columns = [(_numbers(dates.dt.year()) - self.centre) / self.scale]
+        columns = [(as_floats(dates.dt.year()) - self.centre) / self.scale]
         for part, first, length in turns:
-            angle = 2 * math.pi * (_numbers(part) - first) / length
+            angle = 2 * math.pi * (as_floats(part) - first) / length
             columns += [np.cos(angle), np.sin(angle)]
         return np.where(gap[:, None], 0.0, np.stack(columns, axis=1))
 
 
-Code = NumberCode | TextCode | DateCode
+@dataclass(frozen=True)
+class PictureCode:
+    """How a column of pictures is encoded: one input per pixel and channel, each channel centred and scaled.
+
+    Attributes
+    ----------
+    shape : (int, int, int)
+        Height, width and channels C; inputs lie in this order, the channel changing fastest.
+    centre, scale : tuple of float
+        Of each channel.
+    """
+
+    name: str
+    shape: tuple[int, int, int]
+    centre: tuple[float, ...]
+    scale: tuple[float, ...]
+
+    @property
+    def inputs(self) -> tuple[str, ...]:
+        """The names of the inputs it becomes."""
+        height, width, channels = self.shape
+        return tuple(f"{self.name} {y},{x}" + (f",{c}" if channels > 1 else "")
+                     for y in range(height) for x in range(width) for c in range(channels))
+
+    def encode(self, series: polars.Series) -> Floats:
+        """Return the inputs (N, height x width x C) of a column of N pictures."""
+        pixels = series.to_numpy().reshape(len(series), *self.shape).astype(np.float64)
+        return ((pixels - self.centre) / self.scale).reshape(len(series), -1)
+
+    @property
+    def words(self) -> str:
+        """How it is encoded, in words."""
+        each = "; ".join(f"less {number(c)}, divided by {number(s)}"
+                         for c, s in zip(self.centre, self.scale, strict=True))
+        return f"one input a pixel{' and channel' if self.shape[2] > 1 else ''}, {each}"
+
+    def decode(self, inputs: Floats) -> Floats:
+        """Return the pictures (N, height, width, C) of inputs."""
+        return inputs.reshape(-1, *self.shape) * self.scale + self.centre
+
+
+Code = NumberCode | TextCode | OrderCode | DateCode | PictureCode
 #: Codes by the name that marks them in files.
-CODES: dict[str, type[Code]] = {"number": NumberCode, "text": TextCode, "date": DateCode}
+CODES: dict[str, type[Code]] = {"number": NumberCode, "text": TextCode, "order": OrderCode, "date": DateCode,
+                                "picture": PictureCode}
 
 
 @dataclass(frozen=True)
 class Encoding:
-    """The codes of all input columns in order, and the classes of the target in order."""
+    """The codes of all input columns in order, and the target."""
 
     codes: tuple[Code, ...]
-    target: str
-    classes: tuple[str, ...]
+    target: Target
 
     @property
     def inputs(self) -> tuple[str, ...]:
         """The names of the D inputs of a network."""
         return tuple(name for code in self.codes for name in code.inputs)
 
+    @property
+    def picture(self) -> tuple[int, int, int] | None:
+        """Height, width and channels, where one picture is all the input."""
+        code = self.codes[0]
+        return code.shape if len(self.codes) == 1 and isinstance(code, PictureCode) else None
+
     def encode(self, frame: polars.DataFrame) -> NDArray[np.float32]:
         """Return the inputs (N, D) of a table of N rows."""
         parts = [code.encode(frame[code.name]) for code in self.codes]
         return np.ascontiguousarray(np.concatenate(parts, axis=1), dtype=np.float32)
 
-    def labels(self, frame: polars.DataFrame) -> NDArray[np.int32]:
-        """Return the class numbers (N,) of a table of N rows."""
-        known = {name: i for i, name in enumerate(self.classes)}
-        return np.array([known[str(v)] for v in frame[self.target]], dtype=np.int32)
+    def labels(self, frame: polars.DataFrame) -> Answers:
+        """Return class numbers (N,) or scaled amounts (N, T) of a table of N rows."""
+        return self.target.encode(frame)
 
 
-def learn_encoding(train: polars.DataFrame, roles: dict[str, tuple[Role, str]], classes: Sequence[str],
+def learn_encoding(column: Callable[[str], polars.Series], inputs: tuple[str, ...], target: Target,
                    plan: DataPlan | None = None) -> Encoding:
-    """Learn how to encode from the training rows, by the decisions of `plan`."""
+    """Learn how to encode the columns `inputs` from the training rows, by the decisions of `plan`.
+
+    Parameters
+    ----------
+    column : callable
+        Gives the training rows of a column.
+    """
     plan = plan or DataPlan()
-    target = next(name for name, (role, _) in roles.items() if role == "target")
-    codes = tuple(_learn(train[name], plan) for name, (role, _) in roles.items() if role == "input")
-    return Encoding(codes, target, tuple(classes))
+    return Encoding(tuple(_learn(column(name), plan) for name in inputs), target)
 
 
 def _learn(series: polars.Series, plan: DataPlan) -> Code:
+    import polars
+
+    own = plan.treatment(series.name)
+    if isinstance(series.dtype, polars.Array):
+        return _learn_pictures(series, plan.scaling)
     if series.dtype.is_numeric():
-        return _learn_number(series, plan.gaps, plan.scaling)
+        return _learn_number(series, plan, own)
     if series.dtype.is_temporal():
         return _learn_date(series)
-    return _learn_text(series)
+    return _learn_text(series) if own.order is None else _learn_order(series, own.order)
 
 
-def _learn_number(series: polars.Series, gaps: Gaps, scaling: Scaling) -> NumberCode:
-    values = _numbers(series)
+def _learn_number(series: polars.Series, plan: DataPlan, own: Treatment) -> NumberCode:
+    values = as_floats(series)
     missing = np.isnan(values)
-    fill = _fill(values[~missing], gaps)
+    fill = _fill(values[~missing], own.gaps or plan.gaps)
     filled = np.where(missing, fill, values)
-    log = scaling != "none" and is_long_tailed(filled)
-    centre, scale = _centre_and_scale(_bent(filled, log), scaling)
+    scaling = own.scaling or plan.scaling
+    log = scaling == "logarithm" or (own.scaling is None and scaling != "none" and is_long_tailed(filled))
+    centre, scale = centre_and_scale(_bent(filled, log), scaling)
     if not math.isfinite(centre) or not math.isfinite(scale):
         raise DataError("its numbers are too large to scale", f"column {shown(series.name)!r}",
                         "mend or ignore the column")
     return NumberCode(series.name, fill, centre, scale if scale > 0 else 1.0, bool(missing.any()), log)
 
 
-def _fill(values: Floats, gaps: Gaps) -> float:
-    if values.size == 0 or gaps == "zero":
-        return 0.0
+def _fill(values: Floats, gaps: str) -> float:
+    told = constant(gaps)
+    if told is not None or values.size == 0:
+        return told or 0.0
     if gaps == "mean":
         return float(values.mean())
     if gaps == "most frequent":
@@ -204,9 +338,10 @@ def _bent(values: Floats, log: bool) -> Floats:
     return np.log1p(np.maximum(values, 0.0)) if log else values
 
 
-def _centre_and_scale(values: Floats, scaling: Scaling) -> tuple[float, float]:
+def centre_and_scale(values: Floats, scaling: Scaling) -> tuple[float, float]:
+    """Return what is taken from numbers (N,) and what they are divided by; the latter may be zero."""
     with np.errstate(over="ignore", invalid="ignore"):
-        if scaling == "z-score":
+        if scaling in ("z-score", "logarithm"):
             return float(values.mean()), float(values.std())
         if scaling == "0-1":
             return float(values.min()), float(values.max() - values.min())
@@ -217,25 +352,62 @@ def _centre_and_scale(values: Floats, scaling: Scaling) -> tuple[float, float]:
 
 
 def _learn_text(series: polars.Series) -> TextCode:
-    texts, counts = np.unique([str(v) for v in series.drop_nulls()], return_counts=True)
+    texts, counts = category_counts(series)
     if len(texts) <= FEW:
-        return TextCode(series.name, tuple(map(str, texts)))
-    kept = tuple(str(t) for t, n in zip(texts, counts, strict=True) if n >= RARE * series.len())
+        return TextCode(series.name, texts)
+    kept = tuple(t for t, n in zip(texts, counts, strict=True) if n >= RARE * series.len())
     return TextCode(series.name, kept, pooled=len(kept) < len(texts))
+
+
+def _learn_order(series: polars.Series, order: tuple[str, ...]) -> OrderCode:
+    categories = order or category_counts(series)[0]
+    place = _places(series, categories, -1)
+    known = place[place >= 0].astype(np.float64)
+    if len(categories) < 2:
+        raise DataError("an order needs two categories or more", f"column {shown(series.name)!r}", "ignore the column")
+    centre, scale = (float(known.mean()), float(known.std())) if known.size else (0.0, 1.0)
+    return OrderCode(series.name, categories, centre, scale or 1.0, bool((place < 0).any()))
+
+
+def category_counts(series: polars.Series) -> tuple[tuple[str, ...], list[int]]:
+    """Return the categories of a column in order (numbers by size, text by the alphabet) and the rows of each."""
+    import polars
+
+    found = series.drop_nulls().value_counts().sort(series.name)
+    return tuple(found[series.name].cast(polars.String).to_list()), found["count"].to_list()
 
 
 def _learn_date(series: polars.Series) -> DateCode:
     import polars
 
     dates = series.drop_nulls().cast(polars.Datetime)
-    years = _numbers(dates.dt.year())
-    hours = bool((_numbers(dates.dt.hour()) + _numbers(dates.dt.minute())).any()) if dates.len() else False
+    years = as_floats(dates.dt.year())
+    hours = bool((as_floats(dates.dt.hour()) + as_floats(dates.dt.minute())).any()) if dates.len() else False
     centre, scale = (float(years.mean()), float(years.std())) if years.size else (0.0, 1.0)
     return DateCode(series.name, centre, scale or 1.0, hours)
 
 
-def _numbers(series: polars.Series) -> Floats:
+def _learn_pictures(series: polars.Series, scaling: Scaling) -> PictureCode:
+    """Scale each channel over all pixels: by what they are, or by the whole range of a byte."""
+    pixels = series.to_numpy()
+    height, width, channels = pixels.shape[1:]
+    scaled = []
+    for c in range(channels):
+        own = pixels[..., c].ravel()
+        if scaling == "0-1" and own.dtype == np.uint8:
+            scaled.append((0.0, 255.0))
+        elif own.dtype == np.uint8 and scaling in ("z-score", "logarithm"):
+            counts, values = np.bincount(own, minlength=256), np.arange(256.0)  # never a float for each pixel
+            mean = float(counts @ values) / own.size
+            scaled.append((mean, math.sqrt(float(counts @ (values - mean) ** 2) / own.size)))
+        else:
+            scaled.append(centre_and_scale(own.astype(np.float64), "z-score" if scaling == "logarithm" else scaling))
+    return PictureCode(series.name, (height, width, channels), tuple(c for c, _ in scaled),
+                       tuple(s or 1.0 for _, s in scaled))
+
+
+def as_floats(series: polars.Series) -> Floats:
     """Return a numeric column as floats (N,) with NaN for gaps."""
     import polars
 
-    return series.cast(polars.Float64).fill_null(float("nan")).to_numpy().astype(np.float64)
+    return series.cast(polars.Float64).fill_null(float("nan")).to_numpy().astype(np.float64, copy=False)

@@ -2,23 +2,56 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from collections.abc import Sequence
+from dataclasses import dataclass, field
 
 import numpy as np
 from numpy.typing import NDArray
 
+from axiarch.data.target import Answers, Target
+
 
 @dataclass(frozen=True)
 class Floor:
-    """Cross-entropy and accuracy on the validation rows of always answering with the training shares."""
+    """Loss and metrics on the validation rows, the metrics in the order of the target's."""
 
     loss: float
-    accuracy: float
+    metrics: tuple[float, ...] = field(default=())
 
 
-def class_floor(train: NDArray[np.int32], validation: NDArray[np.int32], classes: int) -> Floor:
+def floor_of(target: Target, train: Answers, validation: Answers) -> Floor:
+    """Return the floor from the encoded targets of training and validation rows.
+
+    For classes it is the loss of always answering with the training shares, and the accuracy of always answering
+    with the commonest class; for amounts the root mean squared error of the training mean, and the mean absolute
+    error of the training median.
+    """
+    if target.task == "regression":
+        return _amount_floor(target, train.astype(np.float64), validation.astype(np.float64))
+    return class_floor(train.astype(np.int64), validation.astype(np.int64), len(target.classes))
+
+
+def class_floor(train: NDArray[np.int64], validation: NDArray[np.int64], classes: int) -> Floor:
     """Return the floor from the class numbers (N,) of training and validation rows."""
     shares = np.bincount(train, minlength=classes) / len(train)
     with np.errstate(divide="ignore"):
         loss = -np.log(shares[validation]).mean()
-    return Floor(float(loss), float((validation == shares.argmax()).mean()))
+    return Floor(float(loss), (float((validation == shares.argmax()).mean()),))
+
+
+def _amount_floor(target: Target, train: NDArray[np.float64], validation: NDArray[np.float64]) -> Floor:
+    """Return the floor from scaled amounts (N, T)."""
+    units = np.array(target.units)
+    squares = ((validation - train.mean(0)) ** 2).mean(0)
+    if len(units) > 1:
+        return Floor(float(np.sqrt(squares.mean())), tuple(float(x) for x in np.sqrt(squares) * units))
+    error = float(np.abs(validation - np.median(train, axis=0)).mean() * units[0])
+    spread = float(validation.var())
+    return Floor(float(np.sqrt(squares[0]) * units[0]),
+                 (error, 1 - float(squares[0]) / spread if spread else 0.0))
+
+
+def mean_floor(floors: Sequence[Floor]) -> Floor:
+    """Return the mean over folds."""
+    return Floor(float(np.mean([f.loss for f in floors])),
+                 tuple(float(x) for x in np.mean([f.metrics for f in floors], axis=0)))

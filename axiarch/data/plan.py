@@ -2,17 +2,75 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass, field
+import re
+from dataclasses import dataclass, field, replace
 from typing import Literal
 
-from axiarch.data.delimited import Said
 from axiarch.errors import DataError
+from axiarch.plain import shown
 
-Gaps = Literal["median", "mean", "most frequent", "zero"]
-Scaling = Literal["z-score", "0-1", "robust", "none"]
+Scaling = Literal["z-score", "0-1", "robust", "logarithm", "none"]
+Task = Literal["classification", "binary", "regression"]
 
-GAPS: tuple[Gaps, ...] = ("median", "mean", "most frequent", "zero")
-SCALINGS: tuple[Scaling, ...] = ("z-score", "0-1", "robust", "none")
+#: Ways to fill a gap; ``constant N`` fills it with the number N.
+GAPS: tuple[str, ...] = ("median", "mean", "most frequent", "constant 0")
+SCALINGS: tuple[Scaling, ...] = ("z-score", "0-1", "robust", "logarithm", "none")
+#: Scalings of a regression target: those that losses can be taken back from.
+TARGET_SCALINGS: tuple[Scaling, ...] = ("z-score", "0-1", "robust", "none")
+TASKS: tuple[Task, ...] = ("classification", "binary", "regression")
+
+_CONSTANT = re.compile(r"constant\s+([+-]?(\d+\.?\d*|\.\d+)([eE][+-]?\d+)?)")
+#: Most folds, repeats counted: each is a copy of the arrays.
+MOST_FOLDS = 100
+
+
+def constant(gaps: str) -> float | None:
+    """Return the number that gaps are filled with, or None where it is learnt from the training rows."""
+    found = _CONSTANT.fullmatch(gaps)
+    return float(found[1]) if found else None
+
+
+def check_gaps(gaps: str, where: str = "gaps") -> str:
+    """Return a way to fill gaps, or raise where there is none of that name."""
+    if gaps not in GAPS and constant(gaps) is None:
+        raise DataError(f"gaps cannot be filled by {shown(gaps, 40)!r}", where,
+                        "give median, mean, most frequent, or constant N")
+    return gaps
+
+
+@dataclass(frozen=True)
+class Said:
+    """What the user says of a file's form; None is found out."""
+
+    separator: str | None = None
+    encoding: str | None = None
+    decimal: str | None = None
+    header: bool | None = None
+
+
+@dataclass(frozen=True)
+class Treatment:
+    """What is decided otherwise for one column than for all; None is as for all.
+
+    Attributes
+    ----------
+    gaps, scaling : str or None
+        As in :class:`DataPlan`.
+    order : tuple of str or None
+        Text becomes one number, its place in this order (ordinal), instead of an input per category; an
+        empty tuple orders the categories as they sort.
+    """
+
+    gaps: str | None = None
+    scaling: Scaling | None = None
+    order: tuple[str, ...] | None = None
+
+    def __post_init__(self) -> None:
+        if self.gaps is not None:
+            check_gaps(self.gaps)
+        if self.scaling is not None and self.scaling not in SCALINGS:
+            raise DataError(f"no scaling is called {shown(self.scaling, 40)!r}", "scaling",
+                            "give one of " + ", ".join(SCALINGS))
 
 
 @dataclass(frozen=True)
@@ -27,6 +85,13 @@ class SplitPlan:
         A column whose equal values stay together in one part; empty for none.
     order : str
         A column by which rows are put in order: the last are for the test, those before for validation.
+    part : str
+        A column that says which part a row belongs to: train, validation or test.
+    folds : int
+        0 keeps one validation part. From 2: the rows that are not sealed are cut into so many parts, each
+        validated on once by a network trained on the others (in order of time: on those before it).
+    fold_repeats : int
+        How often that is done, each time cut differently.
     seed : int
         Fixes the split.
     """
@@ -35,6 +100,9 @@ class SplitPlan:
     test: float = 0.2
     group: str = ""
     order: str = ""
+    part: str = ""
+    folds: int = 0
+    fold_repeats: int = 1
     seed: int = 1
 
     def __post_init__(self) -> None:
@@ -43,8 +111,18 @@ class SplitPlan:
                 raise DataError(f"a {name} part of {share:g} does not fit", "split", "give a share from 0.01 to 0.9")
         if self.validation + self.test > 0.9:
             raise DataError("less than a tenth of the rows is left for training", "split", "give smaller shares")
-        if self.group and self.order:
-            raise DataError("rows are split by groups or by order, not both", "split", "leave one out")
+        if sum(map(bool, (self.group, self.order, self.part))) > 1:
+            raise DataError("rows are split by groups, by order or by given parts, not by two of them", "split",
+                            "leave one out")
+        if self.folds == 1 or self.folds < 0 or self.fold_repeats < 1:
+            raise DataError(f"{self.folds} folds do not fit", "split", "give 2 or more, or 0 for one validation part")
+        if self.folds * self.fold_repeats > MOST_FOLDS:
+            raise DataError(f"{self.folds * self.fold_repeats} folds are too many", "split",
+                            f"give at most {MOST_FOLDS}, repeats counted")
+        if self.folds and self.part:
+            raise DataError("given parts and folds exclude each other", "split", "leave one out")
+        if self.order and self.fold_repeats > 1:
+            raise DataError("folds in order of time come out the same every time", "split", "leave the repeats out")
 
 
 @dataclass(frozen=True)
@@ -53,8 +131,10 @@ class DataPlan:
 
     Attributes
     ----------
-    target : str or None
-        The column to be predicted; None is proposed.
+    targets : tuple of str
+        The columns to be predicted; empty is proposed.
+    task : str
+        ``classification``, ``binary`` or ``regression``; empty is proposed.
     ignore : tuple of str
         Columns left out, besides those that look like identifiers.
     use : tuple of str
@@ -62,9 +142,14 @@ class DataPlan:
     text : tuple of str
         Columns that stay text although they could be read as numbers or dates.
     gaps : str
-        What fills a gap in a number: the median, mean or commonest value of the training rows, or zero.
+        What fills a gap in a number: median, mean or most frequent value of the training rows, or constant N.
     scaling : str
-        How a number is brought near zero; all of it learnt from the training rows.
+        How a number is brought near zero; all of it learnt from the training rows. Long tails are taken to
+        their logarithm first, unless it is none.
+    target_scaling : str
+        The same for the targets of a regression; losses are reported in the target's own units.
+    columns : tuple of (str, Treatment)
+        What is decided otherwise for single columns.
     rows : int
         Training rows used at the most, every class by the same share, for quick work; 0 uses all.
         Validation and test rows stay as they are.
@@ -73,16 +158,34 @@ class DataPlan:
         How a delimited text is written, where it is not to be found out.
     """
 
-    target: str | None = None
+    targets: tuple[str, ...] = ()
+    task: Task | Literal[""] = ""
     ignore: tuple[str, ...] = ()
     use: tuple[str, ...] = ()
     text: tuple[str, ...] = ()
-    gaps: Gaps = "median"
+    gaps: str = "median"
     scaling: Scaling = "z-score"
+    target_scaling: Scaling = "z-score"
+    columns: tuple[tuple[str, Treatment], ...] = ()
     rows: int = 0
     split: SplitPlan = field(default_factory=SplitPlan)
     said: Said = field(default_factory=Said)
 
     def __post_init__(self) -> None:
+        check_gaps(self.gaps)
         if self.rows < 0:
             raise DataError(f"{self.rows} rows cannot be used", "rows", "give a number above 0, or 0 for all")
+        if self.target_scaling not in TARGET_SCALINGS:
+            raise DataError(f"a target cannot be scaled by {shown(self.target_scaling, 40)!r}", "target scaling",
+                            "give one of " + ", ".join(TARGET_SCALINGS))
+        if self.task and self.task not in TASKS:
+            raise DataError(f"no task is called {shown(self.task, 40)!r}", "task", "give one of " + ", ".join(TASKS))
+
+    def treatment(self, name: str) -> Treatment:
+        """Return what is decided otherwise for a column."""
+        return dict(self.columns).get(name, Treatment())
+
+    def treated(self, name: str, **changes: object) -> DataPlan:
+        """Return the plan with some of a column's own decisions changed."""
+        own = {**dict(self.columns), name: replace(self.treatment(name), **changes)}  # type: ignore[arg-type]
+        return replace(self, columns=tuple((n, t) for n, t in own.items() if t != Treatment()))

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from typing import TYPE_CHECKING
 
+from axiarch.data.table import PART, Change, Table
 from axiarch.plain import share
 
 if TYPE_CHECKING:
@@ -16,8 +17,8 @@ DATES = ("%Y-%m-%d", "%Y-%m-%d %H:%M:%S", "%Y-%m-%dT%H:%M:%S", "%Y-%m-%d %H:%M",
          "%m/%d/%Y", "%d.%m.%Y %H:%M", "%Y/%m/%d")
 
 
-def repaired(frame: polars.DataFrame, keep: tuple[str, ...] = ()) -> tuple[polars.DataFrame, dict[str, str]]:
-    """Return the table with text that is numbers or dates converted, and what was done to which column.
+def repairs(table: Table, keep: tuple[str, ...] = ()) -> tuple[dict[str, Change], dict[str, str]]:
+    """Return how columns of text that are numbers or dates are converted, and what that is in words.
 
     Parameters
     ----------
@@ -26,46 +27,49 @@ def repaired(frame: polars.DataFrame, keep: tuple[str, ...] = ()) -> tuple[polar
     """
     import polars
 
-    done: dict[str, str] = {}
-    columns = []
-    for series in frame:
-        if series.dtype == polars.String and series.name not in keep:
-            series, what = _as_number(series)
-            if not what:
-                series, what = _as_date(series)
-            if what:
-                done[series.name] = what
-        columns.append(series)
-    return polars.DataFrame(columns), done
+    changes: dict[str, Change] = {}
+    words: dict[str, str] = {}
+    for name, kind in table.schema.items():
+        if kind == polars.String and name not in keep and name != PART:
+            series = table.column(name)
+            for change, what in _CONVERSIONS:
+                told = _if_enough(series, change(series), what)
+                if told:
+                    changes[name], words[name] = change, told
+                    break
+    return changes, words
 
 
-def _as_number(series: polars.Series) -> tuple[polars.Series, str]:
+def _as_number(series: polars.Series) -> polars.Series:
     """Return numbers without their blanks, thousands marks and percent or currency signs."""
     import polars
 
     bare = series.str.replace_all(r"[\s\u00a0\u202f'’%€$£]", "").str.replace(r"^\((.*)\)$", "-$1")
     thousands = bare.str.contains(r"^[+-]?\d{1,3}(,\d{3})+(\.\d+)?$").fill_null(False)
     bare = polars.select(polars.when(thousands).then(bare.str.replace_all(",", "")).otherwise(bare)).to_series()
-    found = bare.cast(polars.Float64, strict=False).alias(series.name)
-    return _if_enough(series, found, "numbers stored as text")
+    return bare.cast(polars.Float64, strict=False)
 
 
-def _as_date(series: polars.Series) -> tuple[polars.Series, str]:
-    import polars
+def _as_date(form: str) -> Change:
+    def change(series: polars.Series) -> polars.Series:
+        import polars
 
-    for form in DATES:
         found = series.str.strip_chars().str.to_datetime(form, strict=False)
-        kept, what = _if_enough(series, found, "dates")
-        if what:
-            days_alone = kept.drop_nulls().dt.time().n_unique() == 1 and "%H" not in form
-            return kept.cast(polars.Date) if days_alone else kept, what
-    return series, ""
+        return found if "%H" in form else found.cast(polars.Date)
+
+    return change
 
 
-def _if_enough(series: polars.Series, found: polars.Series, what: str) -> tuple[polars.Series, str]:
+#: What is tried on a column of text, in this order.
+_CONVERSIONS: tuple[tuple[Change, str], ...] = (
+    (_as_number, "numbers stored as text"), *((_as_date(form), "dates") for form in DATES))
+
+
+def _if_enough(series: polars.Series, found: polars.Series, what: str) -> str:
+    """Return in words what a conversion does; empty if it loses too much."""
     present = series.len() - series.null_count()
     converted = found.len() - found.null_count()
     if present == 0 or converted < max(ENOUGH * present, 2):
-        return series, ""
+        return ""
     lost = present - converted
-    return found, what + (f"; {share(lost / present)} could not be read and are gaps" if lost else "")
+    return what + (f"; {share(lost / present)} could not be read and are gaps" if lost else "")

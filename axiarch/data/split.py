@@ -9,6 +9,7 @@ from numpy.typing import NDArray
 
 from axiarch.data.plan import SplitPlan
 from axiarch.errors import DataError
+from axiarch.plain import count
 
 Rows = NDArray[np.int64]
 
@@ -22,41 +23,131 @@ class Parts:
     test: Rows
 
 
-def split(labels: NDArray[np.int64], plan: SplitPlan, groups: NDArray[np.int64] | None = None,
-          order: NDArray[np.float64] | None = None) -> Parts:
-    """Split N rows with class numbers `labels` (N,).
+@dataclass(frozen=True)
+class Known:
+    """What a split goes by.
 
-    Parameters
+    Attributes
     ----------
+    strata : (N,) array
+        The number of each row's class, or of the band its amount lies in: every part gets its share of each.
+    classes : bool
+        Whether they are classes, of which every part needs some.
     groups : (N,) array, optional
         Rows with the same number stay together.
     order : (N,) array, optional
         Rows are put in this order, and not mixed.
+    part : (N,) array of int, optional
+        0 train, 1 validation, 2 test, as given.
+    """
+
+    strata: NDArray[np.int64]
+    classes: bool = True
+    groups: NDArray[np.int64] | None = None
+    order: NDArray[np.float64] | None = None
+    part: NDArray[np.int64] | None = None
+
+
+#: Bands of as many rows that amounts are cut into, to be shared out like classes.
+BANDS = 10
+
+
+def bands(values: NDArray[np.float64]) -> NDArray[np.int64]:
+    """Return the number of the band (N,) that each amount (N,) lies in: ten of as many rows, fewer for few rows."""
+    rank = np.empty(len(values), np.int64)
+    rank[np.argsort(values, kind="stable")] = np.arange(len(values))
+    return rank * max(min(BANDS, len(values) // 6), 1) // max(len(values), 1)
+
+
+def split(known: Known, plan: SplitPlan) -> tuple[Parts, ...]:
+    """Split N rows: into three parts, or with folds into as many splits, all of the same test part.
 
     Raises
     ------
     DataError
-        If the rows, classes or groups are too few for three parts.
+        If the rows, classes or groups are too few.
     """
-    if order is not None:
-        parts = _by_order(order, plan)
-    elif groups is not None:
-        parts = _by_groups(groups, plan)
-    else:
-        parts = _by_class(labels, plan)
-    _check(parts, labels)
-    return parts
+    parts = _three(known, plan)
+    _check(parts, known)
+    if not plan.folds:
+        return (parts,)
+    made = tuple(fold for repeat in range(plan.fold_repeats) for fold in _folds(parts, known, plan, repeat))
+    for fold in made:
+        _check(fold, known)
+    return made
 
 
-def fewer(parts: Parts, labels: NDArray[np.int64], rows: int, seed: int) -> Parts:
-    """Return the parts with at most about `rows` training rows, every class by the same share, one at least."""
+def _three(known: Known, plan: SplitPlan) -> Parts:
+    if known.part is not None:
+        return _as_given(known, plan)
+    if known.order is not None:
+        return _by_order(known.order, plan)
+    if known.groups is not None:
+        return _by_groups(known.groups, plan)
+    return _by_class(known.strata, plan)
+
+
+def _as_given(known: Known, plan: SplitPlan) -> Parts:
+    """Take the parts as they are given; one that is not is cut from the training rows by its share."""
+    assert known.part is not None
+    train, validation, test = (np.flatnonzero(known.part == i) for i in range(3))
+    if len(validation) and len(test):
+        return Parts(train, validation, test)
+    rest = _by_class(known.strata[train], plan)
+    if not len(validation) and not len(test):
+        return Parts(train[rest.train], train[rest.validation], train[rest.test])
+    if len(validation):
+        return Parts(train[np.sort(np.concatenate([rest.train, rest.validation]))], validation, train[rest.test])
+    return Parts(train[np.sort(np.concatenate([rest.train, rest.test]))], train[rest.validation], test)
+
+
+def _folds(parts: Parts, known: Known, plan: SplitPlan, repeat: int) -> list[Parts]:
+    """Cut the open rows into folds: each validates once a network trained on the others."""
+    rows = np.sort(np.concatenate([parts.train, parts.validation]))
+    rng = np.random.default_rng(np.random.SeedSequence(plan.seed, spawn_key=(3, repeat)))
+    if known.order is not None:
+        blocks = np.array_split(rows[np.argsort(known.order[rows], kind="stable")], plan.folds + 1)
+        return [Parts(np.sort(np.concatenate(blocks[:i])), np.sort(blocks[i]), parts.test)
+                for i in range(1, plan.folds + 1)]
+    fold = _grouped_folds(known.groups[rows], plan.folds, rng) if known.groups is not None else (
+        _stratified_folds(known.strata[rows], plan.folds, rng))
+    return [Parts(rows[fold != i], rows[fold == i], parts.test) for i in range(plan.folds)]
+
+
+def _stratified_folds(strata: NDArray[np.int64], folds: int, rng: np.random.Generator) -> NDArray[np.int64]:
+    """Deal out the rows (N,) of each stratum like cards, going on where the one before ended."""
+    if len(strata) < 2 * folds:
+        raise DataError(f"{len(strata)} rows are too few for {folds} folds", "split", "take fewer folds")
+    order = rng.permutation(len(strata))
+    order = order[np.argsort(strata[order], kind="stable")]
+    fold = np.empty(len(strata), np.int64)
+    fold[order] = np.arange(len(strata)) % folds
+    return fold
+
+
+def _grouped_folds(groups: NDArray[np.int64], folds: int, rng: np.random.Generator) -> NDArray[np.int64]:
+    """Deal out whole groups, the largest first, each to the fold with the fewest rows."""
+    names, own, counts = np.unique(groups, return_inverse=True, return_counts=True)
+    if len(names) < folds:
+        raise DataError(f"there are only {len(names)} groups outside the test part for {folds} folds", "split",
+                        "take fewer folds")
+    sizes = np.zeros(folds)
+    fold_of = np.empty(len(names), np.int64)
+    for i in sorted(rng.permutation(len(names)), key=lambda j: -counts[j]):
+        fold_of[i] = int(sizes.argmin())
+        sizes[fold_of[i]] += counts[i]
+    return fold_of[own]
+
+
+def fewer(parts: Parts, strata: NDArray[np.int64], rows: int, seed: int) -> Parts:
+    """Return the parts with at most about `rows` training rows, every stratum by the same share, one at least."""
     if rows == 0 or rows >= len(parts.train):
         return parts
     rng = np.random.default_rng(np.random.SeedSequence(seed, spawn_key=(2,)))
     share = rows / len(parts.train)
     kept = []
-    for label in np.unique(labels[parts.train]):
-        own = parts.train[labels[parts.train] == label]
+    for stratum in np.unique(strata[parts.train]):
+        own = parts.train[strata[parts.train] == stratum]
         kept.append(rng.permutation(own)[: max(round(share * len(own)), 1)])
     return Parts(np.sort(np.concatenate(kept)), parts.validation, parts.test)
 
@@ -72,7 +163,8 @@ def _by_class(labels: NDArray[np.int64], plan: SplitPlan) -> Parts:
     for label in np.unique(labels):
         rows = rng.permutation(np.flatnonzero(labels == label))
         if len(rows) < 3:
-            raise DataError(f"a class has only {len(rows)} rows", "target", "drop it, or give it three rows or more")
+            raise DataError(f"a class has only {count(len(rows), 'row')}", "target",
+                            "drop it, or give it three rows or more")
         n_validation = max(round(len(rows) * plan.validation), 1)
         n_test = max(round(len(rows) * plan.test), 1)
         if n_validation + n_test == len(rows):  # a class this small keeps one row to be learnt from
@@ -113,9 +205,9 @@ def _by_order(order: NDArray[np.float64], plan: SplitPlan) -> Parts:
     return Parts(np.sort(train), np.sort(validation), np.sort(test))
 
 
-def _check(parts: Parts, labels: NDArray[np.int64]) -> None:
+def _check(parts: Parts, known: Known) -> None:
     for name, rows in (("training", parts.train), ("validation", parts.validation), ("test", parts.test)):
         if len(rows) == 0:
             raise DataError(f"the {name} part has no rows", "split", "give it a larger share, or more rows")
-    if len(np.unique(labels[parts.train])) < 2:
+    if known.classes and len(np.unique(known.strata[parts.train])) < 2:
         raise DataError("the training part has rows of one class only", "split", "split another way")

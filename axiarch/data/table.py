@@ -1,114 +1,183 @@
-"""Read a table of any of the usual formats, or say exactly why not."""
+"""A table of any size: a column or a stretch of rows at a time, from memory or from files.
+
+Small tables are held in memory. A large one stays on disk, and is never there as a whole: whoever looks at it asks
+for one column, or walks it in pieces.
+"""
 
 from __future__ import annotations
 
-from collections.abc import Callable, Mapping
+from collections.abc import Callable, Iterator, Sequence
+from dataclasses import dataclass, field, replace
 from pathlib import Path
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING
 
-from axiarch.data.delimited import GAPS, Said, read_delimited
 from axiarch.errors import DataError
 from axiarch.plain import shown
 
 if TYPE_CHECKING:
     import polars
 
+#: Cells that mean "no value".
+GAPS = ("", "NA", "N/A", "NaN", "nan", "null", "None", "-", "?")
+#: The column that says which of several files a row came from.
+PART = "(part)"
+#: Cells of a table that is held in memory; some thirty megabytes.
+HELD = 4_000_000
+#: Cells read at once from one that is not.
+PIECE = 2_000_000
 
-def read_table(path: Path, said: Said | None = None) -> tuple[polars.DataFrame, str]:
-    """Read a table and return it with a sentence on how it was read.
+#: Takes the name of a step of work and the share of it that is done; may raise to end the work.
+Tell = Callable[[str, float], None]
+#: A column of any kind changed into another one of as many rows.
+Change = Callable[["polars.Series"], "polars.Series"]
 
-    The format follows from the file's ending; anything not known is read as delimited text. Columns come
-    out as numbers, text, or dates.
 
-    Parameters
+def quiet(step: str, done: float) -> None:
+    """Tell nobody."""
+
+
+@dataclass(frozen=True)
+class Table:
+    """Named columns of numbers, text, dates or pictures, all with the same number of rows.
+
+    Attributes
     ----------
-    said : Said, optional
-        What is said of a delimited text; the rest is found out.
-
-    Raises
-    ------
-    DataError
-        If the file cannot be read as a table with at least two columns and a row.
+    schema : dict
+        The type of each column, by name, in order.
+    height : int
+        The number N of rows.
+    source : polars.LazyFrame or polars.DataFrame
+    changes : dict
+        How columns are changed when they are read.
     """
-    where = shown(path)
-    if path.is_dir():
-        raise DataError("this is a folder, not a table", where, "name a file")
-    try:
-        content = path.read_bytes()
-    except FileNotFoundError:
-        raise DataError("there is no such file", where, "check the path") from None
-    except OSError as error:
-        raise DataError(f"it cannot be read: {error.strerror}", where, "check the permissions") from None
-    if not content:
-        raise DataError("the file is empty", where, "give a table with rows")
-    ending = path.suffix.lower()
-    if ending in _BINARY:
-        name, read = _BINARY[ending]
-        frame, how = _read_binary(read, content, where, name), f"{name} file"
-    else:
-        frame, form = read_delimited(content, where, said)
-        how = str(form)
-    return _plain_columns(frame, where), how
 
+    schema: dict[str, polars.DataType]
+    height: int
+    source: polars.LazyFrame | polars.DataFrame
+    changes: dict[str, Change] = field(default_factory=dict)
 
-def _excel(content: bytes) -> Any:
-    import polars
+    @classmethod
+    def of(cls, frame: polars.DataFrame, where: str = "") -> Table:
+        """Return a table held in memory.
 
-    return polars.read_excel(content, engine="calamine")
+        Raises
+        ------
+        DataError
+            If a column is neither number, text, date nor picture.
+        """
+        _check_kinds(dict(frame.schema), where)
+        frame = frame.with_columns(*(_plain(series) for series in frame)) if frame.width else frame
+        return cls(dict(frame.schema), frame.height, frame)
 
-
-def _with_polars(name: str) -> Callable[[bytes], Any]:
-    def read(content: bytes) -> Any:
-        import io
-
+    @classmethod
+    def scan(cls, source: polars.LazyFrame, where: str = "") -> Table:
+        """Return a table that stays where it is, unless it is small."""
         import polars
 
-        return getattr(polars, name)(io.BytesIO(content))
+        schema = dict(source.collect_schema())
+        _check_kinds(schema, where)
+        height = int(source.select(polars.len()).collect().item())
+        if height * sum(_cells(kind) for kind in schema.values()) <= HELD:
+            return cls.of(source.collect(), where)
+        table = cls(schema, height, source)
+        return replace(table, schema={name: table.column(name, 1).dtype for name in schema})
 
-    return read
+    @classmethod
+    def open(cls, folder: Path) -> Table:
+        """Return the table that :meth:`save` wrote."""
+        import polars
+
+        pieces = sorted(folder.glob("*.parquet"))
+        if not pieces:
+            raise FileNotFoundError(folder)
+        return cls.scan(polars.scan_parquet(pieces))
+
+    @property
+    def columns(self) -> list[str]:
+        """The names of the columns in order."""
+        return list(self.schema)
+
+    def column(self, name: str, rows: int | None = None) -> polars.Series:
+        """Return a column of N rows, or only its first `rows`."""
+        import polars
+
+        if isinstance(self.source, polars.DataFrame):
+            series = self.source[name]
+            series = series if rows is None else series.head(rows)
+        else:
+            lazy = self.source.select(polars.col(name))
+            series = _plain((lazy if rows is None else lazy.head(rows)).collect().to_series())
+        change = self.changes.get(name)
+        return change(series).alias(name) if change else series
+
+    def rows(self, start: int, stop: int, names: Sequence[str] = ()) -> polars.DataFrame:
+        """Return the rows from `start` to `stop`, of all columns or those named."""
+        import polars
+
+        names = names or self.columns
+        frame = self.source.lazy().select(polars.col(*names)).slice(start, stop - start).collect()
+        plain = [_plain(s) if not isinstance(self.source, polars.DataFrame) else s for s in frame]
+        changed = [self.changes[s.name](s).alias(s.name) if s.name in self.changes else s for s in plain]
+        return polars.DataFrame(changed)
+
+    def pieces(self, names: Sequence[str] = ()) -> Iterator[tuple[int, polars.DataFrame]]:
+        """Walk the table: the number of the first row of each piece, and the piece."""
+        cells = sum(_cells(self.schema[name]) for name in (names or self.columns))
+        step = max(PIECE // max(cells, 1), 256)
+        for start in range(0, self.height, step):
+            yield start, self.rows(start, min(start + step, self.height), names)
+
+    def changed(self, changes: dict[str, Change]) -> Table:
+        """Return the table with columns changed whenever they are read."""
+        import polars
+
+        if isinstance(self.source, polars.DataFrame):
+            frame = self.source.with_columns(*(change(self.source[name]).alias(name)
+                                               for name, change in changes.items()))
+            return replace(self, schema=dict(frame.schema), source=frame)
+        table = replace(self, changes=self.changes | changes)
+        return replace(table, schema={n: table.column(n, 1).dtype if n in changes else k
+                                      for n, k in self.schema.items()})
+
+    def save(self, folder: Path, tell: Tell = quiet) -> None:
+        """Write the table into a new folder, as Parquet files of a piece each."""
+        folder.mkdir(parents=True)
+        for i, (start, piece) in enumerate(self.pieces()):
+            tell("keeping the table", start / self.height)
+            piece.write_parquet(folder / f"{i:05d}.parquet")
 
 
-#: Formats by ending: name and reader.
-_BINARY: Mapping[str, tuple[str, Callable[[bytes], Any]]] = {
-    ".parquet": ("Parquet", _with_polars("read_parquet")), ".pq": ("Parquet", _with_polars("read_parquet")),
-    ".arrow": ("Arrow", _with_polars("read_ipc")), ".feather": ("Arrow", _with_polars("read_ipc")),
-    ".ipc": ("Arrow", _with_polars("read_ipc")), ".jsonl": ("JSON lines", _with_polars("read_ndjson")),
-    ".ndjson": ("JSON lines", _with_polars("read_ndjson")), ".xlsx": ("Excel", _excel), ".xls": ("Excel", _excel),
-    ".ods": ("spreadsheet", _excel),
-}
+def _cells(kind: polars.DataType) -> int:
+    """Return the numbers that one value of a kind takes."""
+    import math
+
+    return math.prod(kind.shape) if hasattr(kind, "shape") and not kind.is_numeric() else 1
 
 
-def _read_binary(read: Callable[[bytes], Any], content: bytes, where: str, name: str) -> polars.DataFrame:
-    try:
-        frame: polars.DataFrame = read(content)
-    except ImportError:
-        raise
-    except Exception as error:  # each reader has its own exceptions; all mean that the file is damaged
-        first = (str(error).splitlines() or [type(error).__name__])[0]
-        raise DataError(f"this is no {name} file that can be read: {shown(first, 140)}", where,
-                        "write the file again; it may have been cut short") from None
-    if frame.width < 2:
-        raise DataError("there are fewer than two columns", where, "a table needs two or more")
-    if frame.height == 0:
-        raise DataError("the file has columns and no rows", where, "give a table with rows")
-    return frame
-
-
-def _plain_columns(frame: polars.DataFrame, where: str) -> polars.DataFrame:
-    """Return the table with every column a number, text or a date; refuse what no network can take in."""
+def _check_kinds(schema: dict[str, polars.DataType], where: str) -> None:
     import polars
 
-    plain = []
-    for series in frame:
-        kind = series.dtype
+    for name, kind in schema.items():
+        if isinstance(kind, polars.Array) and len(kind.shape) == 3:
+            continue
         if kind.is_nested() or kind in (polars.Binary, polars.Object):
             raise DataError(f"it holds {kind}, not numbers, text or dates",
-                            f"{where}, column {shown(series.name)!r}", "leave it out, or spread it over several")
-        if kind.is_decimal() or kind == polars.Duration:
-            series = series.cast(polars.Float64)
-        elif not (kind.is_numeric() or kind in (polars.Date, polars.String) or kind == polars.Datetime):
-            series = series.cast(polars.String)
-        if series.dtype == polars.String:
-            series = series.replace({gap: None for gap in GAPS})
-        plain.append(series)
-    return polars.DataFrame(plain)
+                            f"{where}, column {shown(name)!r}".strip(", "), "leave it out, or spread it over several")
+
+
+def _plain(series: polars.Series) -> polars.Series:
+    """Return a column as numbers, text, dates or pictures."""
+    import polars
+
+    kind = series.dtype
+    if isinstance(kind, polars.Array):
+        return series
+    if kind.is_decimal() or kind == polars.Duration:
+        series = series.cast(polars.Float64)
+    elif not (kind.is_numeric() or kind in (polars.Date, polars.String) or kind == polars.Datetime):
+        series = series.cast(polars.String)
+    if series.dtype.is_float():
+        series = series.fill_nan(None)
+    if series.dtype == polars.String:
+        series = series.replace({gap: None for gap in GAPS})
+    return series

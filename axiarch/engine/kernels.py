@@ -157,7 +157,7 @@ def sum_rows(d, grads, offset, active, rows):
 
 
 @njit(cache=True, error_model="numpy")
-def softmax_loss(z, labels, losses, hits, gradient, active, rows):
+def softmax_loss(z, labels, losses, sums, gradient, active, rows):
     """Softmax cross-entropy with integer labels, shifted by the largest logit so that nothing overflows.
 
     Parameters
@@ -165,7 +165,7 @@ def softmax_loss(z, labels, losses, hits, gradient, active, rows):
     z : (K, B, C) array
         Logits; replaced by their gradient of the mean loss, ``(p - onehot) / rows``, if `gradient`.
     labels : (K, B) int32 array
-    losses, hits : (K,) float64 and int64 arrays
+    losses, sums : (K,) and (K, 1) float64 arrays
         The summed loss in nats and the number of rows whose largest logit is the label are added.
     """
     classes = z.shape[2]
@@ -198,7 +198,61 @@ def softmax_loss(z, labels, losses, hits, gradient, active, rows):
                     z[k, b, c] *= inverse
                 z[k, b, label] -= one * share
         losses[k] += total
-        hits[k] += hit
+        sums[k, 0] += hit
+
+
+@njit(cache=True, error_model="numpy")
+def binary_loss(z, labels, losses, sums, gradient, active, rows):
+    """Binary cross-entropy from logits, ``max(z, 0) - z y + log(1 + exp(-|z|))``, which never overflows.
+
+    `z` is (K, B, 1); the rest as in :func:`softmax_loss`, the labels being 0 or 1.
+    """
+    one = z.dtype.type(1)
+    share = one / z.dtype.type(rows)
+    for k in range(active):
+        total = 0.0
+        hit = 0
+        for b in range(rows):
+            value = z[k, b, 0]
+            label = labels[k, b]
+            small = math.exp(-abs(value))
+            total += max(value, z.dtype.type(0)) - value * label + math.log1p(small)
+            if (value > 0) == (label == 1) and value == value:
+                hit += 1
+            if gradient:
+                p = one / (one + small) if value >= 0 else small / (one + small)
+                z[k, b, 0] = (p - label) * share
+        losses[k] += total
+        sums[k, 0] += hit
+
+
+@njit(cache=True, error_model="numpy")
+def squared_loss(z, targets, losses, sums, gradient, active, rows):
+    """Mean over T targets of the squared difference.
+
+    Parameters
+    ----------
+    z : (K, B, T) array
+        Outputs; replaced by the gradient of the mean loss, ``2 (z - y) / (T rows)``, if `gradient`.
+    targets : (K, B, T) array
+    losses, sums : (K,) and (K, 2 T) float64 arrays
+        The summed loss is added, and for each target the sum of squares, then of absolute differences.
+    """
+    count = z.shape[2]
+    slope = z.dtype.type(2) / z.dtype.type(rows * count)
+    for k in range(active):
+        for t in range(count):
+            squared = 0.0
+            absolute = 0.0
+            for b in range(rows):
+                away = z[k, b, t] - targets[k, b, t]
+                squared += float(away) * float(away)
+                absolute += abs(float(away))
+                if gradient:
+                    z[k, b, t] = slope * away
+            sums[k, t] += squared
+            sums[k, count + t] += absolute
+            losses[k] += squared / count
 
 
 @njit(cache=True, error_model="numpy")

@@ -25,30 +25,36 @@ class StackShape:
 
     Attributes
     ----------
-    inputs, classes : int
-        D and C.
+    inputs, outputs : int
+        D, and one for each class or amount.
     widths : tuple of int
         Units H of each hidden layer.
     activation : str
     batch_size : int
         B.
+    loss : str
+        What the outputs are held against.
+    fold : int
+        The rows they train on.
     """
 
     inputs: int
     widths: tuple[int, ...]
-    classes: int
+    outputs: int
     activation: str
     batch_size: int
+    loss: str = "softmax"
+    fold: int = 0
 
     @classmethod
-    def of(cls, recipe: Recipe, inputs: int, classes: int) -> StackShape:
-        """Return the shape that a recipe has on data with `inputs` D and `classes` C."""
-        return cls(inputs, recipe.widths(), classes, recipe.word("activation"), recipe.whole("batch_size"))
+    def of(cls, recipe: Recipe, inputs: int, outputs: int, loss: str = "softmax", fold: int = 0) -> StackShape:
+        """Return the shape that a recipe has on data with `inputs` D, and `outputs` for the `loss`."""
+        return cls(inputs, recipe.widths(), outputs, recipe.word("activation"), recipe.whole("batch_size"), loss, fold)
 
     @property
     def sizes(self) -> tuple[int, ...]:
-        """Units of every layer from the inputs to the classes."""
-        return (self.inputs, *self.widths, self.classes)
+        """Units of every layer from the inputs to the outputs."""
+        return (self.inputs, *self.widths, self.outputs)
 
     @property
     def pairs(self) -> tuple[tuple[int, int], ...]:

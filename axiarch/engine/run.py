@@ -31,7 +31,9 @@ class RunSpec:
 
 @dataclass(frozen=True)
 class EpochNumbers:
-    """What one epoch of a run measured. Losses are mean cross-entropy in nats, penalties left out.
+    """What one epoch of a run measured.
+
+    Losses are mean cross-entropies in nats, or root mean squared errors in the target's unit; penalties are left out.
 
     Attributes
     ----------
@@ -42,8 +44,10 @@ class EpochNumbers:
     train_loss_still : float
         Of the weights after the epoch, in inference mode, on a fixed sample of training rows as large as
         the validation part: the one to hold against `validation_loss`.
-    validation_loss, accuracy : float
+    validation_loss : float
         On the validation rows, in inference mode.
+    metrics : tuple of float
+        What else is measured there: the accuracy, or errors of amounts.
     learning_rate : float
         Of the epoch's last step.
     gradient_norm : float
@@ -56,7 +60,7 @@ class EpochNumbers:
     train_loss: float
     train_loss_still: float
     validation_loss: float
-    accuracy: float
+    metrics: tuple[float, ...]
     learning_rate: float
     gradient_norm: float
     seconds: float

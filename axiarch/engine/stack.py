@@ -10,6 +10,7 @@ from __future__ import annotations
 import time
 from collections.abc import Callable
 from dataclasses import asdict, dataclass
+from typing import Any
 
 import numpy as np
 from numpy.typing import DTypeLike, NDArray
@@ -18,6 +19,7 @@ from axiarch.engine import kernels
 from axiarch.engine.activations import ACTIVATIONS
 from axiarch.engine.dropout import Dropout
 from axiarch.engine.initialisation import first_weights
+from axiarch.engine.losses import LOSSES, targets_buffer, unit_of
 from axiarch.engine.network import Array, StackShape
 from axiarch.engine.optimisers import COEFFICIENTS, OPTIMISERS, STATES
 from axiarch.engine.run import EpochNumbers, RunEnd, RunSpec
@@ -27,7 +29,8 @@ from axiarch.engine.stopping import Watch
 #: Rows evaluated at once. Fixed, because the bits of a matrix product may depend on its number of rows.
 EVALUATED = 256
 
-Ints = NDArray[np.int32]
+#: Class numbers (N,) int32, or amounts (N, T).
+Targets = NDArray[Any]
 
 
 @dataclass(frozen=True)
@@ -36,14 +39,17 @@ class TrainingData:
 
     Attributes
     ----------
-    train_inputs, train_targets : (N, D) float32 and (N,) int32 arrays
-    validation_inputs, validation_targets : (M, D) and (M,) arrays
+    train_inputs, train_targets : (N, D) float32, and (N,) int32 or (N, T) float32 arrays
+    validation_inputs, validation_targets : (M, D), and (M,) or (M, T) arrays
+    units : tuple of float
+        What one of each amount (T,) is worth in its own unit; none for classes.
     """
 
     train_inputs: NDArray[np.float32]
-    train_targets: Ints
+    train_targets: Targets
     validation_inputs: NDArray[np.float32]
-    validation_targets: Ints
+    validation_targets: Targets
+    units: tuple[float, ...] = ()
 
     @property
     def rows(self) -> int:
@@ -106,15 +112,19 @@ class Stack:
         self.capacity = capacity
         self.dtype = np.dtype(dtype)
         self.steps = -(-data.rows // shape.batch_size)
+        self._loss = LOSSES[shape.loss]
+        self._units = data.units
         self._slots: list[_Slot] = []
         self._set_data(data)
         self._allocate()
 
     def _set_data(self, data: TrainingData) -> None:
         self._x = np.ascontiguousarray(data.train_inputs, dtype=self.dtype)
-        self._y = np.ascontiguousarray(data.train_targets)
+        kind = self.dtype if self._loss.amounts else np.dtype(np.int32)
+        self._y = np.ascontiguousarray(data.train_targets, dtype=kind)
         self._validation = (np.ascontiguousarray(data.validation_inputs, dtype=self.dtype),
-                            np.ascontiguousarray(data.validation_targets))
+                            np.ascontiguousarray(data.validation_targets, dtype=kind))
+        self._spread = float(self._validation[1].astype(np.float64).var())
         sample = np.linspace(0, data.rows - 1, min(data.rows, len(data.validation_targets))).astype(np.int64)
         self._still = (np.ascontiguousarray(self._x[sample]), self._y[sample])
 
@@ -130,14 +140,14 @@ class Stack:
         self._a = [np.zeros((k, b, units), dtype) for units in shape.sizes]
         self._d = [np.zeros((k, b, units), dtype) for units in shape.widths]
         self._e = [np.zeros((k, EVALUATED, units), dtype) for units in shape.sizes[1:]]
-        self._labels = np.zeros((k, b), np.int32)
-        self._elabels = np.zeros((k, EVALUATED), np.int32)
+        self._targets = targets_buffer(self._loss, k, b, shape.outputs, dtype)
+        self._etargets = targets_buffer(self._loss, k, EVALUATED, shape.outputs, dtype)
         self._order = np.zeros((k, len(self._y)), np.int64)
         self._coefficients = np.zeros((self.steps, k, COEFFICIENTS), dtype)
         self._dropout = Dropout(shape.widths, b, k, dtype)
         self._activation = ACTIVATIONS[shape.activation]
         self._losses = np.zeros(k)
-        self._hits = np.zeros(k, np.int64)
+        self._sums = np.zeros((k, self._loss.sums(shape.outputs)))
 
     # -- joining and leaving ---------------------------------------------------------------------
 
@@ -156,7 +166,8 @@ class Stack:
         k = self.active
         if k >= self.capacity:
             raise ValueError("the stack is full")
-        self._slots.append(_Slot(run, state.watch if state else Watch(), state.epoch if state else 0))
+        self._slots.append(_Slot(run, state.watch if state else Watch(unit=unit_of(self._units)),
+                                 state.epoch if state else 0))
         self._dropout.set_rate(k, run.recipe.real("dropout"))
         if state is not None:
             self.parameters[k] = state.parameters
@@ -168,7 +179,7 @@ class Stack:
         self._best[k] = self.parameters[k]
         self._state[:, k] = 0
         losses, _ = self._evaluate(*self._validation, first=k, last=k + 1)
-        self._slots[k].watch.start_loss = float(losses[0])
+        self._slots[k].watch.start_loss = self._loss.reported(float(losses[0]), self._units)
 
     def state(self, slot: int) -> RunState:
         """Return a copy of all that the run in `slot` needs to go on elsewhere."""
@@ -213,19 +224,23 @@ class Stack:
             train_losses = self._losses[:active] / rows
             norms = np.zeros(active)
             kernels.squares(self.gradients, norms, active)
-            validation, hits = self._evaluate(*self._validation, first=0, last=active)
+            validation, sums = self._evaluate(*self._validation, first=0, last=active)
             still, _ = self._evaluate(*self._still, first=0, last=active)
         seconds = (time.perf_counter() - started - waited) / active
-        accuracy = hits / len(self._validation[1])
         return [self._finish_epoch(k, EpochNumbers(
-            self._slots[k].epoch + 1, float(train_losses[k]), float(still[k]), float(validation[k]),
-            float(accuracy[k]), last_rates[k], float(np.sqrt(norms[k])), seconds)) for k in range(active)]
+            self._slots[k].epoch + 1, self._reported(train_losses[k]), self._reported(still[k]),
+            self._reported(validation[k]), self._loss.metrics(sums[k], self._units, self._spread), last_rates[k],
+            float(np.sqrt(norms[k])), seconds)) for k in range(active)]
+
+    def _reported(self, mean: float) -> float:
+        """Return a mean loss as people read it."""
+        return self._loss.reported(float(mean), self._units)
 
     def _start_epoch(self) -> list[float]:
         """Draw orders and masks and work out all steps' coefficients; return the last step's rates."""
         last = []
         self._losses[:] = 0
-        self._hits[:] = 0
+        self._sums[:] = 0
         for k, slot in enumerate(self._slots):
             run, epoch = slot.run, slot.epoch
             self._order[k] = run.streams.order(epoch + 1, len(self._y))
@@ -247,17 +262,17 @@ class Stack:
         rows = stop - start
         index = self._order[:active, start:stop]
         np.take(self._x, index, axis=0, out=self._a[0][:active, :rows], mode="clip")
-        np.take(self._y, index, out=self._labels[:active, :rows], mode="clip")
+        np.take(self._y, index, axis=0, out=self._targets[:active, :rows], mode="clip")
         self._dropout.start_step(step, active)
         self._forward(self._a, active, rows, training=True)
-        kernels.softmax_loss(self._a[-1], self._labels, self._losses, self._hits, True, active, rows)
+        self._loss.kernel(self._a[-1], self._targets, self._losses, self._sums, True, active, rows)
         self._backward(active, rows)
         for name, slots in groups:
             OPTIMISERS[name].step(self.parameters, self.gradients, self._state, self._coefficients[step], slots,
                                   self.shape.weights)
 
     def _forward(self, a: list[Array], active: int, rows: int, training: bool) -> None:
-        """Fill ``a[1:]`` (K, B, H) from the inputs ``a[0]``; the last holds logits."""
+        """Fill ``a[1:]`` (K, B, H) from the inputs ``a[0]``; the last holds the outputs."""
         last = len(self._w) - 1
         for i, (w, offset) in enumerate(zip(self._w, self.shape.bias_offsets, strict=True)):
             np.matmul(a[i][:active, :rows], w[:active], out=a[i + 1][:active, :rows])
@@ -269,7 +284,7 @@ class Stack:
                 self._dropout.apply(a[i + 1], i, active, rows)
 
     def _backward(self, active: int, rows: int) -> None:
-        """Fill the gradients from the logits' gradient in the last of the activations."""
+        """Fill the gradients from the outputs' gradient in the last of the activations."""
         d = self._a[-1]
         kernels.sum_rows(d, self.gradients, self.shape.bias_offsets[-1], active, rows)
         for i in range(len(self._w) - 1, -1, -1):
@@ -286,10 +301,11 @@ class Stack:
                                       i - 1, active, rows)
             d = below
 
-    def _evaluate(self, x: Array, y: Ints, first: int, last: int) -> tuple[NDArray[np.float64], NDArray[np.int64]]:
-        """Return mean loss and hits (last - first,) of the slots from `first` to `last` on `x` (N, D), `y` (N,)."""
+    def _evaluate(self, x: Array, y: Targets, first: int, last: int
+                  ) -> tuple[NDArray[np.float64], NDArray[np.float64]]:
+        """Return mean loss (last - first,) and mean sums of the slots from `first` to `last` on N rows `x`, `y`."""
         count = last - first
-        losses, hits = np.zeros(count), np.zeros(count, np.int64)
+        losses, sums = np.zeros(count), np.zeros((count, self._sums.shape[1]))
         for start in range(0, len(y), EVALUATED):
             rows = min(EVALUATED, len(y) - start)
             source: Array = x[None, start : start + rows]
@@ -302,9 +318,9 @@ class Stack:
                 else:
                     kernels.add_bias(out, flat, offset, count, rows)
                 source = out[:count, :rows]
-            self._elabels[:count, :rows] = y[start : start + rows]
-            kernels.softmax_loss(self._e[-1], self._elabels, losses, hits, False, count, rows)
-        return losses / len(y), hits
+            self._etargets[:count, :rows] = y[start : start + rows]
+            self._loss.kernel(self._e[-1], self._etargets, losses, sums, False, count, rows)
+        return losses / len(y), sums / len(y)
 
     def _finish_epoch(self, k: int, numbers: EpochNumbers) -> Progress:
         slot = self._slots[k]

@@ -29,6 +29,8 @@ class Watch:
         The epoch kept and its smoothed validation loss.
     mark_epoch, mark_loss : int, float
         The last epoch that was better by at least ``min_improvement``: patience counts from it.
+    unit : float
+        What one of a loss is worth: the spread of a target in its own unit, 1 for classes.
     """
 
     start_loss: float = math.inf
@@ -37,6 +39,7 @@ class Watch:
     best_loss: float = math.inf
     mark_epoch: int = 0
     mark_loss: float = math.inf
+    unit: float = 1.0
 
     def see(self, numbers: EpochNumbers, recipe: Recipe) -> bool:
         """Take in an epoch; say whether its weights are the best so far."""
@@ -47,7 +50,7 @@ class Watch:
         better = level < self.best_loss or (filling and math.isfinite(level))
         if better:
             self.best_epoch, self.best_loss = numbers.epoch, level
-        if level < self.mark_loss - recipe.real("min_improvement") or (filling and math.isfinite(level)):
+        if level < self.mark_loss - recipe.real("min_improvement") * self.unit or (filling and math.isfinite(level)):
             self.mark_epoch, self.mark_loss = numbers.epoch, level
         return better
 
@@ -69,7 +72,7 @@ class Watch:
         for name, value in (("training", numbers.train_loss), ("validation", numbers.validation_loss)):
             if not math.isfinite(value):
                 return f"{name} loss was not finite in epoch {numbers.epoch}"
-        if numbers.train_loss_still > DIVERGED * max(self.start_loss, 0.1):
+        if numbers.train_loss_still > DIVERGED * max(self.start_loss, 0.1 * self.unit):
             return (f"training loss {loss(numbers.train_loss_still)} in epoch {numbers.epoch} is more than "
                     f"{DIVERGED:g} times the {loss(self.start_loss)} it started from")
         return ""

@@ -7,6 +7,7 @@ import itertools
 import numpy as np
 
 from axiarch.engine.activations import ACTIVATIONS
+from axiarch.engine.losses import LOSSES
 from axiarch.engine.network import StackShape
 from axiarch.engine.optimisers import OPTIMISERS
 from axiarch.engine.run import RunSpec
@@ -17,11 +18,17 @@ from axiarch.recipes.recipe import Recipe
 
 def warm() -> None:
     """Train every kind of tiny network for one epoch: some twenty seconds the first time, then well under one."""
-    x = np.zeros((4, 2), np.float32)
-    y = np.array([0, 1, 0, 1], np.int32)
-    data = TrainingData(x, y, x, y)
     for activation, optimiser in itertools.product(ACTIVATIONS, OPTIMISERS):
-        recipe = Recipe({"activation": activation, "optimiser": optimiser, "width": 5, "dropout": 0.5})
-        stack = Stack(StackShape.of(recipe, 2, 2), 1, data)
-        stack.add(RunSpec(0, recipe, Streams(0)))
-        stack.train_epoch()
+        _train({"activation": activation, "optimiser": optimiser, "width": 5, "dropout": 0.5}, "softmax")
+    for loss in LOSSES:
+        _train({"depth": 0}, loss)
+
+
+def _train(values: dict[str, object], loss: str) -> None:
+    recipe = Recipe(values)
+    x = np.zeros((4, 2), np.float32)
+    y = np.zeros((4, 1), np.float32) if LOSSES[loss].amounts else np.array([0, 1, 0, 1], np.int32)
+    outputs = 2 if loss == "softmax" else 1
+    stack = Stack(StackShape.of(recipe, 2, outputs, loss), 1, TrainingData(x, y, x, y, (1.0,)))
+    stack.add(RunSpec(0, recipe, Streams(0)))
+    stack.train_epoch()

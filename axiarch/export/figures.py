@@ -56,15 +56,18 @@ def save_figure(figure: Figure, path: Path) -> Path:
         return write_whole(path, lambda draft: figure.savefig(draft, format=kind, metadata=known))
 
 
-def ladder_figure(rows: Sequence[tuple[Ranked, str]], floor: float, title: str) -> Figure:
+def ladder_figure(rows: Sequence[tuple[Ranked, str]], floors: Sequence[tuple[str, float]], title: str,
+                  loss: str) -> Figure:
     """Return the ranking as a drawing: dot and whisker for each recipe on one axis, the leader on top.
 
     Parameters
     ----------
     rows : sequence of (Ranked, str)
         Recipes, each with the text beside it.
-    floor : float
-        Loss of a predictor that ignores the inputs.
+    floors : sequence of (str, float)
+        What the losses are read against, by name.
+    loss : str
+        What the loss is, with its unit.
     """
     rows = rows[:MOST_ROWS]
     figure = _figure(1.6 + 0.24 * len(rows))
@@ -75,15 +78,17 @@ def ladder_figure(rows: Sequence[tuple[Ranked, str]], floor: float, title: str) 
         axes.plot([row.loss - reach, row.loss + reach], [y, y], color=colour, linewidth=1.2)
         axes.plot(row.loss, y, "o", color=colour, markersize=5)
         axes.plot(row.training, y, "o", color=GREY, markersize=4, fillstyle="none")
-    axes.axvline(floor, color=BLUE, linewidth=0.9, linestyle="--")
+    for _, floor in floors:
+        axes.axvline(floor, color=BLUE, linewidth=0.9, linestyle="--")
     axes.set_yticks(range(len(rows)), [_safe(f"{row.place}  {text}") for row, text in rows], fontsize=7)
     axes.invert_yaxis()
-    axes.set_xlabel("cross-entropy (nats): ● steady validation loss with 95 % interval   ○ training loss   "
-                    "┆ floor", fontsize=8)
+    names = ", ".join(name for name, _ in sorted(floors, key=lambda f: f[1]))
+    axes.set_xlabel(_safe(f"{loss}: ● steady validation loss with 95 % interval   ○ training loss   ┆ {names}"),
+                    fontsize=8)
     return _dressed(figure, title)
 
 
-def curves_figure(lines: Sequence[Line], floor: float, title: str) -> Figure:
+def curves_figure(lines: Sequence[Line], floors: Sequence[tuple[str, float]], title: str, loss: str) -> Figure:
     """Return losses against epochs."""
     figure = _figure(4.6)
     axes = figure.add_subplot()
@@ -91,9 +96,10 @@ def curves_figure(lines: Sequence[Line], floor: float, title: str) -> Figure:
         finite = [v if math.isfinite(v) else math.nan for v in line.values]
         axes.plot(range(1, len(finite) + 1), finite, color=line.colour, linewidth=1.1, label=_safe(line.label),
                   linestyle="--" if line.dashed else "-")
-    axes.axhline(floor, color=GREY, linewidth=0.9, linestyle=":", label="floor")
+    for name, floor in floors:
+        axes.axhline(floor, color=GREY, linewidth=0.9, linestyle=":", label=name)
     axes.set_xlabel("epoch")
-    axes.set_ylabel("cross-entropy (nats)")
+    axes.set_ylabel(_safe(loss))
     if len(lines) <= 12:
         axes.legend(fontsize=8, frameon=False)
     return _dressed(figure, title)

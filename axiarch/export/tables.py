@@ -65,26 +65,34 @@ def _write_text(path: Path, text: str) -> None:
     path.write_text(text, encoding="utf-8")
 
 
-#: What the exported ranking says of each recipe before its values, with units.
-RANKING_HEADER = (
-    "place", "recipe", "standing", "steady validation loss (nats)", "spread over repeats (nats)",
-    "interval half-width 95 % (nats)", "training loss (nats)", "gap (nats)", "accuracy",
-    "lowest validation loss (nats)", "chosen epoch", "repeats", "failed or diverged runs",
-    "parameters", "seconds per run",
-)
+def ranking_header(unit: str, metrics: Sequence[str]) -> list[str]:
+    """Return what the exported ranking says of each recipe before its values, with units."""
+    return ["place", "recipe", "standing", f"steady validation loss ({unit})", f"spread over runs ({unit})",
+            f"interval half-width 95 % ({unit})", f"training loss ({unit})", f"gap ({unit})", *metrics,
+            f"lowest validation loss ({unit})", "chosen epoch", "runs", "failed or diverged runs",
+            "parameters", "seconds per run"]
 
 
-def ranking_rows(ranking: Ranking, recipes: Mapping[int, Recipe]) -> tuple[list[str], list[list[Cell]]]:
-    """Return header and rows of a ranking, with every value of each recipe; recipes without a result come last."""
-    header = [*RANKING_HEADER, *FIELDS]
+def ranking_rows(ranking: Ranking, recipes: Mapping[int, Recipe], unit: str = "nats",
+                 metrics: Sequence[str] = ("accuracy",)) -> tuple[list[str], list[list[Cell]]]:
+    """Return header and rows of a ranking, with every value of each recipe; recipes without a result come last.
+
+    Parameters
+    ----------
+    unit : str
+        Of the losses.
+    metrics : sequence of str
+        The names of what else was measured.
+    """
+    first = ranking_header(unit, metrics)
     rows: list[list[Cell]] = []
     for r in ranking.rows:
-        rows.append([r.place, r.recipe, r.standing, r.loss, r.spread, r.half_width, r.training, r.gap, r.accuracy,
+        rows.append([r.place, r.recipe, r.standing, r.loss, r.spread, r.half_width, r.training, r.gap, *r.metrics,
                      r.raw_best, r.epoch, r.repeats, r.failed, r.parameters, r.seconds, *_values(recipes[r.recipe])])
     for number in ranking.broken:
-        blank: list[Cell] = [None] * (len(RANKING_HEADER) - 3)
+        blank: list[Cell] = [None] * (len(first) - 3)
         rows.append([None, number, "no result", *blank, *_values(recipes[number])])
-    return header, rows
+    return [*first, *FIELDS], rows
 
 
 def _values(recipe: Recipe) -> list[Cell]:

@@ -54,24 +54,24 @@ class Forecast:
     lanes: int
 
 
-def to_measure(recipes: Sequence[Recipe], inputs: int, classes: int) -> list[tuple[Recipe, int]]:
+def to_measure(recipes: Sequence[Recipe], inputs: int, outputs: int) -> list[tuple[Recipe, int]]:
     """Return the recipes of least, middle and most arithmetic, each with how many of its shape there are."""
-    shapes = [StackShape.of(r, inputs, classes) for r in recipes]
+    shapes = [StackShape.of(r, inputs, outputs) for r in recipes]
     order = sorted(range(len(recipes)), key=lambda i: shapes[i].work)
     picked = dict.fromkeys(order[i] for i in (0, len(order) // 2, -1))
     return [(recipes[i], shapes.count(shapes[i])) for i in picked]
 
 
-def forecast(recipes: Sequence[Recipe], repeats: int, rows: int, inputs: int, classes: int, lanes: int,
+def forecast(recipes: Sequence[Recipe], repeats: int, rows: int, inputs: int, outputs: int, lanes: int,
              measured: Sequence[tuple[int, float, int]]) -> Forecast:
-    """Work out what training `recipes` with `repeats` seeds each on `rows` N training rows takes.
+    """Work out what training `recipes` with `repeats` runs each (seeds times folds) on `rows` N training rows takes.
 
     Parameters
     ----------
     measured : sequence of (int, float, int)
         Arithmetic, seconds and bytes of a step of one run, for the recipes of :func:`to_measure`.
     """
-    shapes = [StackShape.of(r, inputs, classes) for r in recipes]
+    shapes = [StackShape.of(r, inputs, outputs) for r in recipes]
     least = most = 0.0
     for recipe, shape in zip(recipes, shapes, strict=True):
         seconds = recipe.whole("epochs") * math.ceil(rows / shape.batch_size) * _step(shape.work, measured)

@@ -72,6 +72,19 @@ MIGRATIONS: tuple[str, ...] = (
         PRIMARY KEY (search, number)
     ) WITHOUT ROWID;
     """,
+    """
+    ALTER TABLE epoch ADD COLUMN metrics TEXT NOT NULL DEFAULT '[]';  -- JSON list, in the order of the target's metrics
+    UPDATE epoch SET metrics = json_array(accuracy);
+    ALTER TABLE epoch DROP COLUMN accuracy;
+    CREATE TABLE opening (                  -- of the seal on the test rows
+        seq INTEGER PRIMARY KEY AUTOINCREMENT,
+        at REAL NOT NULL,
+        data TEXT NOT NULL,
+        data_fingerprint TEXT NOT NULL,
+        rows INTEGER NOT NULL,
+        reason TEXT NOT NULL
+    );
+    """,
 )
 
 VERSION = len(MIGRATIONS)

@@ -7,6 +7,7 @@ import math
 import sqlite3
 from dataclasses import dataclass
 from pathlib import Path
+from typing import Any
 from urllib.parse import quote
 
 from axiarch.errors import WorkspaceError
@@ -15,6 +16,7 @@ from axiarch.journal.records import (
     EpochRecord,
     EventRecord,
     LaneRecord,
+    OpeningRecord,
     RecipeRecord,
     RunRecord,
     SearchRecord,
@@ -97,8 +99,8 @@ class JournalReader:
                               "changed FROM run WHERE search = ? AND changed > ? ORDER BY id",
                               (search, changed)).fetchall()
             epochs = db.execute(
-                "SELECT seq, run, epoch, train_loss, train_loss_still, validation_loss, accuracy, "
-                "learning_rate, gradient_norm, seconds FROM epoch WHERE seq > ? AND run IN "
+                "SELECT seq, run, epoch, train_loss, train_loss_still, validation_loss, learning_rate, gradient_norm, "
+                "seconds, metrics FROM epoch WHERE seq > ? AND run IN "
                 "(SELECT id FROM run WHERE search = ?) ORDER BY seq", (seq, search)).fetchall()
         finally:
             db.execute("COMMIT")
@@ -106,7 +108,7 @@ class JournalReader:
         return Changes(
             tuple(RecipeRecord(n, Recipe(json.loads(v)), p) for n, v, p, _ in recipes),
             tuple(RunRecord(*row[:-1]) for row in runs),
-            tuple(EpochRecord(row[1], row[2], *(math.inf if x is None else x for x in row[3:])) for row in epochs),
+            tuple(_epoch(row) for row in epochs),
             (top, max([seq, *(row[0] for row in epochs)])),
         )
 
@@ -126,6 +128,25 @@ class JournalReader:
             return ()
         rows = db.execute("SELECT number, pid, state FROM lane WHERE search = ? ORDER BY number", (search,))
         return tuple(LaneRecord(*row) for row in rows)
+
+    def openings(self, fingerprint: str = "") -> tuple[OpeningRecord, ...]:
+        """Return when the seal on test rows was opened, oldest first: of one data set, or of all."""
+        db = self._connect()
+        if db is None:
+            return ()
+        rows = db.execute("SELECT at, data, data_fingerprint, rows, reason FROM opening "
+                          "WHERE ? IN ('', data_fingerprint) ORDER BY seq", (fingerprint,))
+        return tuple(OpeningRecord(*row) for row in rows)
+
+
+def _epoch(row: tuple[Any, ...]) -> EpochRecord:
+    *losses, rate, norm, seconds = (_number(x) for x in row[3:9])
+    metrics = tuple(_number(x) for x in json.loads(row[9]))
+    return EpochRecord(row[1], row[2], losses[0], losses[1], losses[2], metrics, rate, norm, seconds)
+
+
+def _number(value: float | None) -> float:
+    return math.inf if value is None else value
 
 
 def _open(path: Path) -> sqlite3.Connection:

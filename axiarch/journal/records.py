@@ -71,7 +71,7 @@ class EpochRecord:
     train_loss: float
     train_loss_still: float
     validation_loss: float
-    accuracy: float
+    metrics: tuple[float, ...]
     learning_rate: float
     gradient_norm: float
     seconds: float
@@ -85,6 +85,17 @@ class EventRecord:
     at: float
     kind: str
     text: str
+
+
+@dataclass(frozen=True)
+class OpeningRecord:
+    """One opening of the seal on a data set's test rows, in seconds since 1970."""
+
+    at: float
+    data: str
+    data_fingerprint: str
+    rows: int
+    reason: str
 
 
 @dataclass(frozen=True)

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import contextlib
+import itertools
 import json
 import math
 import sqlite3
@@ -73,19 +74,20 @@ class JournalWriter:
                          "running_since = ?, changed = ? WHERE number = ?",
                          (state, why, ended, busy, since, self._change(), number))
 
-    def add_recipe(self, search: int, number: int, recipe: Recipe, parameters: int, repeats: int) -> list[int]:
-        """Enter a recipe and its runs, all waiting; return the runs' ids."""
+    def add_recipe(self, search: int, number: int, recipe: Recipe, parameters: int, repeats: int,
+                   folds: int = 1) -> list[tuple[int, int, int]]:
+        """Enter a recipe and its runs, all waiting; return id, repeat and fold of each run."""
         change = self._change()
         self._db.execute("INSERT INTO recipe VALUES (?, ?, ?, ?, ?, ?)",
                          (search, number, recipe.fingerprint, json.dumps(dict(recipe)), parameters, change))
-        ids = []
-        for repeat in range(repeats):
+        runs = []
+        for repeat, fold in itertools.product(range(repeats), range(folds)):
             cursor = self._db.execute(
-                "INSERT INTO run (search, recipe, repeat, fold, state, changed) VALUES (?, ?, ?, 0, 'waiting', ?)",
-                (search, number, repeat, change))
+                "INSERT INTO run (search, recipe, repeat, fold, state, changed) VALUES (?, ?, ?, ?, 'waiting', ?)",
+                (search, number, repeat, fold, change))
             assert cursor.lastrowid is not None
-            ids.append(cursor.lastrowid)
-        return ids
+            runs.append((cursor.lastrowid, repeat, fold))
+        return runs
 
     # -- runs ------------------------------------------------------------------------------------
 
@@ -107,11 +109,11 @@ class JournalWriter:
     def add_epochs(self, epochs: Iterable[EpochRecord]) -> None:
         """Enter epochs; one that is there already (a run trained again from a checkpoint) is left as it is."""
         self._db.executemany(
-            "INSERT OR IGNORE INTO epoch (run, epoch, train_loss, train_loss_still, validation_loss, accuracy, "
-            "learning_rate, gradient_norm, seconds) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?)",
-            [(e.run, e.epoch, *(x if math.isfinite(x) else None for x in (
-                e.train_loss, e.train_loss_still, e.validation_loss, e.accuracy, e.learning_rate, e.gradient_norm,
-                e.seconds))) for e in epochs])
+            "INSERT OR IGNORE INTO epoch (run, epoch, train_loss, train_loss_still, validation_loss, learning_rate, "
+            "gradient_norm, seconds, metrics) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?)",
+            [(e.run, e.epoch, *map(_finite, (e.train_loss, e.train_loss_still, e.validation_loss, e.learning_rate,
+                                             e.gradient_norm, e.seconds)), json.dumps([*map(_finite, e.metrics)]))
+             for e in epochs])
 
     # -- around it -------------------------------------------------------------------------------
 
@@ -127,3 +129,12 @@ class JournalWriter:
     def clear_lanes(self, search: int) -> None:
         """Enter that no worker runs."""
         self._db.execute("DELETE FROM lane WHERE search = ?", (search,))
+
+    def add_opening(self, data: str, fingerprint: str, rows: int, reason: str) -> None:
+        """Enter that the sealed rows of a data set are opened, and why."""
+        self._db.execute("INSERT INTO opening (at, data, data_fingerprint, rows, reason) VALUES (?, ?, ?, ?, ?)",
+                         (time.time(), data, fingerprint, rows, reason))
+
+
+def _finite(value: float) -> float | None:
+    return value if math.isfinite(value) else None

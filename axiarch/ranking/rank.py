@@ -2,9 +2,11 @@
 
 The interval of a mean uses one spread, pooled over the better quarter of the recipes (at least eight) as
 in a one-way analysis of variance, because two or three repeats alone say almost nothing about their own spread.
-A recipe is *tied* with the leader unless the interval of the difference excludes zero at the stated
-confidence, shared out over all comparisons (Bonferroni; Dunn 1961). Where repeats are too few to know
-any spread, nothing is told apart, and no tie is claimed either.
+Runs of different recipes share seeds and folds, so differences are judged by what is left of the spread when each
+seed and fold has been allowed for (a two-way analysis of variance without interaction): a fold that is hard for all
+says nothing about any of them. A recipe is *tied* with the leader unless the interval of the difference excludes
+zero at the stated confidence, shared out over all comparisons (Bonferroni; Dunn 1961). Where repeats are too few to
+know any spread, nothing is told apart, and no tie is claimed either.
 """
 
 from __future__ import annotations
@@ -35,20 +37,23 @@ class RunResult:
         The recipe's number.
     validation, training : tuple of float
         Loss of each epoch (E,), both in inference mode.
-    accuracy : tuple of float
-        On the validation rows, for each epoch (E,).
+    metrics : tuple of tuple of float
+        What else was measured on the validation rows, for each epoch (E,).
     seconds : float
         Time it took.
     ended : bool
         Whether it trained to its own end (not to divergence or failure).
+    block : (int, int) or None
+        Its repeat and fold, which runs of other recipes share; None if they do not.
     """
 
     recipe: int
     validation: Sequence[float]
     training: Sequence[float]
-    accuracy: Sequence[float]
+    metrics: Sequence[Sequence[float]]
     seconds: float
     ended: bool
+    block: tuple[int, int] | None = None
 
 
 @dataclass(frozen=True)
@@ -61,15 +66,15 @@ class Ranked:
         From 1.
     recipe : int
     loss : float
-        Mean over repeats of the steady validation loss.
+        Mean over runs (repeats and folds) of the steady validation loss.
     spread : float or None
-        Standard deviation over repeats; None for a single one.
+        Standard deviation over runs; None for a single one.
     half_width : float or None
         Half the width of the interval of the mean; None where no spread is known.
     training : float
         Mean training loss at the chosen epochs.
-    accuracy : float
-        Mean accuracy at the chosen epochs.
+    metrics : tuple of float
+        Mean of each metric at the chosen epochs.
     raw_best : float
         Mean over repeats of the lowest validation loss of any epoch.
     epoch : float
@@ -88,7 +93,7 @@ class Ranked:
     spread: float | None
     half_width: float | None
     training: float
-    accuracy: float
+    metrics: tuple[float, ...]
     raw_best: float
     epoch: float
     repeats: int
@@ -113,12 +118,15 @@ class Ranking:
     broken : tuple of int
         Recipes all of whose ended runs diverged or failed.
     pooled : float or None
-        The spread over repeats that the intervals use.
+        The spread over runs that the intervals of means use.
+    paired : float or None
+        The spread of differences, seeds and folds allowed for, that ties are judged by; None if it is not known.
     """
 
     rows: tuple[Ranked, ...]
     broken: tuple[int, ...]
     pooled: float | None
+    paired: float | None = None
 
     @property
     def tied(self) -> tuple[Ranked, ...]:
@@ -150,8 +158,9 @@ def rank(results: Iterable[RunResult], parameters: Mapping[int, int], broken: It
     rows = [_row(recipe, runs, failed.get(recipe, 0), parameters[recipe]) for recipe, runs in good.items()]
     rows.sort(key=lambda r: (r.failed > 0, r.loss, r.parameters, r.seconds, r.recipe))
     pooled, freedom = _pooled_spread(rows)
-    placed = tuple(_placed(i, row, rows, pooled, freedom) for i, row in enumerate(rows))
-    return Ranking(placed, tuple(sorted(r for r in failed if r not in good)), pooled)
+    paired = _paired_spread([good[r.recipe] for r in _better(rows)])
+    placed = tuple(_placed(i, row, rows, pooled, freedom, paired) for i, row in enumerate(rows))
+    return Ranking(placed, tuple(sorted(r for r in failed if r not in good)), pooled, paired[0] if paired else None)
 
 
 def _row(recipe: int, runs: Sequence[RunResult], failed: int, parameters: int) -> Ranked:
@@ -164,7 +173,8 @@ def _row(recipe: int, runs: Sequence[RunResult], failed: int, parameters: int) -
     return Ranked(
         place=0, recipe=recipe, loss=mean, spread=spread, half_width=None,
         training=_mean([run.training[e - 1] for run, (e, _) in zip(runs, chosen, strict=True)]),
-        accuracy=_mean([run.accuracy[e - 1] for run, (e, _) in zip(runs, chosen, strict=True)]),
+        metrics=tuple(map(_mean, zip(*(run.metrics[e - 1] for run, (e, _) in zip(runs, chosen, strict=True)),
+                                     strict=True))),
         raw_best=_mean([min(run.validation) for run in runs]), epoch=_mean([float(e) for e, _ in chosen]),
         repeats=len(runs), failed=failed, seconds=_mean([run.seconds for run in runs]), parameters=parameters,
     )
@@ -174,16 +184,41 @@ def _mean(values: Sequence[float]) -> float:
     return math.fsum(values) / len(values)
 
 
+def _better(rows: Sequence[Ranked]) -> Sequence[Ranked]:
+    """Return the better quarter of the recipes, eight at least."""
+    return rows[: max(len(rows) // 4, min(len(rows), 8))]
+
+
+def _paired_spread(recipes: Sequence[Sequence[RunResult]]) -> tuple[float, int] | None:
+    """Return the spread left when the mean of each recipe and of each block is taken out, and its freedom.
+
+    None unless at least two recipes were run on the same blocks, at least two of them.
+    """
+    blocks = {run.block for run in recipes[0]} if recipes else set()
+    alike = [runs for runs in recipes if len(runs) == len(blocks) and {run.block for run in runs} == blocks]
+    if None in blocks or len(blocks) < 2 or len(alike) < 2:
+        return None
+    table = [[steady(run.validation)[1] for run in sorted(runs, key=lambda r: r.block or (0, 0))] for runs in alike]
+    means = [_mean(row) for row in table]
+    columns = [_mean([row[b] for row in table]) for b in range(len(blocks))]
+    grand = _mean(means)
+    freedom = (len(table) - 1) * (len(blocks) - 1)
+    squares = math.fsum((x - means[i] - columns[b] + grand) ** 2
+                        for i, row in enumerate(table) for b, x in enumerate(row))
+    return math.sqrt(squares / freedom), freedom
+
+
 def _pooled_spread(rows: Sequence[Ranked]) -> tuple[float | None, int]:
     """Return the spread over repeats of the better quarter, and its degrees of freedom."""
-    known = [r for r in rows[: max(len(rows) // 4, min(len(rows), 8))] if r.spread is not None]
+    known = [r for r in _better(rows) if r.spread is not None]
     freedom = sum(r.repeats - 1 for r in known)
     if freedom == 0:
         return None, 0
     return math.sqrt(math.fsum((r.repeats - 1) * (r.spread or 0.0) ** 2 for r in known) / freedom), freedom
 
 
-def _placed(i: int, row: Ranked, rows: Sequence[Ranked], pooled: float | None, freedom: int) -> Ranked:
+def _placed(i: int, row: Ranked, rows: Sequence[Ranked], pooled: float | None, freedom: int,
+            paired: tuple[float, int] | None) -> Ranked:
     if pooled is None:
         return replace(row, place=i + 1, standing="leader" if i == 0 else "unknown")
     error = _error(row, pooled)
@@ -191,15 +226,22 @@ def _placed(i: int, row: Ranked, rows: Sequence[Ranked], pooled: float | None, f
     if i == 0:
         return replace(row, place=1, half_width=half, standing="leader")
     leader = rows[0]
-    reach = _t(freedom, len(rows) - 1) * math.hypot(error, _error(leader, pooled))
+    if paired is not None and row.repeats == leader.repeats and not _is_wild(row, pooled):
+        reach = _t(paired[1], len(rows) - 1) * paired[0] * math.sqrt(2 / row.repeats)
+    else:
+        reach = _t(freedom, len(rows) - 1) * math.hypot(error, _error(leader, pooled))
     standing: Standing = "apart" if row.failed or row.loss - leader.loss > reach else "tied"
     return replace(row, place=i + 1, half_width=half, standing=standing)
 
 
 def _error(row: Ranked, pooled: float) -> float:
     """Return the standard error of a recipe's mean: by the pooled spread, or its own where that is far wider."""
-    own = row.spread or 0.0
-    return (own if own > _WILD * pooled else pooled) / math.sqrt(row.repeats)
+    return ((row.spread or 0.0) if _is_wild(row, pooled) else pooled) / math.sqrt(row.repeats)
+
+
+def _is_wild(row: Ranked, pooled: float) -> bool:
+    """Say whether a recipe's own spread is on another scale than the pooled one."""
+    return (row.spread or 0.0) > _WILD * pooled
 
 
 def _t(freedom: int, comparisons: int) -> float:

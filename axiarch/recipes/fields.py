@@ -82,7 +82,7 @@ _LAYERED = Condition("depth", ">=", (1,))
 _ADAM = Condition("optimiser", "=", ("adam",))
 
 _ENTRIES = (
-    Field("depth", "network", "whole", 2, "hidden layers between the inputs and the classes; 0 is a linear model",
+    Field("depth", "network", "whole", 2, "hidden layers between the inputs and the outputs; 0 is a linear model",
           "layers", 0, 64),
     Field("width", "network", "whole", 64, "units in every hidden layer", "units", 1, 16384, needs=_LAYERED),
     Field("activation", "network", "choice", "relu", "what each hidden unit does to its sum",
@@ -118,7 +118,8 @@ _ENTRIES = (
     Field("patience", "stopping", "whole", 10,
           "epochs without a better smoothed validation loss before the run is stopped; 0 never stops it",
           "epochs", 0, 100000),
-    Field("min_improvement", "stopping", "real", 1e-4, "how much lower counts as better", "loss", 0.0, 100.0,
+    Field("min_improvement", "stopping", "real", 1e-4, "how much lower counts as better",
+          "nats, or spreads of the target", 0.0, 100.0,
           needs=Condition("patience", ">=", (1,))),
 )
 

@@ -99,11 +99,12 @@ def _linear(folder: str) -> int:
     try:
         with threadpool_limits(1):
             warm()
-            found = linear_floor(read_dataset(Path(folder)))
+            dataset = read_dataset(Path(folder))
+            found = [linear_floor(dataset, fold) for fold in range(len(dataset.folds))]
     except AxiarchError as error:
         _say(error=type(error).__name__, what=error.what, where=error.where, remedy=error.remedy)
         return error.exit_code
-    _say(loss=found.loss, accuracy=found.accuracy)
+    _say(floors=[[each.loss, each.metrics] for each in found])
     return 0
 
 

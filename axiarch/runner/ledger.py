@@ -59,7 +59,7 @@ class Ledger:
         for epoch in known.epochs:
             losses.setdefault(epoch.run, []).append(epoch.validation_loss)
         for run in known.runs:
-            entry = ledger.enter(run.id, run.recipe, run.repeat)
+            entry = ledger.enter(run.id, run.recipe, run.repeat, run.fold)
             entry.journalled = len(losses.get(run.id, ()))
             entry.attempts = run.attempts
             entry.state = run.state if run.state in ("ended", "failed") else "waiting"
@@ -67,9 +67,9 @@ class Ledger:
                 entry.loss = steady(losses.get(run.id, ()))[1]
         return ledger
 
-    def enter(self, run: int, recipe: int, repeat: int) -> RunEntry:
+    def enter(self, run: int, recipe: int, repeat: int, fold: int = 0) -> RunEntry:
         """Add a run."""
-        spec = RunSpec(run, self.recipes[recipe], Streams(self.seed, repeat))
+        spec = RunSpec(run, self.recipes[recipe], Streams(self.seed, repeat, fold))
         self.runs[run] = RunEntry(spec, recipe)
         return self.runs[run]
 

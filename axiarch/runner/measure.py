@@ -6,11 +6,11 @@ import time
 from dataclasses import dataclass
 
 from axiarch.data.dataset import Dataset
-from axiarch.engine.network import StackShape
 from axiarch.engine.run import RunSpec
-from axiarch.engine.stack import Stack, TrainingData
+from axiarch.engine.stack import Stack
 from axiarch.engine.streams import Streams
 from axiarch.recipes.recipe import Recipe
+from axiarch.runner.material import shape_of, training_data
 
 #: Seconds spent on one recipe at the most.
 _LIMIT = 0.5
@@ -41,11 +41,9 @@ class _Enough(Exception):
 
 def measure(recipe: Recipe, runs: int, dataset: Dataset) -> Measured:
     """Time steps of `runs` runs of a recipe side by side (as many as a stack of it holds at most)."""
-    train, validation = dataset.part("train"), dataset.part("validation")
-    data = TrainingData(train.inputs, train.targets, validation.inputs, validation.targets)
-    shape = StackShape.of(recipe, dataset.inputs, len(dataset.classes))
+    shape = shape_of(recipe, dataset)
     count = min(runs, shape.capacity())
-    stack = Stack(shape, count, data)
+    stack = Stack(shape, count, training_data(dataset))
     for k in range(count):
         stack.add(RunSpec(k, recipe, Streams(0, k)))
     _steps(stack)  # the first pass touches all memory

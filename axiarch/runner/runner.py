@@ -21,6 +21,7 @@ from axiarch.journal.write import JournalWriter
 from axiarch.recipes.searchfile import SearchFile
 from axiarch.runner.executor import Executor
 from axiarch.runner.ledger import Ledger
+from axiarch.runner.material import shape_of
 from axiarch.runner.queue import Queue
 from axiarch.runner.tasks import Died, Failed, Held, Ready, Report, Task, Trained, WantedRun
 from axiarch.search.methods import make_method
@@ -56,7 +57,7 @@ class Runner:
         self._journal = journal
         self._executor = executor
         self._clock = clock
-        self._queue = Queue(lambda run: StackShape.of(run.spec.recipe, dataset.inputs, len(dataset.classes)))
+        self._queue = Queue(lambda run: shape_of(run.spec.recipe, dataset, run.spec.streams.fold))
         self._lanes: dict[int, set[int]] = {}
         # A lane whose runs have all ended is idle only when it says so: its session has yet to close.
         self._idle: set[int] = set()
@@ -298,14 +299,15 @@ class Runner:
                 self._exhausted = True
                 return
             number = len(self._ledger.recipes) + 1
-            parameters = recipe.parameters(self._dataset.inputs, len(self._dataset.classes))
+            parameters = recipe.parameters(self._dataset.inputs, self._dataset.outputs)
             self._ledger.recipes[number] = recipe
             with self._journal.transaction():
-                ids = self._journal.add_recipe(self._number, number, recipe, parameters, self._search.repeats)
-            for repeat, run in enumerate(ids):
-                self._queue.put(self._ledger.enter(run, number, repeat).wanted())
+                runs = self._journal.add_recipe(self._number, number, recipe, parameters, self._search.repeats,
+                                                len(self._dataset.folds))
+            for run, repeat, fold in runs:
+                self._queue.put(self._ledger.enter(run, number, repeat, fold).wanted())
 
 
 def _record(run: int, n: EpochNumbers) -> EpochRecord:
-    return EpochRecord(run, n.epoch, n.train_loss, n.train_loss_still, n.validation_loss, n.accuracy,
+    return EpochRecord(run, n.epoch, n.train_loss, n.train_loss_still, n.validation_loss, n.metrics,
                        n.learning_rate, n.gradient_norm, n.seconds)

@@ -8,8 +8,9 @@ from collections.abc import Callable
 
 from axiarch.data.dataset import read_dataset
 from axiarch.engine.checkpoint import load_checkpoint, save_checkpoint
-from axiarch.engine.stack import Progress, RunState, Stack, TrainingData
+from axiarch.engine.stack import Progress, RunState, Stack
 from axiarch.errors import AxiarchError
+from axiarch.runner.material import training_data
 from axiarch.runner.tasks import Report, Task, Trained, WantedRun
 
 #: Seconds of training between two checkpoints: what a worker's death may cost.
@@ -33,15 +34,13 @@ class Session:
     def __init__(self, task: Task, lane: int, report: Callable[[Report], None],
                  between: Callable[[], None] = lambda: None, clock: Callable[[], float] = time.monotonic) -> None:
         dataset = read_dataset(task.data)
-        train, validation = dataset.part("train"), dataset.part("validation")
-        data = TrainingData(train.inputs, train.targets, validation.inputs, validation.targets)
         self._task = task
         self._lane = lane
         self._report = report
         self._between = between
         self._clock = clock
         self._fingerprint = dataset.fingerprint
-        self._stack = Stack(task.shape, task.capacity, data)
+        self._stack = Stack(task.shape, task.capacity, training_data(dataset, task.shape.fold))
         self._waiting = deque(task.runs)
         self._saved = clock()
 

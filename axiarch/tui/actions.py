@@ -45,7 +45,7 @@ class Action:
     def shown_key(self) -> str:
         """The key as people read it."""
         names = {"question_mark": "?", "left_square_bracket": "[", "right_square_bracket": "]", "comma": ",",
-                 "full_stop": ".", "escape": "esc", "ctrl+p": "^p", "ctrl+r": "^r"}
+                 "full_stop": ".", "escape": "esc", "ctrl+p": "^p", "ctrl+r": "^r", "ctrl+o": "^o"}
         return names.get(self.key, self.key)
 
 
@@ -57,12 +57,29 @@ ACTIONS: tuple[Action, ...] = (
     Action("go_strips", "5", "strips", "See how one recipe trained: curves and gap", (), False),
     Action("next_step", "n", "next", "Go on to the next step of the work",
            ("data", "sheet", "field", "ladder")),
-    Action("open_file", "o", "open a table", "Open a table of your own as data", ("data",)),
+    Action("open_file", "o", "open a file", "Open a table or pictures of your own as data", ("data",)),
+    Action("other_data", "comma", "other data", "Turn to the next data set of this workspace", ("data",)),
+    Action("examples", "e", "examples", "Look at examples, a page at a time, beside what is predicted", ("data",)),
     Action("ignore", "i", "ignore or use", "Leave out the column under the cursor, or take it in", ("data",)),
     Action("aim", "m", "make target", "Predict the column under the cursor", ("data",)),
     Action("group", "g", "group by", "Keep rows with equal values of the column under the cursor in one part, or not",
            ("data",)),
     Action("fewer", "h", "fewer rows", "Train on a quarter of the rows for quick work, or on all again", ("data",)),
+    Action("also_aim", "M", "also predict", "Predict the column under the cursor too, or no longer (several amounts)",
+           ("data",), False),
+    Action("task", "y", "task", "Predict the target as classes or as an amount: classification or regression",
+           ("data",), False),
+    Action("gaps", "f", "fill gaps", "Fill gaps of the column under the cursor another way: median, mean, most "
+           "frequent, constant", ("data",), False),
+    Action("scaling", "z", "scaling", "Scale the column under the cursor another way: z-score, 0-1, robust, "
+           "logarithm, none", ("data",), False),
+    Action("ordinal", "c", "ordered", "Take the categories of the column under the cursor as ordered (ordinal), or "
+           "one by one", ("data",), False),
+    Action("order", "l", "by time", "Split by the order of the column under the cursor, such as time, or not",
+           ("data",), False),
+    Action("folds", "b", "folds", "Validate on 5 folds, on 10, or on one part", ("data",), False),
+    Action("open_seal", "ctrl+o", "open the seal", "Open the sealed test rows, with a reason, on the record",
+           ("data",), False),
     Action("as_text", "k", "as text", "Keep the column under the cursor as text, or read it as numbers or dates",
            ("data",), False),
     Action("add_demo", "d", "demo data", "Add the demo data to this workspace", ("data",), False),

@@ -7,8 +7,10 @@ from dataclasses import replace
 from pathlib import Path
 
 from axiarch import workflows
+from axiarch.data.dataset import Dataset
 from axiarch.errors import AxiarchError
 from axiarch.journal.workspace import Workspace
+from axiarch.plain import loss, step_text
 from axiarch.tui import messages as said
 from axiarch.tui.actions import ACTIONS, VIEWS, Action
 from axiarch.tui.palette import DARK, LIGHT
@@ -19,7 +21,8 @@ from axiarch.tui.views.ladder import LadderView
 from axiarch.tui.views.sheet import SheetView
 from axiarch.tui.views.strips import StripsView
 from axiarch.tui.widgets.browser import Browser
-from axiarch.tui.widgets.dialogs import Help, Question
+from axiarch.tui.widgets.dialogs import Help, Question, Reason
+from axiarch.tui.widgets.examples import Examples
 from axiarch.tui.widgets.frame import Notice
 from axiarch.tui.working import WorkingApp
 
@@ -52,6 +55,12 @@ class AxiarchApp(WorkingApp):
     def on_noted(self, message: said.Noted) -> None:
         """Say what was done."""
         self.query_one(Notice).say((message.text, "second"))
+
+    def on_step_taken(self, message: said.StepTaken) -> None:
+        """Say how far the work on data is."""
+        if self._adding:
+            self.query_one(Notice).say((step_text(message.step, message.done, message.seconds), "ink"),
+                                       ("esc gives it up", "faint"))
 
     def on_view_wanted(self, message: said.ViewWanted) -> None:
         """Go to another view."""
@@ -87,7 +96,8 @@ class AxiarchApp(WorkingApp):
         dataset = self._guard(lambda: workflows.data_set(self._workspace, message.name))
         if dataset is not None:
             draft = workflows.load_draft(self._workspace, dataset)
-            self._show(dataset=dataset, draft=draft, forecast=None)
+            self.query_one(Notice).say()
+            self._show(dataset=dataset, draft=draft, forecast=None, openings=self._times_opened(dataset))
             self.on_draft_edited(said.DraftEdited(draft))
             self._go("data")
 
@@ -134,9 +144,11 @@ class AxiarchApp(WorkingApp):
         self._go(_NAMES[min(_NAMES.index(self.view) + 1, len(_NAMES) - 1)])
 
     def do_back(self) -> None:
-        """Close the notice, or go back to the view before."""
+        """End the work on data, close the notice, or go back to the view before."""
         notice = self.query_one(Notice)
-        if notice.display:
+        if self._adding:
+            self._give_up.set()
+        elif notice.display:
             notice.say()
         elif self._past:
             self._go(self._past.pop(), remember=False)
@@ -157,11 +169,43 @@ class AxiarchApp(WorkingApp):
 
     def _open_file(self, answer: str | None) -> None:
         if answer:
-            self._add(lambda: workflows.add_table(self._workspace, Path(answer).expanduser()).folder.name)
+            self._add(lambda tell: workflows.add_table(
+                self._workspace, Path(answer).expanduser(), tell=tell).folder.name)
 
     def do_add_demo(self) -> None:
         """Add the demo data."""
-        self._add(lambda: workflows.data_set(workflows.make_demo(self._workspace.folder), "hive states").folder.name)
+        self._add(lambda _: workflows.data_set(workflows.make_demo(self._workspace.folder), "hive states").folder.name)
+
+    def do_other_data(self) -> None:
+        """Turn to the next data set of the workspace."""
+        names, data = self._workspace.data_names(), self._state.dataset
+        if data is not None and len(names) > 1 and data.folder.name in names:
+            self.post_message(said.DataAdded(names[(names.index(data.folder.name) + 1) % len(names)]))
+
+    def do_examples(self) -> None:
+        """Look at examples, a page at a time."""
+        if self._state.dataset is not None:
+            self.push_screen(Examples(self._state.dataset))
+
+    def do_open_seal(self) -> None:
+        """Ask for the reason, then open the seal on the record."""
+        data = self._state.dataset
+        if data is not None:
+            self.push_screen(
+                Reason(f"Open the {data.rows['test']} sealed test rows of {data.name}?",
+                       "Every opening is recorded with its time and reason, and printed with every later result: "
+                       "choosing by the test rows makes them useless for judging the choice."),
+                lambda reason: self._open_seal(data, reason) if reason else None)
+
+    def _open_seal(self, data: Dataset, reason: str) -> None:
+        try:
+            opened = workflows.open_seal(self._workspace, data, reason)
+        except AxiarchError as error:
+            self.post_message(said.ErrorRaised(error))
+            return
+        self._show(openings=opened.times)
+        self.post_message(said.Noted(f"Opened and recorded. The floor on the test rows is {loss(opened.floor.loss)}; "
+                                     f"on the validation rows it is {loss(data.floor.loss)}."))
 
     def do_ignore(self) -> None:
         """Leave out the column under the cursor, or take it in."""
@@ -170,6 +214,10 @@ class AxiarchApp(WorkingApp):
     def do_aim(self) -> None:
         """Predict the column under the cursor."""
         self._turn_decision("aim")
+
+    def do_also_aim(self) -> None:
+        """Predict the column under the cursor too, or no longer."""
+        self._turn_decision("also aim")
 
     def do_group(self) -> None:
         """Keep rows with equal values of the column under the cursor together, or not."""
@@ -183,11 +231,35 @@ class AxiarchApp(WorkingApp):
         """Train on a part of the rows, or on all again."""
         self._turn_decision("fewer")
 
+    def do_gaps(self) -> None:
+        """Fill the gaps of the column under the cursor another way."""
+        self._turn_decision("gaps")
+
+    def do_scaling(self) -> None:
+        """Scale the column under the cursor another way."""
+        self._turn_decision("scaling")
+
+    def do_ordinal(self) -> None:
+        """Take categories as ordered, or one by one."""
+        self._turn_decision("ordinal")
+
+    def do_folds(self) -> None:
+        """Validate on folds, or on one part."""
+        self._turn_decision("folds")
+
+    def do_task(self) -> None:
+        """Predict classes or an amount."""
+        self._turn_decision("task")
+
+    def do_order(self) -> None:
+        """Split by the order of the column under the cursor, or not."""
+        self._turn_decision("order")
+
     def _turn_decision(self, what: str) -> None:
         data, plan = self._state.dataset, self.query_one(DataView).decided(what)
         if data is not None and plan is not None:
             self.query_one(Notice).say((f"making {data.name} anew", "faint"))
-            self._add(lambda: workflows.redecide(self._workspace, data, plan).folder.name)
+            self._add(lambda tell: workflows.redecide(self._workspace, data, plan, tell).folder.name)
 
     def do_edit(self) -> None:
         """Edit the value under the cursor."""

@@ -72,6 +72,18 @@ class DataAdded(Message):
         self.name = name
 
 
+class StepTaken(Message):
+    """Work on data has come so far; only the latest one counts."""
+
+    def __init__(self, step: str, done: float, seconds: float) -> None:
+        super().__init__()
+        self.step, self.done, self.seconds = step, done, seconds
+
+    def can_replace(self, message: Message) -> bool:
+        """A later step makes an earlier one that waits superfluous."""
+        return isinstance(message, StepTaken)
+
+
 class ViewWanted(Message):
     """The user goes to another view."""
 

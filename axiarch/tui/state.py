@@ -29,6 +29,8 @@ class State:
         The recipe that is open; 0 for the leader.
     searches : int
         How many searches there are.
+    openings : int
+        How often the seal of the data set was opened.
     """
 
     dataset: Dataset | None = None
@@ -38,6 +40,7 @@ class State:
     snapshot: Snapshot | None = None
     recipe: int = 0
     searches: int = 0
+    openings: int = 0
 
     @property
     def open_recipe(self) -> int:

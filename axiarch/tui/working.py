@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import threading
+import time
 from collections.abc import Callable
 from pathlib import Path
 
@@ -10,8 +12,10 @@ from textual.timer import Timer
 
 from axiarch import workflows
 from axiarch.data.dataset import Dataset
+from axiarch.data.table import Tell
 from axiarch.errors import AxiarchError
 from axiarch.journal.inbox import Request
+from axiarch.journal.workspace import Workspace
 from axiarch.tui import messages as said
 from axiarch.tui.framed import FramedApp
 
@@ -19,11 +23,38 @@ from axiarch.tui.framed import FramedApp
 _SETTLE = 0.7
 
 
+class GivenUpError(Exception):
+    """The user wants this work ended."""
+
+
+class _Steps:
+    """Says how far work is, a few times a second, and ends it where that is wanted."""
+
+    def __init__(self, app: WorkingApp) -> None:
+        self._app = app
+        self._step = ""
+        self._began = self._said = 0.0
+
+    def __call__(self, step: str, done: float) -> None:
+        if self._app._give_up.is_set():
+            raise GivenUpError
+        now = time.monotonic()
+        if step != self._step:
+            self._step, self._began = step, now
+        if now - self._said > 0.2:
+            self._said = now
+            self._app.post_message(said.StepTaken(step, done, now - self._began))
+
+
 class WorkingApp(FramedApp):
     """An application that can load, forecast, start, steer, and write files."""
 
     _settling: Timer | None = None
     _adding = False
+
+    def __init__(self, workspace: Workspace, view: str = "") -> None:
+        super().__init__(workspace, view)
+        self._give_up = threading.Event()
 
     @work(thread=True, exclusive=True, group="load")
     def _load(self) -> None:
@@ -37,10 +68,15 @@ class WorkingApp(FramedApp):
         if numbers:
             self._feed.watch(numbers[-1])
         draft = workflows.load_draft(self._workspace, dataset) if dataset else None
-        self._show(dataset=dataset, draft=draft, searches=numbers[-1] if numbers else 0)
+        self._show(dataset=dataset, draft=draft, searches=numbers[-1] if numbers else 0,
+                   openings=self._times_opened(dataset))
         view = self._first_view or ("field" if numbers else "data")
         self._go(view, remember=False)
         self._forecast_soon()
+
+    def _times_opened(self, dataset: Dataset | None) -> int:
+        """Return how often the seal of a data set was opened."""
+        return len(workflows.openings(self._workspace, dataset)) if dataset else 0
 
     def _guard(self, job: Callable[[], Dataset]) -> Dataset | None:
         try:
@@ -66,18 +102,21 @@ class WorkingApp(FramedApp):
             made = said.ForecastMade(draft, None, error)
         self.post_message(made)
 
-    def _add(self, job: Callable[[], str]) -> None:
+    def _add(self, job: Callable[[Tell], str]) -> None:
         """Make a data set off the interface's loop, one at a time: two at once could take each other's place."""
         if self._adding:
             self.post_message(said.Noted("The last decision about the data is still being carried out."))
             return
         self._adding = True
+        self._give_up.clear()
         self._add_in_thread(job)
 
     @work(thread=True, group="data")
-    def _add_in_thread(self, job: Callable[[], str]) -> None:
+    def _add_in_thread(self, job: Callable[[Tell], str]) -> None:
         try:
-            self.post_message(said.DataAdded(job()))
+            self.post_message(said.DataAdded(job(_Steps(self))))
+        except GivenUpError:
+            self.post_message(said.Noted("Given up; nothing has changed."))
         except AxiarchError as error:
             self.post_message(said.ErrorRaised(error))
         finally:

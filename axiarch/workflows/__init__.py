@@ -20,7 +20,7 @@ import importlib
 from typing import TYPE_CHECKING, Any
 
 if TYPE_CHECKING:
-    from axiarch.workflows.adding import add_table, redecide
+    from axiarch.workflows.adding import add_table, redecide, search_data
     from axiarch.workflows.demonstrating import demo_search, make_demo, write_demo_files
     from axiarch.workflows.drafting import draft_data, load_draft, new_search, save_draft
     from axiarch.workflows.exporting import export_chart, export_curves, export_ranking
@@ -28,6 +28,7 @@ if TYPE_CHECKING:
     from axiarch.workflows.opening import data_set, open_workspace, recent_tables
     from axiarch.workflows.starting import default_lanes, resume_search, start_search
     from axiarch.workflows.steering import steer_search
+    from axiarch.workflows.unsealing import open_seal, openings
     from axiarch.workflows.waiting import wait
     from axiarch.workflows.watching import Snapshot, Watcher, look_at
 
@@ -39,13 +40,14 @@ _HOME = {
     "default_lanes": "starting", "resume_search": "starting", "start_search": "starting",
     "steer_search": "steering", "wait": "waiting", "Snapshot": "watching", "Watcher": "watching",
     "look_at": "watching", "recent_tables": "opening", "redecide": "adding", "write_demo_files": "demonstrating",
+    "search_data": "adding", "open_seal": "unsealing", "openings": "unsealing",
 }
 
 __all__ = [
     "Snapshot", "Watcher", "add_table", "data_set", "default_lanes", "demo_search", "draft_data", "export_chart",
     "export_curves", "export_ranking", "forecast_search", "load_draft", "look_at", "make_demo", "new_search",
-    "open_workspace", "recent_tables", "redecide", "resume_search", "save_draft", "start_search", "steer_search",
-    "wait", "write_demo_files",
+    "open_seal", "open_workspace", "openings", "recent_tables", "redecide", "resume_search", "save_draft",
+    "search_data", "start_search", "steer_search", "wait", "write_demo_files",
 ]
 
 

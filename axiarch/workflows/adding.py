@@ -2,29 +2,35 @@
 
 from __future__ import annotations
 
+import contextlib
 import itertools
 import os
 import re
 import shutil
+from collections.abc import Iterator
+from dataclasses import replace
 from pathlib import Path
 
 from axiarch.data.building import build_dataset
 from axiarch.data.dataset import Dataset, keep_linear, kept_table, read_dataset
 from axiarch.data.floor import Floor
 from axiarch.data.plan import DataPlan, SplitPlan
-from axiarch.data.table import read_table
-from axiarch.errors import AxiarchError, DataError, TrainingError, WorkspaceReadOnly
+from axiarch.data.reading import Given, read_table
+from axiarch.data.table import Tell, quiet
+from axiarch.errors import AxiarchError, DataError, TrainingError, WorkspaceMissing, WorkspaceReadOnly
 from axiarch.journal.read import JournalReader
 from axiarch.journal.workspace import Workspace
 from axiarch.plain import shown
+from axiarch.recipes.searchfile import SearchFile
 from axiarch.workflows.asking import ask
+from axiarch.workflows.opening import data_set
 
 
-def redecide(workspace: Workspace, data: Dataset, plan: DataPlan) -> Dataset:
+def redecide(workspace: Workspace, data: Dataset, plan: DataPlan, tell: Tell = quiet) -> Dataset:
     """Make a data set anew by other decisions, from the table kept with it.
 
-    A data set that no search has used is replaced; one that has stays, and the new one gets the next
-    number behind its name.
+    A data set that no search has used and whose seal was never opened is replaced; one that has stays, and the new
+    one gets the next number behind its name.
 
     Raises
     ------
@@ -36,7 +42,8 @@ def redecide(workspace: Workspace, data: Dataset, plan: DataPlan) -> Dataset:
     name = _next_name(workspace, data.name) if used else data.name
     place = workspace.data(name) if used else workspace.data(f"{data.folder.name} being decided {os.getpid()}")
     try:
-        made = _with_linear_floor(build_dataset(kept_table(data), place, name, data.source, plan, data.how))
+        made = build_dataset(kept_table(data), place, name, data.source, plan, data.how, data.best, tell)
+        made = _with_linear_floor(made, tell)
         if used:
             return made
         old = place.with_name(f".{place.name}.old")
@@ -50,10 +57,11 @@ def redecide(workspace: Workspace, data: Dataset, plan: DataPlan) -> Dataset:
 
 
 def _used(workspace: Workspace) -> set[str]:
-    """Return the folders of the data sets that searches have been started on."""
+    """Return the folders of the data sets that searches have been started on, or whose seal was opened."""
     reader = JournalReader(workspace.journal)
     try:
-        return {workspace.data(search.data).name for search in reader.searches()}
+        names = [search.data for search in reader.searches()] + [opening.data for opening in reader.openings()]
+        return {workspace.data(name).name for name in names}
     finally:
         reader.close()
 
@@ -63,18 +71,23 @@ def _next_name(workspace: Workspace, name: str) -> str:
     return next(f"{bare} {n}" for n in itertools.count(2) if not workspace.data(f"{bare} {n}").exists())
 
 
-def _with_linear_floor(data: Dataset) -> Dataset:
+def _with_linear_floor(data: Dataset, tell: Tell) -> Dataset:
     """Return the data set with its linear floor; without, if no linear model can be trained on it."""
+    tell("training a linear model", 0.0)
     try:
         answer = ask("linear", str(data.folder))
     except TrainingError:
         return data
-    return keep_linear(data, Floor(float(answer["loss"]), float(answer["accuracy"])))
+    return keep_linear(data, [Floor(float(loss), tuple(metrics)) for loss, metrics in answer["floors"]])
 
 
 def add_table(workspace: Workspace, path: Path, *, name: str = "", target: str | None = None,
-              ignore: tuple[str, ...] = (), seed: int = 1, plan: DataPlan | None = None) -> Dataset:
-    """Add a table to a workspace: delimited text, Parquet, Arrow, JSON lines or Excel.
+              ignore: tuple[str, ...] = (), seed: int = 1, plan: DataPlan | None = None, given: Given | None = None,
+              best: Floor | None = None, tell: Tell = quiet) -> Dataset:
+    """Add a table or pictures to a workspace.
+
+    Delimited text, Parquet, Arrow, JSON lines or Excel; pictures as NumPy files, in the IDX format, or as a folder
+    of PNG files.
 
     Parameters
     ----------
@@ -85,6 +98,12 @@ def add_table(workspace: Workspace, path: Path, *, name: str = "", target: str |
         out besides those that look like identifiers, and what fixes the split.
     plan : DataPlan, optional
         All decisions at once; then the three above are not looked at.
+    given : Given, optional
+        Files that hold the validation and test rows, or the labels of pictures.
+    best : Floor, optional
+        For generated data, what the rule behind them scores.
+    tell : callable, optional
+        Takes the name of each step and the share of it that is done; may raise to end the work.
 
     Raises
     ------
@@ -92,17 +111,62 @@ def add_table(workspace: Workspace, path: Path, *, name: str = "", target: str |
         With the place and what to do. Nothing is added then.
     """
     workspace.check_writable()
-    plan = plan or DataPlan(target=target, ignore=ignore, split=SplitPlan(seed=seed))
-    name = name or path.stem.replace("-", " ").replace("_", " ")
+    plan = plan or DataPlan(targets=(target,) if target else (), ignore=ignore, split=SplitPlan(seed=seed))
+    name = name or path.name.split(".")[0].replace("-", " ").replace("_", " ").strip() or "data"
     folder = workspace.data(name)
     if folder.exists():
         raise DataError(f"a data set called {shown(name)!r} is there already", shown(workspace.folder),
                         "choose another name")
-    frame, how = read_table(path, plan.said)
     try:
-        return _with_linear_floor(build_dataset(frame, folder, shown(name), str(path.absolute()), plan, how))
-    except AxiarchError as error:
-        raise error.at(shown(path)) from None
+        with _scratch(workspace) as scratch:
+            table, how = read_table(path, plan.said, scratch, given, tell)
+            try:
+                made = build_dataset(table, folder, shown(name), str(path.absolute()), plan, how, best, tell)
+            except AxiarchError as error:
+                raise error.at(shown(path)) from None
     except OSError as error:
-        raise WorkspaceReadOnly(f"the data cannot be written: {error.strerror}", shown(folder),
+        raise WorkspaceReadOnly(f"the data cannot be written: {error.strerror or error}", shown(folder),
                                 "free some space or change the permissions") from None
+    return _with_linear_floor(made, tell)
+
+
+@contextlib.contextmanager
+def _scratch(workspace: Workspace) -> Iterator[Path]:
+    """Give a folder beside the data sets for what is only needed while one is made."""
+    place = workspace.folder / "data" / f".reading.{os.getpid()}"
+    try:
+        yield place
+    finally:
+        shutil.rmtree(place, ignore_errors=True)
+
+
+def search_data(workspace: Workspace, search: SearchFile, beside: Path, tell: Tell = quiet) -> SearchFile:
+    """Return a search whose data are in the workspace: where it names a file, that is added first.
+
+    Parameters
+    ----------
+    beside : Path
+        The folder that the path of a file starts from: that of the search file.
+
+    Raises
+    ------
+    WorkspaceMissing, DataError
+    """
+    names = workspace.data_names()
+    if not search.data or workspace.data(search.data).name in names:
+        return replace(search, data=data_set(workspace, search.data).folder.name)
+    path = beside / Path(search.data).expanduser()
+    if not path.exists():
+        raise WorkspaceMissing(f"there is no data set and no file called {shown(search.data)!r}",
+                               shown(workspace.folder),
+                               "there are " + ", ".join(names) if names else "add one: axiarch data add FILE")
+    for name in names:
+        known = read_dataset(workspace.data(name))
+        if known.source == str(path.absolute()) and _made_since(known, path):
+            return replace(search, data=name)
+    return replace(search, data=add_table(workspace, path, tell=tell).folder.name)
+
+
+def _made_since(data: Dataset, path: Path) -> bool:
+    """Say whether a data set is younger than the file it was made from."""
+    return path.is_file() and (data.folder / "data.json").stat().st_mtime >= path.stat().st_mtime

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from pathlib import Path
 
+from axiarch.data.dataset import Dataset
 from axiarch.errors import WorkspaceMissing
 from axiarch.export.tables import Cell, ranking_rows, write_csv
 from axiarch.plain import loss
@@ -21,7 +22,14 @@ def export_ranking(snapshot: Snapshot, path: Path) -> Path:
     ------
     WorkspaceReadOnly
     """
-    return write_csv(path, *ranking_rows(snapshot.ranking, {n: r.recipe for n, r in snapshot.recipes.items()}))
+    return write_csv(path, *ranking_rows(snapshot.ranking, {n: r.recipe for n, r in snapshot.recipes.items()},
+                                         snapshot.dataset.target.unit, snapshot.dataset.target.metrics))
+
+
+def floors_of(dataset: Dataset) -> list[tuple[str, float]]:
+    """Return what every loss is read against, by name."""
+    return [(name, known.loss) for name, known in (("floor", dataset.floor), ("linear", dataset.linear),
+                                                   ("noise", dataset.best)) if known is not None]
 
 
 def export_chart(snapshot: Snapshot, path: Path) -> Path:
@@ -39,7 +47,7 @@ def export_chart(snapshot: Snapshot, path: Path) -> Path:
     rows = [(r, f"recipe {r.recipe}: " + (describe(snapshot.recipes[r.recipe].recipe.difference(leader)) or "leader"))
             for r in snapshot.ranking.rows]
     title = f"{snapshot.search.name} on {snapshot.dataset.name}: {snapshot.ended_runs} runs"
-    return save_figure(ladder_figure(rows, snapshot.dataset.floor.loss, title), path)
+    return save_figure(ladder_figure(rows, floors_of(snapshot.dataset), title, snapshot.dataset.target.loss_name), path)
 
 
 def export_curves(snapshot: Snapshot, path: Path, recipe: int = 0) -> tuple[Path, Path]:
@@ -64,8 +72,8 @@ def export_curves(snapshot: Snapshot, path: Path, recipe: int = 0) -> tuple[Path
         for run in snapshot.runs_of(recipe):
             curve = snapshot.curves.get(run.id)
             if curve:
-                lines.append(Line(f"validation, seed {run.repeat + 1}", curve.validation, ORANGE))
-                lines.append(Line(f"training, seed {run.repeat + 1}", curve.training_still, BLUE, True))
+                lines.append(Line(f"validation, {snapshot.run_name(run)}", curve.validation, ORANGE))
+                lines.append(Line(f"training, {snapshot.run_name(run)}", curve.training_still, BLUE, True))
         title = f"recipe {recipe}: {describe(snapshot.recipes[recipe].recipe.difference(snapshot.file.space.base))}"
     else:
         for row in snapshot.ranking.rows[:_LINES]:
@@ -77,7 +85,8 @@ def export_curves(snapshot: Snapshot, path: Path, recipe: int = 0) -> tuple[Path
         title = f"{snapshot.search.name}: validation loss of the leading recipes"
     if not lines:
         raise WorkspaceMissing("no epoch has been trained yet", f"search {snapshot.search.number}", "wait a moment")
-    chart = save_figure(curves_figure(lines, snapshot.dataset.floor.loss, title), path)
+    name = snapshot.dataset.target.loss_name
+    chart = save_figure(curves_figure(lines, floors_of(snapshot.dataset), title, name), path)
     rows: list[list[Cell]] = [[line.label, epoch, value] for line in lines
                               for epoch, value in enumerate(line.values, 1)]
-    return chart, write_csv(path.with_name(f"{path.stem}-data.csv"), ("curve", "epoch", "loss (nats)"), rows)
+    return chart, write_csv(path.with_name(f"{path.stem}-data.csv"), ("curve", "epoch", name), rows)

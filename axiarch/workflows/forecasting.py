@@ -35,11 +35,12 @@ def forecast_search(search: SearchFile, data: Dataset, lanes: int = 0) -> Foreca
     recipes, total = planned_recipes(search)
     if not recipes:
         raise TrainingError("no recipe of this space satisfies its constraints", "constraints", "loosen them")
-    picked = to_measure(recipes, data.inputs, len(data.classes))
-    request = {"data": str(data.folder), "recipes": [[dict(r), n * search.repeats] for r, n in picked]}
+    picked = to_measure(recipes, data.inputs, data.outputs)
+    repeats = search.repeats * len(data.folds)
+    request = {"data": str(data.folder), "recipes": [[dict(r), n * repeats] for r, n in picked]}
     answer = ask("measure", request=request)
     measured = [(int(w), float(s), int(b)) for w, s, b in answer["measured"]]
-    found = forecast(recipes, search.repeats, data.rows["train"], data.inputs, len(data.classes),
+    found = forecast(recipes, repeats, data.rows["train"], data.inputs, data.outputs,
                      lanes or default_lanes(), measured)
     return found if total == len(recipes) else _scaled(found, total / len(recipes))
 

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from axiarch.data.dataset import Dataset
 from axiarch.insight.forecast import Forecast
-from axiarch.plain import count, duration, loss, memory, number, share
+from axiarch.plain import count, duration, loss, measured, memory, number, shown
 from axiarch.recipes.recipe import describe
 from axiarch.recipes.searchfile import SearchFile
 from axiarch.workflows.watching import Snapshot
@@ -39,7 +39,9 @@ def _against_base(s: Snapshot) -> str:
     first = s.ranking.rows[0]
     floor = s.dataset.floor.loss
     linear = s.dataset.linear
-    beaten = f"The floor is {loss(floor)}" + (f", a linear model's loss {loss(linear.loss)}." if linear else ".")
+    best = s.dataset.best
+    beaten = (f"The floor is {loss(floor)}" + (f", a linear model's loss {loss(linear.loss)}" if linear else "")
+              + (f", the noise in the data {loss(best.loss)}." if best else "."))
     base = next((r for r in s.ranking.rows if s.recipes[r.recipe].recipe == s.file.space.base), None)
     if base is None:
         return beaten
@@ -80,13 +82,14 @@ def draft_verdict(draft: SearchFile, data: Dataset, forecast: Forecast | None, p
     if forecast is None:
         return f"{count(knobs, 'knob')} vary; counting recipes and timing a few real steps." if knobs != 1 else (
             "1 knob varies; counting recipes and timing a few real steps.")
+    folds = f" × {len(data.folds)} folds" if len(data.folds) > 1 else ""
     vary = f"{count(knobs, 'knob')} {'varies' if knobs == 1 else 'vary'}" if knobs else "Nothing varies"
     combinations = draft.space.combinations
     of = f" of {number(combinations)} combinations" if combinations and combinations > forecast.recipes else ""
     sizes = number(forecast.smallest)
     if forecast.largest != forecast.smallest:
         sizes += f" to {number(forecast.largest)}"
-    return (f"{vary}: {count(forecast.recipes, 'recipe')}{of} × {count(draft.repeats, 'seed')} make "
+    return (f"{vary}: {count(forecast.recipes, 'recipe')}{of} × {count(draft.repeats, 'seed')}{folds} make "
             f"{count(forecast.runs, 'run')}, about {duration(forecast.low)} to {duration(forecast.high)} with "
             f"{count(forecast.lanes, 'worker')}. Networks of {sizes} parameters, at most {memory(forecast.bytes)}. "
             "Next: s starts it.")
@@ -104,9 +107,13 @@ def recipe_verdict(s: Snapshot, recipe: int) -> str:
             return f"Recipe {recipe} has no result: {runs[0].text}."
         epochs = max(len(s.curves.get(r.id, ())) for r in runs)
         return f"Recipe {recipe} is in training: {count(epochs, 'epoch')} so far."
-    spread = f", spread {row.spread:.2g} over {count(row.repeats, 'seed')}" if row.spread is not None else ""
-    return (f"Place {row.place} of {len(s.ranking.rows)}: steady validation loss {loss(row.loss)}{spread}, accuracy "
-            f"{share(row.accuracy)}. Training loss is {loss(abs(row.gap))} {'below' if row.gap >= 0 else 'above'} it.")
+    over = "run" if len(s.dataset.folds) > 1 else "seed"
+    spread = f", spread {row.spread:.2g} over {count(row.repeats, over)}" if row.spread is not None else ""
+    unit = "" if s.dataset.target.task != "regression" else " RMSE"
+    metric = s.dataset.target.metrics[0]
+    return (f"Place {row.place} of {len(s.ranking.rows)}: steady validation{unit or ' loss'} {loss(row.loss)}{spread}, "
+            f"{shown(metric)} {measured(metric, row.metrics[0])}. "
+            f"Training loss is {loss(abs(row.gap))} {'below' if row.gap >= 0 else 'above'} it.")
 
 
 def changes_text(s: Snapshot, recipe: int) -> str:

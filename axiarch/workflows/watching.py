@@ -7,12 +7,12 @@ from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from functools import cached_property
 from types import MappingProxyType
+from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
 
 from axiarch.data.dataset import Dataset
-from axiarch.engine.network import StackShape
 from axiarch.errors import WorkspaceMissing
 from axiarch.insight.forecast import Pending, seconds_left
 from axiarch.journal.read import JournalReader
@@ -28,6 +28,7 @@ from axiarch.journal.workspace import Workspace
 from axiarch.plain import shown
 from axiarch.ranking.rank import Ranking, RunResult, rank
 from axiarch.recipes.searchfile import SearchFile, read_search
+from axiarch.runner.material import shape_of
 from axiarch.search.methods import make_method
 from axiarch.workflows.opening import data_set
 
@@ -44,7 +45,7 @@ class Curve:
     training: tuple[float, ...] = ()
     training_still: tuple[float, ...] = ()
     validation: tuple[float, ...] = ()
-    accuracy: tuple[float, ...] = ()
+    metrics: tuple[tuple[float, ...], ...] = ()
     learning_rate: tuple[float, ...] = ()
     gradient_norm: tuple[float, ...] = ()
     seconds: tuple[float, ...] = ()
@@ -65,11 +66,13 @@ class Curve:
 
     def extended(self, more: Sequence[tuple[EpochRecord, int]]) -> Curve:
         """Return the curve with `more` epochs, each with what was spent by then."""
-        new = [(e.train_loss, e.train_loss_still, e.validation_loss, e.accuracy, e.learning_rate, e.gradient_norm,
+        new = [(e.train_loss, e.train_loss_still, e.validation_loss, e.metrics, e.learning_rate, e.gradient_norm,
                 e.seconds, spent) for e, spent in more]
-        columns = (self.training, self.training_still, self.validation, self.accuracy, self.learning_rate,
-                   self.gradient_norm, self.seconds, self.spent)
-        return Curve(*(old + added for old, added in zip(columns, zip(*new, strict=True), strict=True)))
+        columns: tuple[tuple[Any, ...], ...] = (
+            self.training, self.training_still, self.validation, self.metrics, self.learning_rate,
+            self.gradient_norm, self.seconds, self.spent)
+        grown: list[Any] = [old + added for old, added in zip(columns, zip(*new, strict=True), strict=True)]
+        return Curve(*grown)
 
 
 @dataclass(frozen=True)
@@ -125,8 +128,12 @@ class Snapshot:
         return self.search.state in ("done", "stopped", "failed", "interrupted")
 
     def runs_of(self, recipe: int) -> list[RunRecord]:
-        """Return the runs of a recipe by repeat."""
-        return sorted((r for r in self.runs.values() if r.recipe == recipe), key=lambda r: r.repeat)
+        """Return the runs of a recipe by repeat and fold."""
+        return sorted((r for r in self.runs.values() if r.recipe == recipe), key=lambda r: (r.repeat, r.fold))
+
+    def run_name(self, run: RunRecord) -> str:
+        """Return what tells a run from the others of its recipe: its seed, and its fold if there are several."""
+        return f"seed {run.repeat + 1}" + (f", fold {run.fold + 1}" if len(self.dataset.folds) > 1 else "")
 
 
 @dataclass
@@ -203,8 +210,8 @@ class Watcher:
         for run in self._runs.values():
             curve = self._curves.get(run.id, Curve())
             if run.state == "ended":
-                results.append(RunResult(run.recipe, curve.validation, curve.training_still, curve.accuracy,
-                                         curve.total_seconds, run.reason != "diverged"))
+                results.append(RunResult(run.recipe, curve.validation, curve.training_still, curve.metrics,
+                                         curve.total_seconds, run.reason != "diverged", (run.repeat, run.fold)))
             elif run.state == "failed":
                 broken.append(run.recipe)
         return rank(results, {r.number: r.parameters for r in self._recipes.values()}, broken)
@@ -218,8 +225,8 @@ class Watcher:
             expected = make_method(file.method, file.space, file.seed).expected
         else:
             file, dataset = self._last.file, self._last.dataset
-            expected = self._last.expected_runs // file.repeats
-        expected_runs = max(expected * file.repeats, len(self._runs))
+            expected = self._last.expected_runs // (file.repeats * len(dataset.folds))
+        expected_runs = max(expected * file.repeats * len(dataset.folds), len(self._runs))
         if record.state == "done":
             expected_runs = len(self._runs)
         lanes = self._reader.lanes(self.number)
@@ -241,7 +248,7 @@ class Watcher:
     def _work(self, number: int, dataset: Dataset) -> float:
         """Return the arithmetic of one epoch of a recipe."""
         if number not in self._works:
-            shape = StackShape.of(self._recipes[number].recipe, dataset.inputs, len(dataset.classes))
+            shape = shape_of(self._recipes[number].recipe, dataset)
             # A step costs its arithmetic and a fixed toll, about that of a network of thirty units.
             self._works[number] = (shape.work + 2e5) * dataset.rows["train"] / shape.batch_size
         return self._works[number]

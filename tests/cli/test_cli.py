@@ -35,7 +35,7 @@ class WholeWay(CliCase):
         table = str(write_csv(self.folder / "ring.csv", ["x", "y", "side", "place"], ring_rows()))
         work = ["-w", str(self.folder / "w")]
         data = json.loads(self.cli("data", "add", table, "--json", *work).stdout)
-        self.assertEqual((data["target"], data["classes"]), ("place", ["in", "out"]))
+        self.assertEqual((data["targets"], data["classes"]), (["place"], ["in", "out"]))
         self.assertIn("sealed", self.cli("data", "show", *work).stdout)
         found = json.loads(self.cli("forecast", self.search_file(), "--json", *work).stdout)
         self.assertEqual(found["runs"], 12)
@@ -97,7 +97,7 @@ class BadInput(CliCase):
         self.cli("data", "demo-files", "files")
         messy = ("data", "add", "files/hive-states-messy.csv", "-w", "w", "--json")
         found = json.loads(self.cli(*messy).stdout)
-        self.assertEqual([f["kind"] for f in found["findings"]], ["leak", "duplicates"])
+        self.assertEqual([f["kind"] for f in found["findings"]], ["leak", "duplicates", "constant"])
         mended = json.loads(self.cli(*messy, "--name", "mended", "--ignore", "alarm_code", "--group", "hive",
                                      "--scaling", "robust", "--test", "0.1").stdout)
         self.assertEqual(mended["findings"], [])

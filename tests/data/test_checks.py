@@ -10,6 +10,7 @@ import polars
 from axiarch.data.building import build_dataset
 from axiarch.data.checks import Finding
 from axiarch.data.plan import DataPlan, SplitPlan
+from axiarch.data.table import Table
 from tests.support import FolderCase
 
 
@@ -28,8 +29,8 @@ class Findings(FolderCase):
     def find(self, columns: dict[str, list[object]], plan: DataPlan | None = None) -> dict[str, Finding]:
         """Return the findings of a table by kind."""
         self.made += 1
-        plan = plan or DataPlan(target="y")
-        data = build_dataset(polars.DataFrame(columns), self.folder / str(self.made), "d", plan=plan)
+        plan = plan or DataPlan(("y",))
+        data = build_dataset(Table.of(polars.DataFrame(columns)), self.folder / str(self.made), "d", plan=plan)
         for finding in data.findings:
             self.assertTrue(finding.evidence and finding.remedy)
         return {finding.kind: finding for finding in data.findings}
@@ -59,7 +60,7 @@ class Findings(FolderCase):
         twice = {name: values * 2 for name, values in base.items()}
         self.assertIn("duplicates", self.find(twice))
         grouped = {**twice, "g": [i % 400 for i in range(800)]}
-        self.assertNotIn("duplicates", self.find(grouped, DataPlan("y", split=SplitPlan(group="g"))))
+        self.assertNotIn("duplicates", self.find(grouped, DataPlan(("y",), split=SplitPlan(group="g"))))
 
     def test_few_rows_imbalance_and_a_small_part(self) -> None:
         base = healthy(150)
@@ -78,7 +79,7 @@ class Findings(FolderCase):
         order = list(range(3000))
         x = [float(v) for v in base["x"]]  # type: ignore[arg-type]
         x[2000] = 1e4  # in the validation part, where rows are split by order
-        plan = DataPlan("y", split=SplitPlan(order="when"))
+        plan = DataPlan(("y",), split=SplitPlan(order="when"))
         found = self.find({**base, "x": list(x), "when": list(order)}, plan)
         self.assertEqual(found["far outside"].column, "x")
 

@@ -10,7 +10,7 @@ import numpy as np
 from axiarch.data.building import build_dataset
 from axiarch.data.demo import STATES, hive_states, messy_hive_states
 from axiarch.data.plan import DataPlan, SplitPlan
-from axiarch.data.table import read_table
+from axiarch.data.reading import read_table
 from tests.support import FolderCase
 
 
@@ -43,9 +43,9 @@ class HiveStatesLaws(FolderCase):
     def test_the_file_has_gaps_an_id_and_text(self) -> None:
         frame, _ = read_table(hive_states().to_csv(self.folder / "h.csv"))
         self.assertEqual(frame.height, 3000)
-        self.assertEqual(frame["reading_id"].n_unique(), 3000)
-        self.assertGreater(frame["humidity_percent"].null_count(), 100)
-        self.assertEqual(frame["hive_type"].n_unique(), 3)
+        self.assertEqual(frame.column("reading_id").n_unique(), 3000)
+        self.assertGreater(frame.column("humidity_percent").null_count(), 100)
+        self.assertEqual(frame.column("hive_type").n_unique(), 3)
 
 
 class Messy(FolderCase):
@@ -53,15 +53,16 @@ class Messy(FolderCase):
         frame, how = read_table(messy_hive_states(self.folder / "m.csv"))
         self.assertIn("semicolon", how)
         self.assertIn("decimal comma", how)
-        first = build_dataset(frame, self.folder / "first", "m", plan=DataPlan(target="state"))
+        first = build_dataset(frame, self.folder / "first", "m", plan=DataPlan(("state",)))
         roles = {c.name: (c.role, c.kind, c.reason) for c in first.columns}
         self.assertEqual([roles[n][0] for n in ("reading_id", "hive", "keeper_note")], ["ignored"] * 3)
         self.assertEqual((roles["humidity_percent"][1], roles["read_on"][1]), ("number", "date"))
         self.assertIn("stored as text", roles["humidity_percent"][2])
-        self.assertEqual({f.kind: f.column for f in first.findings}, {"leak": "alarm_code", "duplicates": ""})
-        plan = DataPlan("state", ignore=("alarm_code",), split=SplitPlan(group="hive"))
+        self.assertEqual({f.kind: f.column for f in first.findings},
+                         {"leak": "alarm_code", "duplicates": "", "constant": "keeper_note"})
+        plan = DataPlan(("state",), ignore=("alarm_code",), split=SplitPlan(group="hive"))
         mended = build_dataset(frame, self.folder / "mended", "m", plan=plan)
-        self.assertEqual(mended.findings, ())
+        self.assertEqual([f.kind for f in mended.findings], ["constant"])
         self.assertNotIn("hive", [code.name for code in mended.encoding.codes])
 
 

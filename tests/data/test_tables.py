@@ -2,23 +2,27 @@
 
 from __future__ import annotations
 
+import tempfile
 import unittest
 from datetime import date
+from pathlib import Path
 
 import numpy as np
 import polars
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from axiarch.data.columns import choose_target, look, propose_roles
-from axiarch.data.delimited import Said, TextForm, read_delimited
+from axiarch.data.columns import choose_targets, look, propose_roles
+from axiarch.data.delimited import TextForm, read_delimited
 from axiarch.data.encoding import DateCode, NumberCode, TextCode, learn_encoding
 from axiarch.data.encoding import Encoding as Learnt
 from axiarch.data.floor import class_floor
-from axiarch.data.plan import DataPlan, SplitPlan
-from axiarch.data.repair import repaired
-from axiarch.data.split import Parts, fewer, split
-from axiarch.data.table import read_table
+from axiarch.data.plan import DataPlan, Said, SplitPlan
+from axiarch.data.reading import read_table
+from axiarch.data.repair import repairs
+from axiarch.data.split import Known, Parts, fewer, split
+from axiarch.data.table import Table
+from axiarch.data.target import Target
 from axiarch.errors import DataError
 from tests.support import FolderCase, without_privileges, write_csv
 
@@ -31,6 +35,22 @@ BAD = (
 )
 FORMS = st.builds(TextForm, st.sampled_from([",", ";", "\t", "|"]),
                   st.sampled_from(["utf-8", "utf-8-sig", "utf-16"]), st.just("."), st.just(True))
+
+
+def read(content: bytes, said: Said | None = None) -> tuple[polars.DataFrame, TextForm]:
+    """Read the bytes of a text file."""
+    with tempfile.NamedTemporaryFile() as file:
+        file.write(content)
+        file.flush()
+        table, form = read_delimited(Path(file.name), "t", said)
+    return table.rows(0, table.height), form
+
+
+def three(labels: np.ndarray, plan: SplitPlan, groups: np.ndarray | None = None,
+          order: np.ndarray | None = None) -> Parts:
+    """Split rows into three parts."""
+    (parts,) = split(Known(labels.astype(np.int64), True, groups, order), plan)
+    return parts
 
 
 class Reading(FolderCase):
@@ -60,44 +80,44 @@ class Reading(FolderCase):
     def test_gaps_and_byte_order_marks(self) -> None:
         path = self.folder / "t.csv"
         path.write_bytes(b"\xef\xbb\xbfa,b\n1,x\nNA,y\n?,\n")
-        frame, _ = read_table(path)
-        self.assertEqual(frame.columns, ["a", "b"])
-        self.assertEqual(frame["a"].null_count(), 2)
-        self.assertTrue(frame["a"].dtype.is_numeric())
+        table, _ = read_table(path)
+        self.assertEqual(table.columns, ["a", "b"])
+        self.assertEqual(table.column("a").null_count(), 2)
+        self.assertTrue(table.column("a").dtype.is_numeric())
 
     @settings(deadline=None)
     @given(FORMS, st.lists(st.tuples(st.integers(-999, 999), st.sampled_from(["calm", "a b", "é"])), min_size=3,
                            max_size=20))
     def test_however_it_is_written_it_reads_the_same(self, form: TextForm, rows: list[tuple[int, str]]) -> None:
         text = "\n".join(form.separator.join(map(str, row)) for row in [("n", "t"), *rows])
-        frame, found = read_delimited(text.encode(form.encoding), "t")
+        frame, found = read(text.encode(form.encoding))
         self.assertEqual(frame.rows(), rows)
         self.assertEqual((found.separator, found.header), (form.separator, True))
 
     def test_decimal_commas(self) -> None:
-        frame, form = read_delimited(b"a;b\n1,5;x\n2,25;y\n", "t")
+        frame, form = read(b"a;b\n1,5;x\n2,25;y\n")
         self.assertEqual((form.decimal, frame["a"].to_list()), (",", [1.5, 2.25]))
 
     def test_no_header(self) -> None:
-        frame, form = read_delimited(b"1,2\n3,4\n", "t")
+        frame, form = read(b"1,2\n3,4\n")
         self.assertEqual((form.header, frame.columns, frame.height), (False, ["column 1", "column 2"], 2))
 
     def test_what_is_said_wins_over_what_is_found(self) -> None:
-        frame, form = read_delimited("n;t\n1;é\n".encode("latin-1"), "t", Said(encoding="latin-1", header=False))
+        frame, form = read("n;t\n1;é\n".encode("latin-1"), Said(encoding="latin-1", header=False))
         self.assertEqual((frame.height, form.header, frame[1, 1]), (2, False, "é"))
         for said in (Said(encoding="klingon"), Said(separator="|")):
             with self.assertRaises(DataError):
-                read_delimited(b"n;t\n1;x\n", "t", said)
+                read(b"n;t\n1;x\n", said)
 
     def test_a_wrong_encoding_names_the_one_that_would_do(self) -> None:
         with self.assertRaises(DataError) as caught:
-            read_delimited("a,b\né,1\n".encode("windows-1252"), "t")
+            read("a,b\né,1\n".encode("windows-1252"))
         self.assertIn("windows-1252", caught.exception.remedy)
 
     @given(st.binary(max_size=200))
     def test_any_bytes_are_read_or_refused_in_words(self, content: bytes) -> None:
         try:
-            frame, _ = read_delimited(content, "t")
+            frame, _ = read(content)
         except DataError as error:
             self.assertTrue(error.what and error.remedy)
         else:
@@ -116,9 +136,9 @@ class OtherFormats(FolderCase):
             found, said = read_table(self.folder / name)
             with self.subTest(name=name):
                 self.assertIn(how, said)
-                self.assertEqual(found["n"].to_list(), [1.5, 2.5, None])
-                self.assertEqual(found["t"].to_list(), ["x", "y", None])
-                self.assertEqual(found["b"].to_list(), ["true", "false", None])
+                self.assertEqual(found.column("n").to_list(), [1.5, 2.5, None])
+                self.assertEqual(found.column("t").to_list(), ["x", "y", None])
+                self.assertEqual(found.column("b").to_list(), ["true", "false", None])
 
     def test_files_cut_short_are_refused_in_words(self) -> None:
         self.frame.write_parquet(self.folder / "t.parquet")
@@ -140,8 +160,9 @@ class OtherFormats(FolderCase):
 
 class Repairs(unittest.TestCase):
     def one(self, values: list[str | None], keep: tuple[str, ...] = ()) -> tuple[polars.Series, str]:
-        frame, done = repaired(polars.DataFrame({"c": values}), keep)
-        return frame["c"], done.get("c", "")
+        table = Table.of(polars.DataFrame({"c": values}))
+        changes, done = repairs(table, keep)
+        return table.changed(changes).column("c"), done.get("c", "")
 
     def test_numbers_stored_as_text(self) -> None:
         found, what = self.one(["$1,200.50", "  7 ", "12 %", None, "(3)"])
@@ -166,39 +187,42 @@ class Repairs(unittest.TestCase):
 
 
 class Roles(unittest.TestCase):
-    frame = polars.DataFrame({
+    rows = np.arange(40)
+    table = Table.of(polars.DataFrame({
         "id": [f"r{i}" for i in range(40)], "n": list(range(40)), "x": [i * 0.7 % 3 for i in range(40)],
         "kind": ["a", "b"] * 20, "same": [1] * 40, "none": [None] * 40, "label": ["u", "v", "u", "w"] * 10,
-    })
+    }))
 
     def test_the_proposals(self) -> None:
-        aim, why = choose_target(self.frame)
-        self.assertEqual(aim, "label")
-        roles = {name: role for name, (role, _) in propose_roles(self.frame, aim, why).items()}
+        aims, why = choose_targets(self.table)
+        self.assertEqual(aims, ("label",))
+        roles = {name: role for name, (role, _) in propose_roles(self.table, self.rows, aims, why).items()}
         self.assertEqual(roles, {"id": "ignored", "n": "ignored", "x": "input", "kind": "input", "same": "ignored",
                                  "none": "ignored", "label": "target"})
 
     def test_every_role_has_a_reason(self) -> None:
-        for role, reason in propose_roles(self.frame, "label", "chosen").values():
+        for role, reason in propose_roles(self.table, self.rows, ("label",), "chosen").values():
             self.assertTrue(role and reason)
 
     def test_what_is_chosen_wins(self) -> None:
-        self.assertEqual(choose_target(self.frame, "kind"), ("kind", "chosen"))
-        roles = propose_roles(self.frame, "kind", "chosen", ("x",))
+        self.assertEqual(choose_targets(self.table, ("kind",)), (("kind",), "chosen"))
+        roles = propose_roles(self.table, self.rows, ("kind",), "chosen", ("x",))
         self.assertEqual(roles["x"], ("ignored", "chosen"))
-        self.assertEqual(propose_roles(self.frame, "kind", "chosen", (), ("n",))["n"], ("input", "chosen"))
+        roles = propose_roles(self.table, self.rows, ("kind",), "chosen", (), ("n",))
+        self.assertEqual(roles["n"], ("input", "chosen"))
 
     def test_a_column_that_is_not_there_is_said(self) -> None:
         with self.assertRaises(DataError) as caught:
-            choose_target(self.frame, "lable")
+            choose_targets(self.table, ("lable",))
         self.assertIn("label", caught.exception.remedy)
 
     def test_nothing_left_to_learn_from(self) -> None:
         with self.assertRaises(DataError):
-            propose_roles(self.frame[["id", "label"]], "label", "chosen")
+            propose_roles(Table.of(self.table.rows(0, 40)[["id", "label"]]), self.rows, ("label",), "chosen")
 
     def test_summaries(self) -> None:
-        columns = {c.name: c for c in look(self.frame, propose_roles(self.frame, "label", "chosen"))}
+        roles = propose_roles(self.table, self.rows, ("label",), "chosen")
+        columns = {c.name: c for c in look(self.table, self.rows, roles, True)}
         self.assertEqual(sum(columns["x"].bars), 40)
         self.assertEqual((columns["label"].names, columns["label"].bars), (("u", "v", "w"), (20, 10, 10)))
         self.assertEqual(columns["none"].missing, 40)
@@ -207,8 +231,8 @@ class Roles(unittest.TestCase):
 class Encoding(unittest.TestCase):
     def learn(self, plan: DataPlan | None = None, **columns: list[object]) -> tuple[polars.DataFrame, Learnt]:
         frame = polars.DataFrame({**columns, "y": ["a", "b"] * (len(next(iter(columns.values()))) // 2)})
-        roles = {name: ("input", "") for name in columns} | {"y": ("target", "")}
-        return frame, learn_encoding(frame, roles, ["a", "b"], plan)  # type: ignore[arg-type]
+        target = Target("binary", ("y",), ("a", "b"))
+        return frame, learn_encoding(lambda name: frame[name], tuple(columns), target, plan)
 
     @settings(deadline=None)
     @given(st.lists(st.floats(-1e6, 1e6), min_size=4, max_size=40).filter(lambda v: len(v) % 2 == 0))
@@ -240,12 +264,11 @@ class Encoding(unittest.TestCase):
         frame, encoding = self.learn(x=[2.0, 2.0])
         self.assertTrue((encoding.encode(frame) == 0).all())
 
-
     def test_every_scaling_and_filling(self) -> None:
         values = [1.0, None, 3.0, 3.0, 8.0, 5.0]
-        wanted = {"median": 3.0, "mean": 4.0, "most frequent": 3.0, "zero": 0.0}
+        wanted = {"median": 3.0, "mean": 4.0, "most frequent": 3.0, "constant 2.5": 2.5}
         for gaps, fill in wanted.items():
-            _, encoding = self.learn(DataPlan(gaps=gaps), x=values)  # type: ignore[arg-type]
+            _, encoding = self.learn(DataPlan(gaps=gaps), x=values)
             self.assertEqual(encoding.codes[0].fill, fill)  # type: ignore[union-attr]
         for scaling, (low, high) in {"0-1": (0.0, 1.0), "none": (1.0, 8.0)}.items():
             frame, encoding = self.learn(DataPlan(scaling=scaling), x=values)  # type: ignore[arg-type]
@@ -288,7 +311,7 @@ class Splitting(unittest.TestCase):
     @given(st.lists(st.integers(3, 60), min_size=2, max_size=6), st.integers(0, 1000), st.floats(0.05, 0.4))
     def test_parts_are_exact_disjoint_and_stratified(self, counts: list[int], seed: int, share: float) -> None:
         labels = np.repeat(np.arange(len(counts)), counts)
-        parts = split(labels, SplitPlan(share, share, seed=seed))
+        parts = three(labels, SplitPlan(share, share, seed=seed))
         self.whole(parts, len(labels))
         for label, count in enumerate(counts):
             for part in (parts.validation, parts.test):
@@ -304,7 +327,7 @@ class Splitting(unittest.TestCase):
         groups = np.repeat(np.arange(len(counts)), counts)
         labels = np.arange(len(groups)) % 2
         try:
-            parts = split(labels, SplitPlan(seed=seed), groups)
+            parts = three(labels, SplitPlan(seed=seed), groups)
         except DataError as error:
             self.assertIn("one class", error.what)
             return
@@ -315,13 +338,13 @@ class Splitting(unittest.TestCase):
 
     def test_many_groups_come_close_to_the_shares(self) -> None:
         groups = np.repeat(np.arange(200), 5)
-        parts = split(np.arange(1000) % 3, SplitPlan(0.2, 0.1), groups)
+        parts = three(np.arange(1000) % 3, SplitPlan(0.2, 0.1), groups)
         self.assertAlmostEqual(len(parts.validation), 200, delta=10)
         self.assertAlmostEqual(len(parts.test), 100, delta=10)
 
     def test_order_keeps_the_future_out_of_training(self) -> None:
         order = np.random.default_rng(0).permutation(100).astype(float)
-        parts = split(np.arange(100) % 2, SplitPlan(), order=order)
+        parts = three(np.arange(100) % 2, SplitPlan(), order=order)
         self.whole(parts, 100)
         self.assertLess(order[parts.train].max(), order[parts.validation].min())
         self.assertLess(order[parts.validation].max(), order[parts.test].min())
@@ -329,7 +352,7 @@ class Splitting(unittest.TestCase):
     @given(st.integers(1, 500), st.integers(0, 9))
     def test_fewer_training_rows_are_stratified_and_leave_the_other_parts_alone(self, rows: int, seed: int) -> None:
         labels = np.repeat([0, 1, 2], [300, 150, 50])
-        parts = split(labels, SplitPlan())
+        parts = three(labels, SplitPlan())
         some = fewer(parts, labels, rows, seed)
         np.testing.assert_array_equal(some.validation, parts.validation)
         np.testing.assert_array_equal(some.test, parts.test)
@@ -340,17 +363,17 @@ class Splitting(unittest.TestCase):
 
     def test_the_seed_fixes_it(self) -> None:
         labels = np.repeat([0, 1], 50)
-        one, same, other = (split(labels, SplitPlan(seed=s)).test for s in (1, 1, 2))
+        one, same, other = (three(labels, SplitPlan(seed=s)).test for s in (1, 1, 2))
         np.testing.assert_array_equal(one, same)
         self.assertFalse(np.array_equal(one, other))
 
     def test_what_cannot_be_split_is_refused(self) -> None:
         with self.assertRaises(DataError):
-            split(np.array([0] * 20 + [1, 1]), SplitPlan())
+            three(np.array([0] * 20 + [1, 1]), SplitPlan())
         with self.assertRaises(DataError):
-            split(np.array([0, 1] * 9), SplitPlan(), np.array([0, 1] * 9))
+            three(np.array([0, 1] * 9), SplitPlan(), np.array([0, 1] * 9))
         with self.assertRaises(DataError):
-            split(np.array([0, 1] * 9), SplitPlan(), order=np.full(18, np.nan))
+            three(np.array([0, 1] * 9), SplitPlan(), order=np.full(18, np.nan))
         for wrong in ({"validation": 0.0}, {"test": 1.0}, {"validation": 0.5, "test": 0.5},
                       {"group": "a", "order": "b"}):
             with self.subTest(wrong=wrong), self.assertRaises(DataError):
@@ -362,4 +385,4 @@ class FloorLaws(unittest.TestCase):
         train, validation = np.array([0, 0, 0, 1], np.int32), np.array([0, 1], np.int32)
         floor = class_floor(train, validation, 2)
         self.assertAlmostEqual(floor.loss, -(np.log(0.75) + np.log(0.25)) / 2)
-        self.assertEqual(floor.accuracy, 0.5)
+        self.assertEqual(floor.metrics, (0.5,))

@@ -18,7 +18,7 @@ from tests.support import FolderCase, without_privileges
 
 def epoch(run: int, number: int, loss: float = 0.5) -> EpochRecord:
     """Return an epoch."""
-    return EpochRecord(run, number, loss, loss, loss, 0.5, 0.1, 1.0, 0.01)
+    return EpochRecord(run, number, loss, loss, loss, (0.5,), 0.1, 1.0, 0.01)
 
 
 class JournalCase(FolderCase):
@@ -29,7 +29,7 @@ class JournalCase(FolderCase):
         self.addCleanup(self.writer.close)
         with self.writer.transaction():
             self.writer.add_search(1, "s", "file", "d", "print")
-            self.ids = self.writer.add_recipe(1, 1, Recipe({"width": 8}), 99, 2)
+            self.ids = [run for run, _, _ in self.writer.add_recipe(1, 1, Recipe({"width": 8}), 99, 2)]
         self.reader = JournalReader(self.path)
         self.addCleanup(self.reader.close)
 

@@ -12,7 +12,7 @@ from axiarch.ranking.rank import Ranking, RunResult, rank
 
 def run(recipe: int, *losses: float, ended: bool = True, training: float = 0.1) -> RunResult:
     """Return a run with these validation losses."""
-    return RunResult(recipe, losses, [training] * len(losses), [0.5] * len(losses), 1.0, ended)
+    return RunResult(recipe, losses, [training] * len(losses), [(0.5,)] * len(losses), 1.0, ended)
 
 
 def flat(recipe: int, level: float, **values: object) -> RunResult:
@@ -41,9 +41,9 @@ class Means(unittest.TestCase):
         self.assertEqual(found.rows[1].raw_best, 0.3)
 
     def test_training_loss_is_read_at_the_chosen_epoch(self) -> None:
-        result = RunResult(1, [1.0, 0.8, 0.6, 0.9], [0.9, 0.7, 0.5, 0.1], [0.1, 0.2, 0.3, 0.4], 1.0, True)
+        result = RunResult(1, [1.0, 0.8, 0.6, 0.9], [0.9, 0.7, 0.5, 0.1], [(0.1,), (0.2,), (0.3,), (0.4,)], 1.0, True)
         row = ranking(result).rows[0]
-        self.assertEqual((row.training, row.accuracy, row.epoch), (0.1, 0.4, 4))
+        self.assertEqual((row.training, row.metrics, row.epoch), (0.1, (0.4,), 4))
         self.assertAlmostEqual(row.gap, row.loss - 0.1)
 
     def test_order_of_the_runs_does_not_matter(self) -> None:

@@ -50,7 +50,7 @@ class ScriptedExecutor:
 
     def end(self, lane: int, *runs: int, ready: bool = True, loss: float = 0.5) -> None:
         """Report one epoch of `runs` in which they end; with `ready`, that the lane is idle then."""
-        numbers = EpochNumbers(1, loss, loss, loss, 0.5, 0.1, 1.0, 0.01)
+        numbers = EpochNumbers(1, loss, loss, loss, (0.5,), 0.1, 1.0, 0.01)
         end = RunEnd("completed", "all 1 epochs", 1, 1, loss)
         self.reports.append(Trained(lane, tuple((r, numbers) for r in runs), tuple((r, end) for r in runs)))
         if ready:

@@ -110,7 +110,7 @@ class Scripted(RunnerCase):
         self.assertEqual(set(executor.tasks), {0, 1})
         for task in executor.tasks.values():
             for run in task.runs:
-                self.assertEqual(StackShape.of(run.spec.recipe, task.shape.inputs, 2), task.shape)
+                self.assertEqual(StackShape.of(run.spec.recipe, task.shape.inputs, 1, "binary"), task.shape)
 
     def test_a_lane_whose_runs_have_ended_waits_until_it_says_it_is_idle(self) -> None:
         runner, executor = self.start()
@@ -134,7 +134,7 @@ class Scripted(RunnerCase):
         self.assertTrue(executor.extended)
         for lane, run in executor.extended:
             shape = executor.tasks[lane].shape
-            self.assertEqual(StackShape.of(run.spec.recipe, shape.inputs, shape.classes), shape)
+            self.assertEqual(StackShape.of(run.spec.recipe, shape.inputs, shape.outputs, shape.loss), shape)
 
     def test_a_pause_counts_when_every_lane_stands_still(self) -> None:
         runner, executor = self.start()

@@ -94,12 +94,12 @@ class Deciding(FolderCase):
         search = workflows.new_search(self.data, base={"epochs": 2}, vary={"width": "4 | 8"}, repeats=1)
         workflows.wait(self.workspace, workflows.start_search(self.workspace, search, 1))
         for wanted in ("r 2", "r 3"):
-            made = workflows.redecide(self.workspace, self.data, replace(self.data.plan, target="side"))
-            self.assertEqual((made.name, made.encoding.target), (wanted, "side"))
+            made = workflows.redecide(self.workspace, self.data, replace(self.data.plan, targets=("side",)))
+            self.assertEqual((made.name, made.encoding.target.name), (wanted, "side"))
         self.assertEqual(workflows.data_set(self.workspace, "r"), self.data)
 
     def test_decisions_that_cannot_be_change_nothing(self) -> None:
-        for plan in (replace(self.data.plan, target="x"), replace(self.data.plan, ignore=("x", "y", "side"))):
+        for plan in (replace(self.data.plan, targets=("none",)), replace(self.data.plan, ignore=("x", "y", "side"))):
             with self.assertRaises(DataError):
                 workflows.redecide(self.workspace, self.data, plan)
         self.assertEqual(workflows.data_set(self.workspace), self.data)
@@ -113,7 +113,7 @@ class Floors(FolderCase):
         assert data.linear is not None
         self.assertLess(data.linear.loss, data.floor.loss - 0.2)
         self.assertGreater(data.linear.loss, hive_states().best_loss + 0.2)
-        self.assertGreater(data.linear.accuracy, data.floor.accuracy)
+        self.assertGreater(data.linear.metrics[0], data.floor.metrics[0])
 
     def test_the_linear_floor_is_that_of_an_independent_solver(self) -> None:
         """Softmax regression is convex; the engine, stopped by its patience, must come close to the optimum."""
@@ -138,7 +138,7 @@ class Floors(FolderCase):
 
     def test_demo_files(self) -> None:
         paths = workflows.write_demo_files(self.folder / "files")
-        self.assertEqual([p.name for p in paths], ["hive-states.csv", "hive-states-messy.csv"])
+        self.assertEqual([p.name for p in paths], ["hive-states.csv", "hive-states-messy.csv", "nectar-flow.csv", "hum.npz"])
 
 
 class Drafts(FolderCase):

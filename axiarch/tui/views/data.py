@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from dataclasses import replace
+from typing import Any
 
 from rich.cells import cell_len
 from textual.app import ComposeResult
@@ -11,16 +13,19 @@ from textual.containers import Horizontal
 from axiarch.data.checks import wrong_columns
 from axiarch.data.columns import Column
 from axiarch.data.dataset import Dataset
-from axiarch.data.plan import DataPlan
-from axiarch.plain import count, loss, number, share, shown
+from axiarch.data.plan import GAPS, SCALINGS, DataPlan
+from axiarch.plain import count, loss, measured, number, share, shown
 from axiarch.tui.plots.bars import histogram, named_bars, spark
-from axiarch.tui.plots.runs import Row, Rows, fit, right, wrap
+from axiarch.tui.plots.picture import picture
+from axiarch.tui.plots.runs import Row, Rows, beside, fit, right, wrap
 from axiarch.tui.views.view import View
 from axiarch.tui.widgets.drawing import Drawing, Listing, TallDrawing
 
 _ROLES = {"input": ("·", "ink"), "target": ("◆", "lead"), "ignored": ("×", "faint")}
 #: Training rows that quick work keeps at the least.
 QUICK = 200
+#: Numbers of folds that one key goes through.
+FOLDS = (0, 5, 10)
 #: Cells of the drawn distribution in the table.
 _SPARK = 16
 
@@ -46,11 +51,11 @@ class Columns(Listing):
 
 
 def _small(c: Column) -> str:
-    return spark(c.bars) if c.role != "ignored" or c.kind in ("number", "date") else ""
+    return spark(c.bars) if c.role != "ignored" or c.kind != "text" else ""
 
 
 def _range(c: Column) -> str:
-    if c.kind == "number":
+    if c.kind in ("number", "picture"):
         return f"{number(c.low)} to {number(c.high)}"
     if c.kind == "date" and c.names:
         return f"{c.names[0][:10]} to {c.names[-1][:10]}"
@@ -96,24 +101,41 @@ class Findings(TallDrawing):
         return rows
 
 
-class Classes(TallDrawing):
-    """How common each class is, and the floor that follows from it."""
+class Answers(TallDrawing):
+    """How common each class is, or how the amounts to be predicted are spread."""
 
-    DEFAULT_CSS = "Classes { height: auto; max-height: 14; margin: 1 0; }"
+    DEFAULT_CSS = "Answers { height: auto; max-height: 14; margin: 1 0; }"
 
     dataset: Dataset | None = None
 
     def draw(self, width: int, height: int) -> Rows:
-        """Return a bar a class, commonest first."""
+        """Return a bar a class, commonest first; or a histogram for each amount."""
         d = self.dataset
         if d is None:
             return []
-        order = sorted(range(len(d.classes)), key=lambda i: -d.class_counts[i])[:10]
-        names, counts = [shown(d.classes[i]) for i in order], [d.class_counts[i] for i in order]
-        more = f", the {len(order)} commonest of {len(d.classes)}" if len(d.classes) > len(order) else ""
-        rows: Rows = [[(" ◆ ", "lead"), (fit(d.encoding.target, 30).rstrip(), "lead*"),
-                       (f"  training and validation rows of each class{more}", "faint")]]
-        return rows + [[("   ", "ink"), *row] for row in named_bars(names, counts, min(width - 4, 80), "lead")]
+        rows = _class_bars(d, width) if d.classes else _amount_bars(d, width)
+        return [rows[0], *([("   ", "ink"), *row] for row in rows[1:])]
+
+
+def _class_bars(d: Dataset, width: int) -> Rows:
+    order = sorted(range(len(d.classes)), key=lambda i: -d.class_counts[i])[:10]
+    names, counts = [shown(d.classes[i]) for i in order], [d.class_counts[i] for i in order]
+    more = f", the {len(order)} commonest of {len(d.classes)}" if len(d.classes) > len(order) else ""
+    head: Rows = [[(" ◆ ", "lead"), (fit(d.target.name, 30).rstrip(), "lead*"),
+                   (f"  training and validation rows of each class{more}", "faint")]]
+    return head + named_bars(names, counts, min(width - 4, 80), "lead")
+
+
+def _amount_bars(d: Dataset, width: int) -> Rows:
+    targets = [c for c in d.columns if c.role == "target"]
+    rows: Rows = [[(" ◆ ", "lead"), (fit(d.target.name, 40).rstrip(), "lead*"),
+                   ("  how the amounts of training and validation rows are spread", "faint")]]
+    for column in targets[:3]:
+        if len(targets) > 1:
+            rows.append([(fit(column.name, 40).rstrip(), "lead")])
+        height = 5 if len(targets) == 1 else 2
+        rows += histogram(column.bars, column.low or 0.0, column.high or 0.0, min(width - 4, 64), height, "lead")
+    return rows
 
 
 class Detail(Drawing):
@@ -124,11 +146,13 @@ class Detail(Drawing):
 
     def draw(self, width: int, height: int) -> Rows:
         """Return the drawing."""
-        if self.dataset is None:
+        d = self.dataset
+        if d is None:
             return []
-        c = self.dataset.columns[self.index]
-        rows: Rows = [[(fit(c.name, width), "ink*")], *wrap(f"{c.role}: {c.reason}", width, "faint"), []]
-        if c.kind == "number" and c.low is not None and c.high is not None:
+        c = d.columns[self.index]
+        rows: Rows = [[(fit(c.name, width), "ink*")], *wrap(f"{c.role}: {c.reason}", width, "faint")]
+        rows += [*wrap(_encoded(d, c), width, "faint"), []]
+        if c.kind in ("number", "picture") and c.low is not None and c.high is not None:
             rows += histogram(c.bars, c.low, c.high, width, max(min(height // 3, 9), 3))
             rows += [[("median ", "faint"), (number(c.middle), "ink"), ("   gaps ", "faint"),
                       (share(c.missing / c.rows), "ink")]]
@@ -137,13 +161,38 @@ class Detail(Drawing):
             rows += [[(f"{c.names[0]} to {c.names[-1]}", "faint")]]
         elif c.role != "ignored":
             rows += named_bars([shown(n) for n in c.names], c.bars, width, "lead" if c.role == "target" else "bar")
-        rows += [[], [("training rows, and their ", "faint"), (fit(self.dataset.encoding.target, 20).rstrip(), "lead")]]
-        target = [col.role for col in self.dataset.columns].index("target")
-        for example in self.dataset.examples:
-            value = example[self.index] or "(gap)"
-            rows.append([(right(value, width // 2 - 2), "ink"), ("  ", "ink"),
-                         (fit(example[target], width // 2 - 2), "lead" if self.index != target else "faint")])
-        return rows
+        rows += [[], [("training rows, and their ", "faint"), (fit(d.target.name, 20).rstrip(), "lead"),
+                      ("; e shows more", "faint")]]
+        return rows + (_pictures(d, c, width) if c.kind == "picture" else _cells(d, c, width))
+
+
+def _encoded(d: Dataset, c: Column) -> str:
+    """Say how a column becomes inputs."""
+    return next((code.words for code in d.encoding.codes if code.name == c.name), "")
+
+
+def _cells(d: Dataset, c: Column, width: int) -> Rows:
+    aim = d.target.columns[0]
+    own, targets = d.examples[c.name][:8].to_list(), d.examples[aim][:8].to_list()
+    return [[(right("(gap)" if value is None else value, width // 2 - 2), "ink"), ("  ", "ink"),
+             (fit(target, width // 2 - 2), "lead" if c.name != aim else "faint")]
+            for value, target in zip(own, targets, strict=True)]
+
+
+def _pictures(d: Dataset, c: Column, width: int) -> Rows:
+    """Return a few pictures beside each other, and what they show."""
+    rows: Rows = []
+    at = 0
+    labels = d.examples[d.target.columns[0]][:4].to_list()
+    for pixels, label in zip(d.examples[c.name][:4].to_numpy(), labels, strict=True):
+        drawn = [*picture(pixels, c.low or 0.0, c.high or 1.0)]
+        wide = len(drawn[0])
+        if at + wide > width:
+            break
+        drawn.append([(fit(label, wide), "lead")])
+        rows = drawn if not rows else beside(rows, drawn, at - 2)
+        at += wide + 2
+    return rows
 
 
 class DataView(View):
@@ -168,7 +217,7 @@ class DataView(View):
                 yield Header()
                 yield Columns()
                 yield Findings()
-                yield Classes()
+                yield Answers()
             yield Detail()
 
     def show(self) -> None:
@@ -178,10 +227,10 @@ class DataView(View):
         self.set_class(self.size.width < 110, "narrow")
         columns, detail = self.query_one(Columns), self.query_one(Detail)
         if columns.dataset is not dataset:
-            classes, findings = self.query_one(Classes), self.query_one(Findings)
+            answers, findings = self.query_one(Answers), self.query_one(Findings)
             header = self.query_one(Header)
-            columns.dataset = detail.dataset = classes.dataset = findings.dataset = header.dataset = dataset
-            for drawing in (classes, findings, header):
+            columns.dataset = detail.dataset = answers.dataset = findings.dataset = header.dataset = dataset
+            for drawing in (answers, findings, header):
                 drawing.redraw()
             columns.count = len(dataset.columns) if dataset else 0
             columns.redraw()
@@ -214,32 +263,81 @@ class DataView(View):
         if d is None:
             return ("There is no data in this workspace yet. Open a table of your own with o, "
                     "or add the demo data with d.")
-        return (f"{count(sum(d.rows.values()), 'row')}: {count(d.inputs, 'input')} predict {d.encoding.target}, one of "
-                f"{count(len(d.classes), 'class', 'classes')}; {number(d.rows['train'])}{_left_out(d)} rows train, "
-                f"{number(d.rows['validation'])} validate, {number(d.rows['test'])} are sealed. The floor to beat is "
-                f"{loss(d.floor.loss)} (accuracy {share(d.floor.accuracy)}){_linear(d)}. "
-                f"{_warned(d)}Next: n, the sheet.")
+        rows = d.rows
+        folds = f"{len(d.folds)} folds, the first with " if len(d.folds) > 1 else ""
+        return (f"{count(sum(rows.values()), 'row')}: {_inputs(d)} predict {d.target.name}, {_kind(d)}; {folds}"
+                f"{number(rows['train'])}{_left_out(d)} rows train, {number(rows['validation'])} validate, "
+                f"{number(rows['test'])} are sealed{_opened(self.state.openings)}. The floor to beat is {_floor(d)}"
+                f"{_linear(d)}. {_warned(d)}Next: n, the sheet.")
 
 
 def turned(d: Dataset, column: Column, what: str) -> DataPlan | None:
     """Return a data set's plan with one decision about a column turned; None where that makes no sense."""
     plan, name = d.plan, column.name
-    if what == "fewer":
-        return replace(plan, rows=0 if plan.rows else max(d.rows["train"] // 4, min(QUICK, d.rows["train"])))
-    if what == "aim":
-        return None if column.role == "target" else replace(
-            plan, target=name, ignore=_without(plan.ignore, name), use=_without(plan.use, name))
+    general = _turned_for_all(d, what)
+    if general is not None:
+        return general
+    if what in ("aim", "also aim"):
+        return _aimed(d, column, what == "also aim")
     if what == "group":
         group = "" if plan.split.group == name else name
-        return replace(plan, use=_without(plan.use, name), split=replace(plan.split, group=group, order=""))
+        return replace(plan, use=_without(plan.use, name), split=replace(plan.split, group=group, order="", part=""))
+    if what == "order":
+        order = "" if plan.split.order == name else name
+        return replace(plan, split=replace(plan.split, order=order, group="", part="", fold_repeats=1))
     if column.role == "target":
         return None
     if what == "as text":
         text = _without(plan.text, name) if name in plan.text else (*plan.text, name)
         return replace(plan, text=text)
+    if what in ("gaps", "scaling", "ordinal"):
+        return _treated(d, column, what)
     if column.role == "ignored":
         return replace(plan, ignore=_without(plan.ignore, name), use=(*_without(plan.use, name), name))
     return replace(plan, ignore=(*plan.ignore, name), use=_without(plan.use, name))
+
+
+def _turned_for_all(d: Dataset, what: str) -> DataPlan | None:
+    """Return the plan with a decision turned that is not about one column."""
+    plan = d.plan
+    if what == "fewer":
+        return replace(plan, rows=0 if plan.rows else max(d.rows["train"] // 4, min(QUICK, d.rows["train"])))
+    if what == "folds":
+        folds = _next(FOLDS, plan.split.folds)
+        return replace(plan, split=replace(plan.split, folds=folds, part="", fold_repeats=1))
+    if what == "task":
+        if len(d.target.columns) > 1:
+            return None
+        return replace(plan, task="classification" if d.target.task == "regression" else "regression")
+    return None
+
+
+def _aimed(d: Dataset, column: Column, also: bool) -> DataPlan | None:
+    """Return the plan with a column as the target, or as one more or one less."""
+    plan, name = d.plan, column.name
+    bare = replace(plan, ignore=_without(plan.ignore, name), use=_without(plan.use, name))
+    if not also:
+        return None if d.target.columns == (name,) else replace(bare, targets=(name,), task="")
+    if name in plan.targets:
+        return None if len(plan.targets) == 1 else replace(plan, targets=_without(plan.targets, name), task="")
+    return replace(bare, targets=(*plan.targets, name), task="")
+
+
+def _treated(d: Dataset, column: Column, what: str) -> DataPlan | None:
+    """Return the plan with the column's own treatment turned; None where it has none of that kind."""
+    own = d.plan.treatment(column.name)
+    if what == "ordinal":
+        return d.plan.treated(column.name, order=() if own.order is None else None) if column.kind == "text" else None
+    if column.kind != "number":
+        return None
+    if what == "gaps":
+        return d.plan.treated(column.name, gaps=_next((None, *GAPS), own.gaps))
+    return d.plan.treated(column.name, scaling=_next((None, *SCALINGS), own.scaling))
+
+
+def _next(values: Sequence[Any], now: Any) -> Any:
+    """Return the value after `now`, the first after the last."""
+    return values[(list(values).index(now) + 1) % len(values)] if now in values else values[0]
 
 
 def _without(names: tuple[str, ...], name: str) -> tuple[str, ...]:
@@ -251,8 +349,32 @@ def _left_out(d: Dataset) -> str:
     return f" of {number(d.rows['train'] + left)}" if left else ""
 
 
+def _inputs(d: Dataset) -> str:
+    shape = d.encoding.picture
+    if shape is None:
+        return count(d.inputs, "input")
+    return f"pictures of {shape[0]} × {shape[1]}" + (f" in {shape[2]} channels" if shape[2] > 1 else "")
+
+
+def _kind(d: Dataset) -> str:
+    if d.classes:
+        return f"one of {count(len(d.classes), 'class', 'classes')}"
+    return "an amount" if d.outputs == 1 else f"{d.outputs} amounts"
+
+
+def _floor(d: Dataset) -> str:
+    metric = d.target.metrics[0]
+    loss_name = "" if d.classes else "RMSE "
+    return f"{loss_name}{loss(d.floor.loss)} ({shown(metric)} {measured(metric, d.floor.metrics[0])})"
+
+
 def _linear(d: Dataset) -> str:
-    return f"; a linear model reaches {loss(d.linear.loss)}" if d.linear else ""
+    linear = f"; a linear model reaches {loss(d.linear.loss)}" if d.linear else ""
+    return linear + (f"; the noise in the data leaves {loss(d.best.loss)}" if d.best else "")
+
+
+def _opened(openings: int) -> str:
+    return f" (opened {count(openings, 'time')})" if openings else ""
 
 
 def _warned(d: Dataset) -> str:
@@ -264,8 +386,9 @@ class Empty(Drawing):
 
     def draw(self, width: int, height: int) -> Rows:
         """Return a few lines in the middle."""
-        lines: Rows = [[("o", "lead*"), ("  open a table: text, Parquet, Arrow, JSON lines, Excel", "ink")],
-                       [("d", "lead*"), ("  add the demo data: what a hive is doing, told from its sensors", "ink")],
+        what = "  open a table (text, Parquet, Arrow, JSON lines, Excel) or pictures"
+        lines: Rows = [[("o", "lead*"), (what, "ink")],
+                       [("d", "lead*"), ("  add the demo data: three sets from the hives of Marrowfen", "ink")],
                        [],
                        [("Rows are split into training, validation and sealed test rows;", "faint")],
                        [("nothing leaves this machine.", "faint")]]

@@ -13,6 +13,7 @@ from axiarch.tui.plots.runs import Row, Rows, fit, right
 from axiarch.tui.plots.scale import Scale
 from axiarch.tui.views.view import View
 from axiarch.tui.widgets.drawing import Drawing, TallDrawing
+from axiarch.workflows.exporting import floors_of
 from axiarch.workflows.verdicts import changes_text, ranking_verdict, search_verdict
 from axiarch.workflows.watching import Snapshot
 
@@ -26,8 +27,12 @@ _BREAK = (np.array([np.nan]), np.array([np.nan]))
 
 def floor_levels(s: Snapshot) -> list[Level]:
     """Return what every chart of losses is read against."""
-    linear = s.dataset.linear
-    return [Level(s.dataset.floor.loss, "floor"), *([Level(linear.loss, "linear")] if linear else [])]
+    return [Level(level, name) for name, level in floors_of(s.dataset)]
+
+
+def best_level(s: Snapshot) -> float | None:
+    """Return the loss of the noise in generated data."""
+    return s.dataset.best.loss if s.dataset.best else None
 
 
 class Lines(Drawing):
@@ -57,9 +62,9 @@ class Lines(Drawing):
         if not self.by_epoch:
             series.append(_best(s))
         chart = Chart(series, Scale(1 if self.by_epoch else 0, self.end()),
-                      loss_scale(values, s.dataset.floor.loss),
+                      loss_scale(values, s.dataset.floor.loss, best=best_level(s)),
                       "epoch of each run" if self.by_epoch else "budget spent: epochs of all runs",
-                      "validation loss (nats)", floor_levels(s), self.cursor)
+                      f"validation {s.dataset.target.loss_name}", floor_levels(s), self.cursor)
         reading = [] if self.cursor is None else [self._reading(s)]
         return [_legend(self.by_epoch), *draw_chart(chart, width, height - 1 - len(reading)), *reading]
 

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from textual.app import ComposeResult
 
-from axiarch.plain import loss
+from axiarch.plain import loss, shown
 from axiarch.ranking.rank import Ranked
 from axiarch.recipes.recipe import describe
 from axiarch.tui.messages import RecipeOpened
@@ -98,8 +98,8 @@ class Head(Drawing):
         below = ladder.axis(self.scale, track_width(width))
         legend: Row = [(" place  recipe    loss", "faint"), (" ●", "lead"), ("─", "lead"),
                        (" steady loss, 95 %   ", "faint"), ("○", "train"), (" training   ", "faint"),
-                       ("┊ linear and floor" if self.snapshot.dataset.linear else "┊ floor", "faint"),
-                       ("   nats" if width > 90 else "", "faint")]
+                       ("┊ " + ", ".join(reversed([f.name for f in floor_levels(self.snapshot)])), "faint"),
+                       ("   " + shown(self.snapshot.dataset.target.unit, 24) if width > 90 else "", "faint")]
         side = fit("differs from the leader in", max(width - _HEAD - track_width(width) - 2, 0))
         return [legend, [(pad + " ", "ink"), *below[0], ("  " + side, "faint")], [(pad + " ", "ink"), *below[1]]]
 

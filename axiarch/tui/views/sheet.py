@@ -59,9 +59,9 @@ class Plan(Drawing):
         rows: Rows = []
         if self.line is not None:
             rows = [[(self.line.label, "lead*")], *wrap(self.line.summary, width, "faint"), []]
-        parameters = base.parameters(self.dataset.inputs, len(self.dataset.classes))
+        parameters = base.parameters(self.dataset.inputs, self.dataset.outputs)
         rows += [[("base network ", "ink*"), (count(parameters, "parameter"), "faint")]]
-        sizes = (self.dataset.inputs, *base.widths(), len(self.dataset.classes))
+        sizes = (self.dataset.inputs, *base.widths(), self.dataset.outputs)
         names = ["inputs", *[base.word("activation")] * len(base.widths()), "classes"]
         rows += draw_network(sizes, names, width, max(min(2 * len(sizes) - 1, height // 2), 5))
         left = height - len(rows) - 2

@@ -6,13 +6,13 @@ import numpy as np
 from numpy.typing import NDArray
 from textual.app import ComposeResult
 
-from axiarch.plain import loss, number, share
+from axiarch.plain import loss, measured, number, shown
 from axiarch.recipes.recipe import describe
 from axiarch.recipes.steady import steady
 from axiarch.tui.plots.chart import MARGIN, Chart, Level, Series, draw_chart, loss_scale
 from axiarch.tui.plots.runs import Row, Rows, fit, wrap
 from axiarch.tui.plots.scale import Scale, span_of
-from axiarch.tui.views.field import floor_levels
+from axiarch.tui.views.field import best_level, floor_levels
 from axiarch.tui.views.view import View
 from axiarch.tui.widgets.drawing import Drawing, TallDrawing
 from axiarch.workflows.verdicts import recipe_verdict
@@ -30,12 +30,12 @@ class Paper(Drawing):
     recipe = 0
     cursor = 0
 
-    def curves(self) -> list[tuple[int, Curve]]:
-        """Return the curves of the recipe's runs with their repeat."""
+    def curves(self) -> list[tuple[str, Curve]]:
+        """Return the curves of the recipe's runs with the name of each."""
         s = self.snapshot
         if s is None:
             return []
-        return [(r.repeat, s.curves[r.id]) for r in s.runs_of(self.recipe) if r.id in s.curves]
+        return [(s.run_name(r), s.curves[r.id]) for r in s.runs_of(self.recipe) if r.id in s.curves]
 
     def draw(self, width: int, height: int) -> Rows:
         """Return all bands, then what the cursor reads."""
@@ -52,15 +52,15 @@ class Paper(Drawing):
         if heights[3]:
             rows += self._band(curves, "gradient_norm", "gradient norm at the epoch's last step", "second", x, width,
                                heights[3], below=True)
-        return [_legend(), *rows, *self._reading(curves, width)]
+        return [_legend(), *rows, *self._reading(s, curves, width)]
 
     def _at(self, last: int) -> int:
         return min(self.cursor or last, last)
 
-    def _line(self, curves: list[tuple[int, Curve]]) -> float:
+    def _line(self, curves: list[tuple[str, Curve]]) -> float:
         return float(self._at(max(len(c) for _, c in curves)))
 
-    def _losses(self, s: Snapshot, curves: list[tuple[int, Curve]], x: Scale, width: int, height: int) -> Rows:
+    def _losses(self, s: Snapshot, curves: list[tuple[str, Curve]], x: Scale, width: int, height: int) -> Rows:
         series = []
         for _, c in curves:
             series.append(Series(_epochs(c), np.array(c.validation), "lead", 2))
@@ -68,22 +68,22 @@ class Paper(Drawing):
             kept, _ = steady(c.validation)
             if kept:
                 series.append(Series(np.array([float(kept)]), np.array([c.validation[kept - 1]]), "lead", 3, "◆"))
-        scale = loss_scale(np.concatenate([y.y for y in series]), s.dataset.floor.loss)
-        chart = Chart(series, x, scale, "epoch", "loss (nats)", floor_levels(s),
+        scale = loss_scale(np.concatenate([y.y for y in series]), s.dataset.floor.loss, best=best_level(s))
+        chart = Chart(series, x, scale, "epoch", s.dataset.target.loss_name, floor_levels(s),
                       self._line(curves), ticks_below=False)
         return draw_chart(chart, width, height)
 
-    def _gap(self, curves: list[tuple[int, Curve]], x: Scale, width: int, height: int, below: bool) -> Rows:
+    def _gap(self, curves: list[tuple[str, Curve]], x: Scale, width: int, height: int, below: bool) -> Rows:
         series = [Series(_epochs(c), np.array(c.validation) - np.array(c.training_still), "warn") for _, c in curves]
         finite = np.concatenate([y.y for y in series])
         finite = finite[np.isfinite(finite)]
         top = float(np.quantile(finite, 0.98)) if finite.size else 1.0
         scale = span_of(np.array([0.0, top, float(finite.min()) if finite.size else 0.0]))
-        chart = Chart(series, x, scale, "epoch", "gap: validation loss minus training loss (nats)", [Level(0.0, "0")],
+        chart = Chart(series, x, scale, "epoch", "gap: validation loss minus training loss", [Level(0.0, "0")],
                       self._line(curves), ticks_below=below)
         return draw_chart(chart, width, height)
 
-    def _band(self, curves: list[tuple[int, Curve]], name: str, title: str, role: str, x: Scale, width: int,
+    def _band(self, curves: list[tuple[str, Curve]], name: str, title: str, role: str, x: Scale, width: int,
               height: int, below: bool = False) -> Rows:
         series = [Series(_epochs(c), np.array(getattr(c, name)), role) for _, c in curves]
         values = np.concatenate([y.y for y in series])
@@ -91,15 +91,17 @@ class Paper(Drawing):
         chart = Chart(series, x, scale, "epoch", title, (), self._line(curves), ticks_below=below)
         return draw_chart(chart, width, height)
 
-    def _reading(self, curves: list[tuple[int, Curve]], width: int) -> Rows:
+    def _reading(self, s: Snapshot, curves: list[tuple[str, Curve]], width: int) -> Rows:
         rows: Rows = []
-        for repeat, c in curves[:3]:
+        metrics = s.dataset.target.metrics
+        for name, c in curves[:3]:
             at = self._at(len(c)) - 1
-            row: Row = [(f"  seed {repeat + 1}", "faint"), ("  epoch ", "faint"), (str(at + 1), "ink*"),
+            row: Row = [(f"  {name}", "faint"), ("  epoch ", "faint"), (str(at + 1), "ink*"),
                         ("   validation ", "faint"), (loss(c.validation[at]), "lead"), ("   training ", "faint"),
                         (loss(c.training_still[at]), "train"), ("   gap ", "faint"),
-                        (loss(c.validation[at] - c.training_still[at]), "warn"), ("   accuracy ", "faint"),
-                        (share(c.accuracy[at]), "ink"), ("   rate ", "faint"), (number(c.learning_rate[at]), "ink"),
+                        (loss(c.validation[at] - c.training_still[at]), "warn"),
+                        (f"   {shown(metrics[0], 22)} ", "faint"), (measured(metrics[0], c.metrics[at][0]), "ink"),
+                        ("   rate ", "faint"), (number(c.learning_rate[at]), "ink"),
                         ("   gradient ", "faint"), (number(c.gradient_norm[at]), "ink")]
             rows.append(row)
         return rows
@@ -141,7 +143,7 @@ class Facts(TallDrawing):
             f"Differs from the base in: {text}. {number(recipe.parameters)} parameters.", width - 4)[:2]]
         for run in s.runs_of(self.recipe)[:3]:
             end = run.text or run.state
-            rows.append([(f"  seed {run.repeat + 1}  ", "faint"), (fit(end, width - 12).rstrip(), "ink")])
+            rows.append([(f"  {s.run_name(run)}  ", "faint"), (fit(end, width - 12).rstrip(), "ink")])
         return rows
 
 

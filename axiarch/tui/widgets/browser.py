@@ -1,4 +1,4 @@
-"""Choose a table: type a path, or walk the folders; the tables opened before come first."""
+"""Choose a table or pictures: type a path, or walk the folders; the tables opened before come first."""
 
 from __future__ import annotations
 
@@ -16,7 +16,7 @@ from axiarch.plain import shown
 
 #: Endings of files that are tables.
 TABLES = frozenset({".csv", ".tsv", ".txt", ".dat", ".parquet", ".pq", ".arrow", ".feather", ".ipc", ".jsonl",
-                    ".ndjson", ".xlsx", ".xls", ".ods"})
+                    ".ndjson", ".xlsx", ".xls", ".ods", ".npz", ".npy", ".idx", ".gz"})
 
 
 class Tables(DirectoryTree):
@@ -28,7 +28,8 @@ class Tables(DirectoryTree):
 
     def filter_paths(self, paths: Iterable[Path]) -> Iterable[Path]:
         """Keep folders and tables, without the hidden ones."""
-        return [p for p in paths if not p.name.startswith(".") and (_is_folder(p) or p.suffix.lower() in TABLES)]
+        return [p for p in paths if not p.name.startswith(".") and (
+            _is_folder(p) or p.suffix.lower() in TABLES or p.name.endswith("-ubyte"))]
 
 
 def _is_folder(path: Path) -> bool:
@@ -63,7 +64,8 @@ class Browser(ModalScreen[str]):
     def compose(self) -> ComposeResult:
         """Lay out the line to type, what was opened before, and the tree."""
         with Vertical():
-            yield Static(Content("Open a table: text of any separator, Parquet, Arrow, JSON lines, Excel"))
+            yield Static(Content("Open a table (text of any separator, Parquet, Arrow, JSON lines, Excel) or pictures "
+                                 "(.npz, .npy, IDX, or a folder of PNG files: type its path)"))
             yield Input(placeholder="type a path, or walk below with tab and the arrow keys")
             if self._recent:
                 yield Static(Content("opened before"), classes="faint")

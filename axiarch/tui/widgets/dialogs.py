@@ -6,7 +6,7 @@ from textual.app import ComposeResult
 from textual.containers import Vertical, VerticalScroll
 from textual.content import Content
 from textual.screen import ModalScreen
-from textual.widgets import Static
+from textual.widgets import Input, Static
 
 from axiarch.plain import shown
 from axiarch.tui.actions import VIEWS, actions_of
@@ -42,6 +42,28 @@ class Question(_Dialog):
             yield Static(Content(self._question))
             yield Static(Content(self._consequence), classes="faint")
             yield Static(Content("\ny yes    esc no"), classes="faint")
+
+
+class Reason(_Dialog):
+    """Asks for a line of text before something that is recorded; empty if it is left."""
+
+    DEFAULT_CSS = "Reason Input, Reason Input:focus { border: none; height: 1; padding: 0; background: $select; }"
+
+    def __init__(self, question: str, consequence: str) -> None:
+        super().__init__()
+        self._question, self._consequence = question, consequence
+
+    def compose(self) -> ComposeResult:
+        """Lay out question and line."""
+        with Vertical():
+            yield Static(Content(self._question))
+            yield Static(Content(self._consequence + "\n"), classes="faint")
+            yield Input(placeholder="the reason, in a few words", max_length=300)
+            yield Static(Content("\nenter goes on    esc leaves everything as it is"), classes="faint")
+
+    def on_input_submitted(self, event: Input.Submitted) -> None:
+        """Answer with the reason."""
+        self.dismiss(event.value.strip())
 
 
 class Help(_Dialog):

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from rich.segment import Segment
 from rich.style import Style
+from textual.color import Color
 from textual.geometry import Region, Size
 from textual.message import Message
 from textual.reactive import reactive
@@ -16,11 +17,21 @@ from axiarch.tui.plots.runs import Row, Rows, cut, row_width
 
 
 def style_of(role: str, theme: str) -> Style:
-    """Return a role's style in a theme: ``*`` is bold, ``!`` the selected ground."""
+    """Return a role's style in a theme: ``*`` is bold, ``!`` the selected ground, ``~A/B`` two colours of a picture."""
     colours = PALETTES[theme]
+    if role.startswith("~"):
+        above, below = (_pixel(colour, colours) for colour in role[1:].rstrip("!").split("/"))
+        return Style(color=above, bgcolor=below)
     name = role.rstrip("*!")
     ground = colours["select"] if "!" in role else colours["ground"]
     return Style(color=colours[name], bgcolor=ground, bold="*" in role)
+
+
+def _pixel(colour: str, colours: dict[str, str]) -> str:
+    """Return a colour: as it is, or a shade from 0 to 100 between the ground and the ink."""
+    if colour.startswith("#"):
+        return colour
+    return Color.parse(colours["ground"]).blend(Color.parse(colours["ink"]), int(colour) / 100).hex6
 
 
 def strip_of(row: Row, width: int, theme: str, ground: str = "ink") -> Strip:

@@ -1,0 +1,166 @@
+"""Read a table or pictures of any of the usual formats, or say exactly why not."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Mapping
+from dataclasses import dataclass
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+from axiarch.data.delimited import read_delimited
+from axiarch.data.lines import pieces
+from axiarch.data.pictures import PICTURES, read_pictures
+from axiarch.data.plan import Said
+from axiarch.data.table import PART, Table, Tell, quiet
+from axiarch.errors import AxiarchError, DataError
+from axiarch.plain import shown
+
+if TYPE_CHECKING:
+    pass
+
+
+@dataclass(frozen=True)
+class Given:
+    """Files that hold the other parts, and the labels of pictures that come without."""
+
+    validation: Path | None = None
+    test: Path | None = None
+    labels: Path | None = None
+
+
+def read_table(path: Path, said: Said | None = None, scratch: Path | None = None, given: Given | None = None,
+               tell: Tell = quiet) -> tuple[Table, str]:
+    """Read a table or pictures and return them with a sentence on how they were read.
+
+    The format follows from the file's ending; anything not known is read as delimited text. A folder holds
+    pictures, one sub-folder a class. Columns come out as numbers, text, dates or pictures.
+
+    Parameters
+    ----------
+    said : Said, optional
+        What is said of a delimited text; the rest is found out.
+    scratch : Path, optional
+        A folder that large files may be turned into Parquet files in.
+    given : Given, optional
+        Files of the same columns that hold the validation and test rows. The table then has the column
+        :data:`PART`.
+    tell : callable, optional
+        Takes how far the work is.
+
+    Raises
+    ------
+    DataError
+        If something cannot be read as a table with at least two columns and a row.
+    """
+    given = given or Given()
+    table, how = _read(path, said, scratch and scratch / "train", given.labels, tell)
+    if given.validation is None and given.test is None:
+        return table, how
+    others = [(part, _read(file, said, scratch and scratch / part, None, tell)[0], file)
+              for part, file in (("validation", given.validation), ("test", given.test)) if file is not None]
+    return _joined(table, others), how
+
+
+def _joined(table: Table, others: list[tuple[str, Table, Path]]) -> Table:
+    """Return one table of several that have the same columns, with a column that tells them apart."""
+    import polars
+
+    for part, other, file in others:
+        lacking = [name for name in table.columns if name not in other.columns]
+        further = [name for name in other.columns if name not in table.columns]
+        if lacking or further:
+            what = f"lacks the column {shown(lacking[0], 60)!r}" if lacking else (
+                f"has the further column {shown(further[0], 60)!r}")
+            raise DataError(f"the {part} file {what}", shown(file), "all parts need the same columns")
+    lazies = [t.source.lazy().select(table.columns).with_columns(polars.lit(part).alias(PART))
+              for part, t in [("train", table), *((part, t) for part, t, _ in others)]]
+    return Table.scan(polars.concat(lazies, how="vertical_relaxed"))
+
+
+def _read(path: Path, said: Said | None, scratch: Path | None, labels: Path | None, tell: Tell) -> tuple[Table, str]:
+    where = shown(path)
+    try:
+        if path.is_dir() or path.name.lower().endswith(PICTURES):
+            return read_pictures(path, labels, tell)
+        with path.open("rb") as file:
+            if not file.read(1):
+                raise DataError("the file is empty", where, "give a table with rows")
+        ending = path.suffix.lower()
+        if ending in _FORMATS:
+            name, read = _FORMATS[ending]
+            return _read_format(read, path, where, name, scratch, tell), f"{name} file"
+        table, form = read_delimited(path, where, said, scratch, tell)
+        return table, str(form)
+    except FileNotFoundError:
+        raise DataError("there is no such file", where, "check the path") from None
+    except OSError as error:
+        raise DataError(f"it cannot be read: {error.strerror or error}", where, "check the permissions") from None
+
+
+def _excel(path: Path, scratch: Path | None, tell: Tell) -> Table:
+    import polars
+
+    return Table.of(polars.read_excel(path, engine="calamine"), shown(path))
+
+
+def _parquet(path: Path, scratch: Path | None, tell: Tell) -> Table:
+    import polars
+
+    return Table.scan(polars.scan_parquet(path), shown(path))
+
+
+def _arrow(path: Path, scratch: Path | None, tell: Tell) -> Table:
+    import polars
+
+    return Table.scan(polars.scan_ipc(path), shown(path))
+
+
+def _json_lines(path: Path, scratch: Path | None, tell: Tell) -> Table:
+    """Read JSON lines; in pieces, turned into Parquet files, where they are many."""
+    import io
+
+    import polars
+
+    frames, schema = 0, polars.Schema()
+    for piece in pieces(path, "utf-8-sig", shown(path), quoted=False):
+        tell("reading", piece.done / 2)
+        frame = polars.read_ndjson(io.BytesIO(piece.text.encode()), infer_schema_length=None)
+        schema = frame.schema if not frames else polars.concat([frame.clear(), polars.DataFrame(schema=schema)],
+                                                               how="diagonal_relaxed").schema
+        frames += 1
+    if frames == 1:
+        return Table.of(frame, shown(path))
+    assert scratch is not None, "a file this large needs a folder to be turned into a table in"
+    scratch.mkdir(parents=True, exist_ok=True)
+    for i, piece in enumerate(pieces(path, "utf-8-sig", shown(path), quoted=False)):
+        tell("reading", 0.5 + piece.done / 2)
+        polars.read_ndjson(io.BytesIO(piece.text.encode()), schema=schema).write_parquet(scratch / f"{i:05d}.parquet")
+    return Table.open(scratch)
+
+
+_Read = Callable[[Path, Path | None, Tell], Table]
+#: Formats by ending: name and reader.
+_FORMATS: Mapping[str, tuple[str, _Read]] = {
+    ".parquet": ("Parquet", _parquet), ".pq": ("Parquet", _parquet), ".arrow": ("Arrow", _arrow),
+    ".feather": ("Arrow", _arrow), ".ipc": ("Arrow", _arrow), ".jsonl": ("JSON lines", _json_lines),
+    ".ndjson": ("JSON lines", _json_lines), ".xlsx": ("Excel", _excel), ".xls": ("Excel", _excel),
+    ".ods": ("spreadsheet", _excel),
+}
+
+
+def _read_format(read: _Read, path: Path, where: str, name: str, scratch: Path | None, tell: Tell) -> Table:
+    try:
+        table = read(path, scratch, tell)
+    except (ImportError, AxiarchError, OSError):
+        raise
+    except Exception as error:  # each reader has its own exceptions; all mean that the file is damaged
+        if type(error).__name__ == "KeyboardInterrupt":
+            raise
+        first = (str(error).splitlines() or [type(error).__name__])[0]
+        raise DataError(f"this is no {name} file that can be read: {shown(first, 140)}", where,
+                        "write the file again; it may have been cut short") from None
+    if len(table.columns) < 2:
+        raise DataError("there are fewer than two columns", where, "a table needs two or more")
+    if table.height == 0:
+        raise DataError("the file has columns and no rows", where, "give a table with rows")
+    return table

@@ -1,0 +1,190 @@
+"""What is predicted: the task, the target columns, and how their values become numbers and back.
+
+A class is a number from 0. An amount is centred and scaled by the training rows; a loss or an error times the
+scale is in the target's own unit again.
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from typing import TYPE_CHECKING, Any
+
+import numpy as np
+from numpy.typing import NDArray
+
+from axiarch.data.encoding import as_floats, centre_and_scale
+from axiarch.data.plan import Scaling, Task
+from axiarch.errors import DataError
+from axiarch.plain import shown
+
+if TYPE_CHECKING:
+    import polars
+
+#: Class numbers (N,) int32, or scaled amounts (N, T) float32.
+Answers = NDArray[Any]
+
+#: The loss that each task is trained and ranked by, as the engine names it.
+LOSSES: dict[Task, str] = {"classification": "softmax", "binary": "binary", "regression": "squared"}
+
+
+@dataclass(frozen=True)
+class Target:
+    """The target columns of a data set.
+
+    Attributes
+    ----------
+    task : {"classification", "binary", "regression"}
+    columns : tuple of str
+        One, or T for a regression.
+    classes : tuple of str
+        The C classes in the order of their numbers; none for a regression.
+    centre, scale : tuple of float
+        Of each target of a regression, learnt from the training rows.
+    """
+
+    task: Task
+    columns: tuple[str, ...]
+    classes: tuple[str, ...] = ()
+    centre: tuple[float, ...] = ()
+    scale: tuple[float, ...] = ()
+
+    @property
+    def name(self) -> str:
+        """The target columns as people read them."""
+        return ", ".join(self.columns)
+
+    @property
+    def outputs(self) -> int:
+        """Outputs of a network: one a class or an amount, one alone for two classes."""
+        return {"classification": len(self.classes), "binary": 1, "regression": len(self.columns)}[self.task]
+
+    @property
+    def loss(self) -> str:
+        """The engine's name of the loss."""
+        return LOSSES[self.task]
+
+    @property
+    def loss_name(self) -> str:
+        """What a loss is, for people, with its unit."""
+        if self.task != "regression":
+            return "loss (nats)"
+        return f"RMSE ({self.unit})"
+
+    @property
+    def unit(self) -> str:
+        """The unit of a loss: nats, the target's own (its column), or spreads where there are several targets."""
+        if self.task != "regression":
+            return "nats"
+        return self.columns[0] if len(self.columns) == 1 else "spreads"
+
+    @property
+    def metrics(self) -> tuple[str, ...]:
+        """What is measured on the validation rows besides the loss, in the engine's order."""
+        if self.task != "regression":
+            return ("accuracy",)
+        if len(self.columns) == 1:
+            return ("mean absolute error", "R²")
+        return tuple(f"RMSE of {name}" for name in self.columns)
+
+    @property
+    def units(self) -> tuple[float, ...]:
+        """What one of the engine's numbers is worth in each target's own unit (T,); none for classes."""
+        return self.scale
+
+    def encode(self, frame: polars.DataFrame) -> Answers:
+        """Return class numbers (N,) or scaled amounts (N, T) of a table of N rows without gaps in its targets."""
+        if self.task != "regression":
+            return class_numbers(frame[self.columns[0]], self.classes).astype(np.int32)
+        values = np.stack([as_floats(frame[name]) for name in self.columns], axis=1)
+        return np.ascontiguousarray((values - self.centre) / self.scale, dtype=np.float32)
+
+    def decode(self, encoded: Answers) -> list[str] | NDArray[np.float64]:
+        """Return the classes, or the amounts (N, T) in their own units: the inverse of :meth:`encode`."""
+        if self.task != "regression":
+            return [self.classes[i] for i in encoded]
+        return encoded.astype(np.float64) * self.scale + self.centre
+
+
+def class_numbers(series: polars.Series, classes: tuple[str, ...]) -> NDArray[np.int64]:
+    """Return the number of each row's class (N,)."""
+    import polars
+
+    texts = series.cast(polars.String)
+    return texts.replace_strict(list(classes), range(len(classes)), return_dtype=polars.Int64).to_numpy()
+
+
+def learn_target(task: Task, columns: dict[str, polars.Series], scaling: Scaling) -> Target:
+    """Learn classes or scales from the target columns of the training rows, the task being settled.
+
+    `columns` must hold all classes that any part holds; amounts are scaled by the rows given alone.
+    """
+    if task == "regression":
+        found = [centre_and_scale(as_floats(series), scaling) for series in columns.values()]
+        return Target(task, tuple(columns), (), tuple(c for c, _ in found), tuple(s or 1.0 for _, s in found))
+    (name, series), = columns.items()
+    return Target(task, (name,), found_classes(series))
+
+
+def found_classes(series: polars.Series) -> tuple[str, ...]:
+    """Return the classes of a column in order: numbers by size, text by the alphabet."""
+    import polars
+
+    return tuple(series.unique().drop_nulls().sort().cast(polars.String).to_list())
+
+
+def settle_task(columns: dict[str, polars.Series], wanted: str) -> tuple[Task, str]:
+    """Return the task, the one wanted or else a proposal, and why; `columns` have no gaps.
+
+    Raises
+    ------
+    DataError
+        If the columns do not fit it.
+    """
+    if wanted == "regression" or len(columns) > 1:
+        _check_amounts(columns, wanted)
+        return "regression", "chosen" if wanted else "several targets"
+    (name, series), = columns.items()
+    where = f"column {shown(name)!r}"
+    rows, distinct = series.len(), series.n_unique()
+    if rows == 0:
+        raise DataError("the target has no value in any row", where, "choose another target")
+    if distinct < 2:
+        raise DataError("the target is the same in every row", where, "choose another target")
+    if not wanted and is_amount(series):
+        _check_amounts(columns, wanted)
+        return "regression", f"{distinct} different numbers"
+    if distinct > max(rows // 3, 2):
+        raise DataError(f"the target has {distinct} different values in {rows} rows", where,
+                        "choose a column of classes, or the task regression if it holds amounts")
+    if wanted == "binary" and distinct != 2:
+        raise DataError(f"the target has {distinct} classes, not two", where, "choose the task classification")
+    if wanted == "classification":
+        return "classification", "chosen"
+    return ("binary", "two classes") if distinct == 2 else ("classification", f"{distinct} classes")
+
+
+#: A column of numbers with more different values than this is taken for amounts, not for classes.
+MOST_NUMBERED_CLASSES = 20
+
+
+def is_amount(series: polars.Series) -> bool:
+    """Say whether a target column holds amounts rather than classes."""
+    if not series.dtype.is_numeric():
+        return False
+    distinct = series.n_unique()
+    if distinct > MOST_NUMBERED_CLASSES:
+        return True
+    return bool(series.dtype.is_float() and distinct > 2 and (series.round(0) != series).any())
+
+
+def _check_amounts(columns: dict[str, polars.Series], wanted: str) -> None:
+    for name, series in columns.items():
+        where = f"column {shown(name)!r}"
+        if not series.dtype.is_numeric():
+            raise DataError("the target holds text, not amounts", where,
+                            "choose the task classification" if len(columns) == 1 else
+                            "several targets must all be numbers")
+        if series.len() == 0:
+            raise DataError("the target has no value in any row", where, "choose another target")
+        if series.n_unique() < 2:
+            raise DataError("the target is the same in every row", where, "choose another target")

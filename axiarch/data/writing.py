@@ -1,0 +1,139 @@
+"""Write a data set piece by piece beside its place, then rename: it appears whole or not at all."""
+
+from __future__ import annotations
+
+import hashlib
+import json
+import os
+import shutil
+from collections.abc import Sequence
+from dataclasses import dataclass
+from pathlib import Path
+from types import TracebackType
+from typing import IO, Any
+
+import numpy as np
+from numpy.typing import DTypeLike, NDArray
+
+from axiarch.data.dataset import Dataset, as_json, map_array
+from axiarch.data.encoding import Encoding
+from axiarch.data.split import Rows
+from axiarch.data.table import Table, Tell
+from axiarch.data.target import Answers
+from axiarch.errors import DataError
+from axiarch.plain import shown
+
+
+@dataclass(frozen=True)
+class Encoded:
+    """A fold to be written: how it is encoded, and the numbers of its rows in order."""
+
+    encoding: Encoding
+    train: Rows
+    validation: Rows
+
+
+@dataclass(frozen=True)
+class Written:
+    """A fold as written: inputs (N, D) and targets of each part, mapped from disk."""
+
+    inputs: dict[str, NDArray[np.float32]]
+    targets: dict[str, Answers]
+
+
+class Draft:
+    """A data set in the making; a context manager that leaves nothing behind unless it is finished."""
+
+    def __init__(self, folder: Path) -> None:
+        self._folder = folder
+        self._draft = folder.with_name(f".{folder.name}.{os.getpid()}")
+        self._digest = hashlib.sha256()
+
+    def __enter__(self) -> Draft:
+        shutil.rmtree(self._draft, ignore_errors=True)
+        (self._draft / "sealed").mkdir(parents=True)
+        return self
+
+    def __exit__(self, kind: type[BaseException] | None, error: BaseException | None,
+                 trace: TracebackType | None) -> None:
+        shutil.rmtree(self._draft, ignore_errors=True)
+
+    def encode(self, table: Table, folds: Sequence[Encoded], tell: Tell) -> list[Written]:
+        """Encode the rows of all folds in one walk over the table, and write them."""
+        files = [_FoldFiles(self._draft / "folds" / str(i), fold, self._digest) for i, fold in enumerate(folds)]
+        first = folds[0].encoding
+        names = [*(code.name for code in first.codes), *first.target.columns]
+        try:
+            for start, piece in table.pieces(names):
+                tell("encoding", start / table.height)
+                for each in files:
+                    each.take(start, piece)
+        finally:
+            for each in files:
+                each.close()
+        return [Written({p: map_array(f.folder / f"{p}.inputs.npy") for p in ("train", "validation")},
+                        {p: map_array(f.folder / f"{p}.targets.npy") for p in ("train", "validation")})
+                for f in files]
+
+    def keep(self, given: Table, sealed: Rows, table: Table, examples: Rows, tell: Tell) -> None:
+        """Keep the table as it was read, which of its rows are sealed, and a few training rows to look at."""
+        import polars
+
+        given.save(self._draft / "sealed" / "table", tell)
+        np.save(self._draft / "sealed" / "rows.npy", sealed, allow_pickle=False)
+        polars.DataFrame([table.column(name)[examples] for name in table.columns]).write_parquet(
+            self._draft / "examples.parquet")
+
+    def finish(self, dataset: Dataset) -> None:
+        """Write the description, and put everything into its place."""
+        known = as_json(dataset)
+        self._digest.update(json.dumps(known["folds"]).encode())
+        known |= {"fingerprint": self._digest.hexdigest()[:16]}
+        (self._draft / "data.json").write_text(json.dumps(known, indent=1, ensure_ascii=False), encoding="utf-8")
+        if self._folder.exists():
+            raise DataError(f"a data set called {shown(self._folder.name)!r} is there already", "",
+                            "choose another name")
+        self._draft.rename(self._folder)
+
+
+class _FoldFiles:
+    """The arrays of one fold, being written."""
+
+    def __init__(self, folder: Path, fold: Encoded, digest: Any) -> None:
+        folder.mkdir(parents=True)
+        self.folder = folder
+        self._fold = fold
+        self._digest = digest
+        target = fold.encoding.target
+        width = len(fold.encoding.inputs)
+        shape, kind = (((len(target.columns),), np.float32) if target.task == "regression" else ((), np.int32))
+        self._rows = {"train": fold.train, "validation": fold.validation}
+        self._files: dict[tuple[str, str], IO[bytes]] = {}
+        for part, rows in self._rows.items():
+            self._files[part, "inputs"] = _begin(folder / f"{part}.inputs.npy", (len(rows), width), np.float32)
+            self._files[part, "targets"] = _begin(folder / f"{part}.targets.npy", (len(rows), *shape), kind)
+
+    def take(self, start: int, piece: Any) -> None:
+        """Write the rows of a piece of the table that begins with row `start`."""
+        for part, rows in self._rows.items():
+            low, high = np.searchsorted(rows, (start, start + piece.height))
+            if low == high:
+                continue
+            own = piece[rows[low:high] - start]
+            for kind, array in (("inputs", self._fold.encoding.encode(own)),
+                                ("targets", self._fold.encoding.labels(own))):
+                array.tofile(self._files[part, kind])
+                self._digest.update(array)
+
+    def close(self) -> None:
+        """Close all files."""
+        for file in self._files.values():
+            file.close()
+
+
+def _begin(path: Path, shape: tuple[int, ...], kind: DTypeLike) -> IO[bytes]:
+    """Begin a .npy file: everything but its numbers."""
+    file = path.open("wb")
+    np.lib.format.write_array_header_1_0(file, {
+        "descr": np.lib.format.dtype_to_descr(np.dtype(kind)), "fortran_order": False, "shape": shape})
+    return file

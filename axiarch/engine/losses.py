@@ -1,0 +1,83 @@
+"""Losses: what a network's outputs are held against, in one fused pass, and what is reported of it.
+
+A loss is added by one kernel and one entry of :data:`LOSSES`.
+"""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+
+from axiarch.engine import kernels
+
+Floats = NDArray[np.float64]
+
+
+@dataclass(frozen=True)
+class Loss:
+    """One way to hold outputs against targets.
+
+    Attributes
+    ----------
+    kernel : callable
+        As :func:`kernels.softmax_loss`.
+    amounts : bool
+        Whether targets are amounts (N, T) rather than class numbers (N,).
+    sums : callable
+        From the number of outputs to the number of sums that the kernel keeps for each run.
+    reported : callable
+        From the mean loss and the units of the targets to the loss that people read.
+    metrics : callable
+        From the sums divided by the rows, the units, and the spread (variance) of the scaled targets, to what else
+        is measured.
+    """
+
+    kernel: Callable[..., None]
+    amounts: bool
+    sums: Callable[[int], int]
+    reported: Callable[[float, Sequence[float]], float]
+    metrics: Callable[[Floats, Sequence[float], float], tuple[float, ...]]
+
+
+def unit_of(units: Sequence[float]) -> float:
+    """Return what one of a loss is worth: the single target's unit, else 1."""
+    return units[0] if len(units) == 1 else 1.0
+
+
+def _as_it_is(mean: float, units: Sequence[float]) -> float:
+    return mean
+
+
+def _root(mean: float, units: Sequence[float]) -> float:
+    """Return the root mean squared error in the target's unit; in spreads where there are several targets."""
+    return math.sqrt(mean) * unit_of(units) if mean >= 0 else mean
+
+
+def _accuracy(means: Floats, units: Sequence[float], spread: float) -> tuple[float, ...]:
+    return (float(means[0]),)
+
+
+def _errors(means: Floats, units: Sequence[float], spread: float) -> tuple[float, ...]:
+    """Return mean absolute error and the share of variance explained, or the RMSE of each of several targets."""
+    count = len(means) // 2
+    if count > 1:
+        return tuple(float(math.sqrt(m) * u) for m, u in zip(means[:count], units, strict=True))
+    return float(means[1] * unit_of(units)), 1 - float(means[0]) / spread if spread > 0 else 0.0
+
+
+#: Losses by name.
+LOSSES: dict[str, Loss] = {
+    "softmax": Loss(kernels.softmax_loss, False, lambda outputs: 1, _as_it_is, _accuracy),
+    "binary": Loss(kernels.binary_loss, False, lambda outputs: 1, _as_it_is, _accuracy),
+    "squared": Loss(kernels.squared_loss, True, lambda outputs: 2 * outputs, _root, _errors),
+}
+
+
+def targets_buffer(loss: Loss, runs: int, rows: int, outputs: int, dtype: Any) -> NDArray[Any]:
+    """Return a place for the targets of a batch: (K, B) int32, or (K, B, T)."""
+    return np.zeros((runs, rows, outputs), dtype) if loss.amounts else np.zeros((runs, rows), np.int32)
