@@ -58,6 +58,7 @@ def build_dataset(table: Table, folder: Path, name: str, source: str = "", plan:
     given = table
     if PART in table.columns and not plan.split.part:
         plan = replace(plan, split=replace(plan.split, part=PART))
+    tell("looking for numbers and dates stored as text", 0.0)
     changes, words = repairs(table, plan.text)
     table = table.changed(changes)
     names, why = choose_targets(table, plan.targets, (*plan.ignore, plan.split.group, plan.split.part))
@@ -75,8 +76,10 @@ def build_dataset(table: Table, folder: Path, name: str, source: str = "", plan:
     roles = propose_roles(table, rows, names, f"{why}; {because}", left, plan.use)
     roles = {n: (role, f"{reason}; {words[n]}" if n in words else reason) for n, (role, reason) in roles.items()}
     inputs = tuple(n for n, (role, _) in roles.items() if role == "input")
+    tell("learning how to encode them", 0.0)
     encodings = [learn_encoding(lambda n, p=parts: table.column(n)[p.train], inputs,  # type: ignore[misc]
                                 _scaled(target, table, parts, plan), plan) for parts in folds]
+    tell("counting values", 0.0)
     columns = look(table, rows, roles, task != "regression")
     with Draft(folder) as draft:
         written = draft.encode(

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 from dataclasses import dataclass
 from typing import TYPE_CHECKING, Any, Literal
 
@@ -48,7 +49,7 @@ class Column:
     low, high, middle : float or None
         Smallest, largest and median number; None for text.
     bars : tuple of int
-        Rows in each of :data:`BINS` equal stretches of the range, or of each of `names`.
+        Rows in each of at most :data:`BINS` equal stretches of the range, or of each of `names`.
     names : tuple of str
         The commonest categories of a text column; the first and last date of a date column.
     """
@@ -227,4 +228,13 @@ def _numbers_seen(name: str, kind: Kind, role: Role, reason: str, missing: int, 
     if not values.size:
         return Column(name, kind, role, reason, missing, rows, distinct, bars=(0,) * BINS)
     return Column(name, kind, role, reason, missing, rows, distinct, float(values.min()), float(values.max()),
-                  float(np.median(values)), tuple(int(b) for b in np.histogram(values, BINS)[0]))
+                  float(np.median(values)), tuple(int(b) for b in np.histogram(values, _edges(values))[0]))
+
+
+def _edges(values: NDArray[Any]) -> int | NDArray[np.float64]:
+    """Return the stretches that numbers are counted in: as many whole numbers in each where all are whole."""
+    low, high = float(values.min()), float(values.max())
+    if high - low > 1e6 or (values != np.floor(values)).any():
+        return BINS
+    each = math.ceil((high - low + 1) / BINS)
+    return low - 0.5 + each * np.arange(math.ceil((high - low + 1) / each) + 1)

@@ -144,16 +144,29 @@ class _Reader:
 
         first = piece.line == 1 and self.form.header
         try:
-            return polars.read_csv(
-                piece.text.encode(), separator=self.form.separator, decimal_comma=self.form.decimal == ",",
-                has_header=False, skip_rows=1 if first else 0, new_columns=self.names, infer_schema_length=None,
-                null_values=list(GAPS), schema_overrides=kinds,
-            )
+            texts = polars.read_csv(
+                piece.text.encode(), separator=self.form.separator, has_header=False, skip_rows=1 if first else 0,
+                new_columns=self.names, infer_schema=False, null_values=list(GAPS))
         except polars.exceptions.NoDataError:
-            return polars.DataFrame({name: [] for name in self.names}, schema=kinds)
+            texts = polars.DataFrame({name: [] for name in self.names}, schema={n: polars.String for n in self.names})
         except polars.exceptions.PolarsError as error:
             raise DataError(f"this is not a table: {shown(str(error).splitlines()[0], 160)}", self.where,
                             "name its separator or encoding, or mend it") from None
+        return polars.DataFrame([self._typed(series, kinds and kinds[series.name]) for series in texts])
+
+    def _typed(self, texts: polars.Series, kind: polars.DataType | None) -> polars.Series:
+        """Return a column of texts as the kind that is settled, or as the first that fits all of them."""
+        import polars
+
+        if kind is not None and not kind.is_numeric():
+            return texts
+        comma = self.form.decimal == ","
+        for each in (polars.Int64(), polars.Float64()) if kind is None else (kind,):
+            points = texts.str.replace(",", ".", literal=True) if comma and each == polars.Float64 else texts
+            found = points.cast(each, strict=False)
+            if kind is not None or found.null_count() == texts.null_count():
+                return found
+        return texts
 
     def _check_widths(self, piece: Piece) -> None:
         """Raise at the first row with more or fewer cells than there are columns."""

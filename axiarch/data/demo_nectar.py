@@ -69,7 +69,7 @@ def nectar_flow(rows: int = 2500, seed: int = 21) -> NectarFlow:
     rng = np.random.default_rng(seed)
     day = rng.integers(0, 160, rows)
     warmth = rng.normal(19 + 5 * np.sin(np.pi * day / 160), 3.5)
-    rain = np.where(rng.random(rows) < 0.55, 0.0, rng.gamma(0.8, 5.0, rows))
+    rain = np.where(rng.random(rows) < 0.55, 0.0, rng.gamma(1.6, 2.2, rows))
     wind = rng.gamma(3.0, 1.2, rows)
     sun = np.clip(rng.normal(8.5, 2.5, rows) - 0.25 * rain, 0.2, 15)
     bloom = np.clip(0.75 * np.exp(-(((day - 70) / 38) ** 2)) + rng.normal(0.12, 0.09, rows), 0.0, 1.0)

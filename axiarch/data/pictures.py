@@ -9,6 +9,7 @@ from __future__ import annotations
 
 import contextlib
 import gzip
+import math
 import struct
 import zipfile
 import zlib
@@ -136,7 +137,10 @@ def _from_archive(path: Path, where: str) -> tuple[NDArray[Any], NDArray[Any]]:
         shapes = {}
         for name, member_name in names.items():
             with archive.open(member_name) as file:
-                shapes[name] = _header(file, f"{where}, {shown(name, 60)}")[0]
+                shapes[name], dtype = _header(file, f"{where}, {shown(name, 60)}")
+            if math.prod(shapes[name]) * dtype.itemsize > archive.getinfo(member_name).file_size:
+                raise DataError(f"it is cut short: it should hold {shapes[name]} numbers",
+                                f"{where}, {shown(name, 60)}", "write the file again")
         first, second = _two(shapes, where)
         with archive.open(names[first]) as one, archive.open(names[second]) as two:
             return _numpy(one, f"{where}, {shown(first, 60)}"), _numpy(two, f"{where}, {shown(second, 60)}")
@@ -183,7 +187,7 @@ def _one_array(path: Path, where: str) -> NDArray[Any]:
     if path.suffix.lower() == ".npy":
         with path.open("rb") as file:
             shape, dtype = _header(file, where)
-            if int(np.prod(shape)) * dtype.itemsize > path.stat().st_size:
+            if math.prod(shape) * dtype.itemsize > path.stat().st_size:
                 raise DataError(f"it is cut short: it should hold {shape} numbers", where, "write the file again")
         mapped: NDArray[Any] = np.load(path, mmap_mode="r", allow_pickle=False)
         return mapped
@@ -201,7 +205,7 @@ def _idx(path: Path, where: str) -> NDArray[Any]:
         if zero != 0 or code not in _IDX or not 1 <= dimensions <= 4:
             raise DataError("it does not begin as the IDX format does", where, "give an IDX, .npy or .npz file")
         shape = struct.unpack(f">{dimensions}I", file.read(4 * dimensions))
-        size = int(np.prod(shape, dtype=object)) * np.dtype(_IDX[code]).itemsize
+        size = math.prod(shape) * np.dtype(_IDX[code]).itemsize
         if packed:
             _check_unpacked(size, path.stat().st_size, where)
         elif size > path.stat().st_size:

@@ -32,8 +32,9 @@ def repairs(table: Table, keep: tuple[str, ...] = ()) -> tuple[dict[str, Change]
     for name, kind in table.schema.items():
         if kind == polars.String and name not in keep and name != PART:
             series = table.column(name)
+            counts = series.drop_nulls().value_counts(name="rows")
             for change, what in _CONVERSIONS:
-                told = _if_enough(series, change(series), what)
+                told = _if_enough(counts[name], counts["rows"], change, what)
                 if told:
                     changes[name], words[name] = change, told
                     break
@@ -65,10 +66,20 @@ _CONVERSIONS: tuple[tuple[Change, str], ...] = (
     (_as_number, "numbers stored as text"), *((_as_date(form), "dates") for form in DATES))
 
 
-def _if_enough(series: polars.Series, found: polars.Series, what: str) -> str:
-    """Return in words what a conversion does; empty if it loses too much."""
-    present = series.len() - series.null_count()
-    converted = found.len() - found.null_count()
+#: Values that a conversion is tried on before it is tried on all.
+TRIED = 500
+
+
+def _if_enough(values: polars.Series, rows: polars.Series, change: Change, what: str) -> str:
+    """Return in words what a conversion does to a column; empty if it loses too much.
+
+    `values` are the different ones, `rows` says how many rows hold each.
+    """
+    few = values.gather_every(max(values.len() // TRIED, 1))
+    if few.len() > TRIED // 2 and change(few).null_count() > few.len() // 2:
+        return ""
+    present = int(rows.sum())
+    converted = int(rows.filter(change(values).is_not_null()).sum())
     if present == 0 or converted < max(ENOUGH * present, 2):
         return ""
     lost = present - converted

@@ -13,6 +13,8 @@ from axiarch.runner.material import shape_of, training_data
 
 #: No hidden layer; a mild pull on the weights, as one would try first.
 LINEAR = Recipe({"depth": 0, "learning_rate": 0.01, "l2": 1e-4, "epochs": 100, "patience": 8, "batch_size": 64})
+#: Steps an epoch at the most: of very many rows more are averaged in each.
+_STEPS = 400
 
 
 def linear_floor(dataset: Dataset, fold: int = 0) -> Floor:
@@ -23,8 +25,10 @@ def linear_floor(dataset: Dataset, fold: int = 0) -> Floor:
     TrainingError
         If it diverges.
     """
-    stack = Stack(shape_of(LINEAR, dataset, fold), 1, training_data(dataset, fold))
-    stack.add(RunSpec(0, LINEAR, Streams(dataset.seed, fold=fold)))
+    rows = dataset.folds[fold].rows["train"]
+    recipe = LINEAR.changed({"batch_size": max(LINEAR.whole("batch_size"), -(-rows // _STEPS))})
+    stack = Stack(shape_of(recipe, dataset, fold), 1, training_data(dataset, fold))
+    stack.add(RunSpec(0, recipe, Streams(dataset.seed, fold=fold)))
     metrics: list[tuple[float, ...]] = []
     while True:
         (progress,) = stack.train_epoch()

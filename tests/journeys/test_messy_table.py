@@ -11,7 +11,7 @@ from tests.journeys.terminal import TerminalCase
 
 class MessyTable(TerminalCase):
     def test_open_look_mend_and_go_on(self) -> None:
-        _, messy = workflows.write_demo_files(self.folder / "files")
+        messy = workflows.write_demo_files(self.folder / "files")[1]
         place = self.folder / "w"
         terminal = self.open("-w", str(place))
         self.wait(terminal, "no data in this workspace")

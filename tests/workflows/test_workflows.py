@@ -138,7 +138,8 @@ class Floors(FolderCase):
 
     def test_demo_files(self) -> None:
         paths = workflows.write_demo_files(self.folder / "files")
-        self.assertEqual([p.name for p in paths], ["hive-states.csv", "hive-states-messy.csv", "nectar-flow.csv", "hum.npz"])
+        self.assertEqual([p.name for p in paths],
+                         ["hive-states.csv", "hive-states-messy.csv", "nectar-flow.csv", "hum.npz"])
 
 
 class Drafts(FolderCase):

@@ -14,7 +14,7 @@ from axiarch.data.checks import wrong_columns
 from axiarch.data.columns import Column
 from axiarch.data.dataset import Dataset
 from axiarch.data.plan import GAPS, SCALINGS, DataPlan
-from axiarch.plain import count, loss, measured, number, share, shown
+from axiarch.plain import count, loss, number, share, shown
 from axiarch.tui.plots.bars import histogram, named_bars, spark
 from axiarch.tui.plots.picture import picture
 from axiarch.tui.plots.runs import Row, Rows, beside, fit, right, wrap
@@ -363,14 +363,14 @@ def _kind(d: Dataset) -> str:
 
 
 def _floor(d: Dataset) -> str:
-    metric = d.target.metrics[0]
-    loss_name = "" if d.classes else "RMSE "
-    return f"{loss_name}{loss(d.floor.loss)} ({shown(metric)} {measured(metric, d.floor.metrics[0])})"
+    if not d.classes:
+        return f"RMSE {loss(d.floor.loss)}"
+    return f"{loss(d.floor.loss)} (accuracy {share(d.floor.metrics[0])})"
 
 
 def _linear(d: Dataset) -> str:
     linear = f"; a linear model reaches {loss(d.linear.loss)}" if d.linear else ""
-    return linear + (f"; the noise in the data leaves {loss(d.best.loss)}" if d.best else "")
+    return linear + (f", the noise alone leaves {loss(d.best.loss)}" if d.best else "")
 
 
 def _opened(openings: int) -> str:
@@ -378,7 +378,8 @@ def _opened(openings: int) -> str:
 
 
 def _warned(d: Dataset) -> str:
-    return f"{count(len(d.findings), 'thing')} to look into first, marked !. " if d.findings else ""
+    grave = sum(finding.kind != "constant" for finding in d.findings)  # those are left out already
+    return f"{count(grave, 'thing')} to look into first, marked !. " if grave else ""
 
 
 class Empty(Drawing):
