@@ -271,7 +271,8 @@ def _far_values(looked: Looked) -> list[Finding]:
         if float(away.max(initial=0.0)) > FAR:
             found.append((float(away.max()), int((away > FAR).sum()), code.name))
     return [Finding("far outside", name, f"{count(n, 'validation value')} up to {number(most, 3)} spreads away from "
-                    "the training rows", "look for mistakes in the column") for most, n, name in sorted(found)[::-1][:3]]
+                    "the training rows", "look for mistakes in the column")
+            for most, n, name in sorted(found)[::-1][:3]]
 
 
 def _constants(looked: Looked) -> list[Finding]:

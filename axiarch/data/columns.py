@@ -237,4 +237,5 @@ def _edges(values: NDArray[Any]) -> int | NDArray[np.float64]:
     if high - low > 1e6 or (values != np.floor(values)).any():
         return BINS
     each = math.ceil((high - low + 1) / BINS)
-    return low - 0.5 + each * np.arange(math.ceil((high - low + 1) / each) + 1)
+    edges: NDArray[np.float64] = low - 0.5 + each * np.arange(math.ceil((high - low + 1) / each) + 1.0)
+    return edges

@@ -152,7 +152,7 @@ class _Reader:
         except polars.exceptions.PolarsError as error:
             raise DataError(f"this is not a table: {shown(str(error).splitlines()[0], 160)}", self.where,
                             "name its separator or encoding, or mend it") from None
-        return polars.DataFrame([self._typed(series, kinds and kinds[series.name]) for series in texts])
+        return polars.DataFrame([self._typed(series, kinds[series.name] if kinds else None) for series in texts])
 
     def _typed(self, texts: polars.Series, kind: polars.DataType | None) -> polars.Series:
         """Return a column of texts as the kind that is settled, or as the first that fits all of them."""

@@ -108,6 +108,35 @@ class BadInput(CliCase):
                 self.cli(*messy, "--name", "bad", *words, code=2)
         self.assertEqual(len(list((self.folder / "w" / "data").iterdir())), 2)
 
+    def test_amounts_folds_treatments_and_the_seal(self) -> None:
+        self.cli("data", "demo-files", "files")
+        add = ("data", "add", "files/nectar-flow.csv", "-w", "w", "--json")
+        found = json.loads(self.cli(*add).stdout)
+        self.assertEqual((found["task"], found["targets"], found["loss"]), ("regression", ["gain_g"], "RMSE (gain_g)"))
+        folded = json.loads(self.cli(
+            *add, "--name", "folded", "--folds", "3", "--gaps", "wind_m_s=constant 0", "--scaling", "robust",
+            "--scaling", "rain_mm=logarithm", "--ordinal", "meadow=heath < mixed < clover < linden").stdout)
+        self.assertEqual(len(folded["folds"]), 3)
+        self.assertEqual(folded["inputs"], found["inputs"] - 3)
+        both = json.loads(self.cli(*add, "--name", "both", "--target", "gain_g", "--target", "bloom_index").stdout)
+        self.assertEqual((both["outputs"], set(both["floor"])), (2, {"loss", "RMSE of gain_g", "RMSE of bloom_index"}))
+        opened = json.loads(self.cli("data", "open-seal", "folded", "--reason", "to see", "-w", "w", "--json").stdout)
+        self.assertEqual((opened["rows"], opened["times_opened"]), (500, 1))
+        self.assertIn("to see", self.cli("data", "openings", "-w", "w").stdout)
+        self.assertIn("RMSE", self.cli("data", "show", "folded", "-w", "w").stdout)
+        for words in (("--gaps", "guess"), ("--scaling", "big"), ("--folds", "1"), ("--task", "binary"),
+                      ("--target", "meadow", "--task", "regression"), ("--validation-file", "files/hive-states.csv")):
+            with self.subTest(words=words):
+                self.cli(*add, "--name", "bad", *words, code=2)
+        self.assertEqual(len(list((self.folder / "w" / "data").iterdir())), 3)
+
+    def test_a_search_file_alone_brings_its_data(self) -> None:
+        self.cli("data", "demo-files", "files")
+        (self.folder / "files" / "s.toml").write_text(
+            'data = "hum.npz"\nrepeats = 1\n[recipe]\nepochs = 2\ndepth = 1\n[vary]\nwidth = "8 | 16"\n')
+        done = json.loads(self.cli("search", "files/s.toml", "-w", "fresh", "--json").stdout)
+        self.assertEqual((done["data"], done["state"], len(done["ranking"])), ("hum", "done", 3))
+
     def test_files_that_are_not_there(self) -> None:
         ring_workspace(self.folder / "w")
         self.cli("search", "none.toml", "-w", "w", code=2)

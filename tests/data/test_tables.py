@@ -14,7 +14,7 @@ from hypothesis import strategies as st
 
 from axiarch.data.columns import choose_targets, look, propose_roles
 from axiarch.data.delimited import TextForm, read_delimited
-from axiarch.data.encoding import DateCode, NumberCode, TextCode, learn_encoding
+from axiarch.data.encoding import DateCode, NumberCode, OrderCode, TextCode, learn_encoding
 from axiarch.data.encoding import Encoding as Learnt
 from axiarch.data.floor import class_floor
 from axiarch.data.plan import DataPlan, Said, SplitPlan
@@ -294,6 +294,60 @@ class Encoding(unittest.TestCase):
         encoded = code.encode(polars.Series("t", ["once", "new", "c3", None]))
         np.testing.assert_array_equal(encoded[:, -1], [1, 1, 0, 0])
         self.assertEqual(encoded.sum(), 3)
+
+    def test_an_order_becomes_a_place_in_it(self) -> None:
+        plan = DataPlan().treated("t", order=("low", "middle", "high"))
+        frame, encoding = self.learn(plan, t=["low", "high", "middle", "low", None, "high"])
+        code = encoding.codes[0]
+        self.assertIsInstance(code, OrderCode)
+        x = encoding.encode(frame)
+        self.assertLess(x[0, 0], x[2, 0])
+        self.assertLess(x[2, 0], x[1, 0])
+        self.assertEqual((x[4, 0], x[:, 1].tolist()), (x[2, 0], [0, 0, 0, 0, 1, 0]))
+        new = code.encode(polars.Series("t", ["never seen"]))
+        np.testing.assert_allclose(new, [[x[2, 0], 1]], atol=1e-6)
+
+    @settings(deadline=None)
+    @given(st.lists(st.one_of(st.none(), st.sampled_from("abcdef")), min_size=4, max_size=30).filter(
+        lambda v: len(v) % 2 == 0 and len(set(v) - {None}) > 1), st.booleans())
+    def test_categories_decode_to_what_they_were(self, values: list[str | None], ordered: bool) -> None:
+        plan = DataPlan().treated("t", order=()) if ordered else None
+        frame, encoding = self.learn(plan, t=list(values))
+        code = encoding.codes[0]
+        assert isinstance(code, TextCode | OrderCode)
+        self.assertEqual(code.decode(code.encode(frame["t"])), values)
+
+    @settings(deadline=None)
+    @given(st.lists(st.one_of(st.none(), st.floats(0, 1e5)), min_size=4, max_size=30).filter(
+        lambda v: len(v) % 2 == 0 and set(v) != {None}),
+           st.sampled_from(["z-score", "0-1", "robust", "logarithm", "none"]))
+    def test_numbers_with_gaps_decode_to_what_they_were(self, values: list[float | None], scaling: str) -> None:
+        frame, encoding = self.learn(DataPlan(scaling=scaling), x=list(values))  # type: ignore[arg-type]
+        code = encoding.codes[0]
+        assert isinstance(code, NumberCode)
+        back = code.decode(code.encode(frame["x"].cast(polars.Float64)))
+        wanted = np.array([np.nan if v is None else v for v in values])
+        np.testing.assert_allclose(back, wanted, atol=1e-6 * max(1.0, float(np.nanmax(np.nan_to_num(wanted)))))
+
+    def test_one_column_can_be_treated_otherwise(self) -> None:
+        plan = DataPlan(gaps="mean").treated("b", gaps="constant -1", scaling="none")
+        columns: dict[str, list[object]] = {n: [1.0, None, 3.0, 5.0] for n in "ab"}
+        _, encoding = self.learn(plan, **columns)
+        a, b = encoding.codes
+        self.assertEqual((a.fill, b.fill), (3.0, -1.0))  # type: ignore[union-attr]
+        self.assertEqual((b.centre, b.scale), (0.0, 1.0))  # type: ignore[union-attr]
+        self.assertEqual(plan.treated("b", gaps=None, scaling=None).columns, ())
+        for wrong in ({"gaps": "guess"}, {"gaps": "constant x"}, {"scaling": "big"}):
+            with self.subTest(wrong=wrong), self.assertRaises(DataError):
+                plan.treated("b", **wrong)
+
+    def test_every_code_says_in_words_what_it_does(self) -> None:
+        columns: dict[str, list[object]] = {"n": [1.0, None, 3.0, 900.0], "t": ["a", "b", "a", "c"],
+                                            "d": [date(2024, 1, 1), None, date(2023, 1, 1), None]}
+        _, encoding = self.learn(DataPlan().treated("n", scaling="logarithm"), **columns)
+        words = [code.words for code in encoding.codes]
+        for said, wanted in zip(words, ("logarithm", "3 categories", "circle"), strict=True):
+            self.assertIn(wanted, said)
 
     def test_dates_become_places_on_a_circle(self) -> None:
         days = [date(2023, 12, 31), date(2024, 1, 1), date(2024, 7, 1), None]

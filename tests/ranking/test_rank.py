@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import math
 import unittest
+from dataclasses import replace
 
 import numpy as np
 
@@ -102,3 +103,39 @@ class Ties(unittest.TestCase):
             best = min(found.rows, key=lambda r: r.recipe)  # a recipe named beforehand
             wrong += best.standing == "apart"
         self.assertLess(wrong / 400, 0.05)
+
+
+class Pairs(unittest.TestCase):
+    """Runs of different recipes share folds and seeds: what is hard for all says nothing about any."""
+
+    def results(self, rng: np.random.Generator, levels: list[float], folds: int, hard: float,
+                noise: float) -> list[RunResult]:
+        """Return runs of recipes at `levels` over folds that differ by `hard` and runs that differ by `noise`."""
+        fold = rng.normal(0, hard, folds)
+        return [RunResult(i, [level + f + e] * 3, [0.1] * 3, [(0.5,)] * 3, 1.0, True, (0, j))
+                for i, level in enumerate(levels)
+                for j, (f, e) in enumerate(zip(fold, rng.normal(0, noise, folds), strict=True))]
+
+    def test_hard_folds_hide_no_difference(self) -> None:
+        rng = np.random.default_rng(0)
+        paired = self.results(rng, [1.0, 1.1, 1.2, 1.3], 5, 0.5, 0.01)
+        found = ranking(*paired)
+        self.assertEqual([r.standing for r in found.rows], ["leader", "apart", "apart", "apart"])
+        self.assertLess(found.paired or 9, 0.03)
+        blind = ranking(*(replace(r, block=None) for r in paired))
+        self.assertIsNone(blind.paired)
+        self.assertEqual({r.standing for r in blind.rows[1:]}, {"tied"})
+
+    def test_equal_recipes_are_seldom_called_apart_over_folds(self) -> None:
+        rng = np.random.default_rng(1)
+        wrong = 0
+        for _ in range(400):
+            found = ranking(*self.results(rng, [1.0] * 8, 4, 0.5, 0.1))
+            wrong += next(r for r in found.rows if r.recipe == 0).standing == "apart"
+        self.assertLess(wrong / 400, 0.05)
+
+    def test_a_recipe_with_fewer_runs_is_not_compared_in_pairs(self) -> None:
+        results = self.results(np.random.default_rng(2), [1.0, 1.0, 1.1], 4, 0.5, 0.01)
+        found = ranking(*results[:-1])
+        self.assertEqual(found.rows[-1].repeats if found.rows[-1].recipe == 2 else 3, 3)
+        self.assertIsNotNone(found.paired)

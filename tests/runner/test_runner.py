@@ -3,7 +3,11 @@
 from __future__ import annotations
 
 import unittest
+from dataclasses import replace
 
+from axiarch.data.building import build_dataset
+from axiarch.data.dataset import kept_table
+from axiarch.data.plan import DataPlan, SplitPlan
 from axiarch.engine.network import StackShape
 from axiarch.engine.run import RunSpec
 from axiarch.engine.streams import Streams
@@ -15,9 +19,10 @@ from axiarch.runner.executor import Executor, InlineExecutor
 from axiarch.runner.queue import Queue
 from axiarch.runner.runner import Runner
 from axiarch.runner.tasks import Died, Failed, WantedRun
+from axiarch.workflows.opening import data_set
 from axiarch.workflows.watching import Snapshot, Watcher
 from tests.runner.fakes import ScriptedExecutor
-from tests.support import FolderCase, recipe, ring_search, ring_workspace
+from tests.support import FolderCase, recipe, ring_dataset, ring_search, ring_workspace
 
 
 class RunnerCase(FolderCase):
@@ -27,14 +32,12 @@ class RunnerCase(FolderCase):
 
     def make(self, search: SearchFile, executor: Executor, number: int = 1) -> Runner:
         """Return a runner of a search, fresh or continued."""
-        from axiarch.workflows import data_set
-
         folder = self.workspace.search(number)
         folder.mkdir(exist_ok=True)
         (folder / "search.toml").write_text(write_search(search))
         journal = JournalWriter(self.workspace.journal)
         self.addCleanup(journal.close)
-        return Runner(self.workspace, number, search, data_set(self.workspace), journal, executor)
+        return Runner(self.workspace, number, search, data_set(self.workspace, search.data), journal, executor)
 
     def look(self, number: int = 1) -> Snapshot:
         """Return the search as it stands."""
@@ -64,6 +67,25 @@ class Inline(RunnerCase):
         self.make(ring_search(epochs=4), InlineExecutor()).run()
         for run, curve in self.look().curves.items():
             self.assertEqual(len(curve), 4, run)
+
+    def test_every_recipe_trains_on_every_fold_and_a_resumed_search_ends_with_the_same_bits(self) -> None:
+        plan = DataPlan(("place",), split=SplitPlan(folds=3))
+        data = build_dataset(kept_table(ring_dataset(self.folder / "r")), self.workspace.data("folded"), "f", plan=plan)
+        search = replace(ring_search(recipes=3, repeats=2), data="folded")
+        self.make(search, InlineExecutor(), 1).run()
+        half = self.make(search, InlineExecutor(), 2)
+        half.turn(0)
+        half.stop()
+        half.run()
+        self.make(search, InlineExecutor(), 2).run()
+        one, two = self.look(1), self.look(2)
+        self.assertEqual((one.search.state, one.expected_runs, one.ended_runs), ("done", 18, 18))
+        self.assertEqual({(r.repeat, r.fold) for r in one.runs_of(1)}, {(i, j) for i in range(2) for j in range(3)})
+        curves = [[s.curves[r.id].validation for n in s.recipes for r in s.runs_of(n)] for s in (one, two)]
+        self.assertEqual(*curves)
+        self.assertEqual(len({c for c in curves[0]}), 18)
+        self.assertEqual(one.run_name(one.runs_of(1)[4]), "seed 2, fold 2")
+        self.assertEqual(one.dataset.folds, data.folds)
 
     def test_two_runs_of_one_search_give_the_same_bits(self) -> None:
         for number in (1, 2):

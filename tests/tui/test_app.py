@@ -13,6 +13,7 @@ from unittest import mock
 from textual.pilot import Pilot
 
 from axiarch import workflows
+from axiarch.data.demo_hum import hum
 from axiarch.errors import DataError
 from axiarch.journal.workspace import Workspace
 from axiarch.tui import messages as said
@@ -134,6 +135,52 @@ class Deciding(AppCase):
             await pilot.press("down", "down", "i")  # the old target; side cannot be told without it or x
             await self.until(pilot, lambda: roles()["place"] == "ignored")
             self.assertEqual(workflows.data_set(workspace), app._state.dataset)
+
+
+    async def test_treatments_folds_tasks_and_several_targets(self) -> None:
+        table = write_csv(self.folder / "r.csv", ["x", "y", "side", "place"], ring_rows())
+        workspace = Workspace.create(self.folder / "w")
+        workflows.add_table(workspace, table)
+        async with self.running(workspace) as (app, pilot):
+            await self.shows(app, pilot, "240 rows")
+            app.front().focus_main()
+            plan = lambda: app._state.dataset.plan  # noqa: E731
+            await pilot.press("f")
+            await self.until(pilot, lambda: plan().treatment("x").gaps == "median")
+            await pilot.press("z")
+            await self.until(pilot, lambda: plan().treatment("x").scaling == "z-score")
+            await pilot.press("b")
+            await self.until(pilot, lambda: len(app._state.dataset.folds) == 5)
+            await self.shows(app, pilot, "5 folds")
+            await pilot.press("down", "m")
+            await self.until(pilot, lambda: app._state.dataset.target.columns == ("y",))
+            await self.shows(app, pilot, "an amount")
+            await pilot.press("up", "M")
+            await self.until(pilot, lambda: set(app._state.dataset.target.columns) == {"x", "y"})
+            await self.shows(app, pilot, "2 amounts")
+            await pilot.press("down", "down", "c")
+            await self.until(pilot, lambda: plan().treatment("side").order == ())
+
+    async def test_examples_are_paged_and_the_seal_is_opened_with_a_reason(self) -> None:
+        async with self.running(ring_workspace(self.folder / "w")) as (app, pilot):
+            await self.shows(app, pilot, "240 rows")
+            await pilot.press("e")
+            await self.shows(app, pilot, "training rows 1 to")
+            await pilot.press("pagedown")
+            await self.until(pilot, lambda: "training rows 1 to" not in screen(app))
+            await pilot.press("escape", "ctrl+o", *"why not", "enter")
+            await self.shows(app, pilot, "Opened and recorded")
+            await self.shows(app, pilot, "opened 1 time")
+            self.assertEqual(app._state.openings, 1)
+
+    async def test_pictures_are_drawn(self) -> None:
+        workspace = Workspace.create(self.folder / "w")
+        workflows.add_table(workspace, hum(200).to_npz(self.folder / "h.npz"))
+        async with self.running(workspace) as (app, pilot):
+            await self.shows(app, pilot, "pictures of 16")
+            await self.until(pilot, lambda: screen(app).count("▀" * 16) >= 8)
+            await pilot.press("e")
+            await self.until(pilot, lambda: screen(app).count("▀" * 16) > 40)
 
 
 class Sheet(AppCase):

@@ -5,15 +5,27 @@ from __future__ import annotations
 import contextlib
 import io
 import re
+import time
 import unittest
 from dataclasses import replace
 from pathlib import Path
+from unittest import mock
 
 import numpy as np
 
 from axiarch import workflows
 from axiarch.data.demo import hive_states
-from axiarch.errors import AxiarchError, DataError, InputError, TrainingError, WorkspaceMissing
+from axiarch.data.demo_nectar import nectar_flow
+from axiarch.data.floor import Floor
+from axiarch.errors import (
+    AxiarchError,
+    DataError,
+    InputError,
+    TrainingError,
+    WorkspaceLocked,
+    WorkspaceMissing,
+)
+from axiarch.journal.workspace import Workspace
 from axiarch.workflows.answer import raise_answer
 from axiarch.workflows.verdicts import draft_verdict, ranking_verdict, recipe_verdict, search_verdict
 from tests.support import FolderCase, ring_rows, ring_search, ring_workspace, write_csv
@@ -104,6 +116,93 @@ class Deciding(FolderCase):
                 workflows.redecide(self.workspace, self.data, plan)
         self.assertEqual(workflows.data_set(self.workspace), self.data)
         self.assertEqual(len(list(self.workspace.data().iterdir())), 1)
+
+
+class Amounts(FolderCase):
+    def test_nectar_flow_is_searched_and_reported_in_grams(self) -> None:
+        workspace = Workspace.create(self.folder / "w")
+        made = nectar_flow(1200)
+        path = made.to_csv(self.folder / "flow.csv")
+        best = Floor(made.best_rmse, (made.best_mae, made.best_r2))
+        data = workflows.add_table(workspace, path, target="gain_g", best=best)
+        assert data.linear is not None
+        self.assertLess(data.linear.loss, 0.75 * data.floor.loss)
+        search = workflows.new_search(data, base={"epochs": 25, "learning_rate": 0.005}, vary={"width": "16 | 32"},
+                                      repeats=2)
+        s = workflows.wait(workspace, workflows.start_search(workspace, search, 2))
+        first = s.ranking.rows[0]
+        self.assertLess(first.loss, 0.7 * data.linear.loss)
+        self.assertGreater(first.loss, made.best_rmse)
+        error, explained = first.metrics
+        self.assertLess(error, first.loss)
+        self.assertGreater(explained, 0.8)
+        text = "\n".join(p.read_text() for p in workflows.export_curves(s, self.folder / "c.svg")[1:])
+        self.assertIn("RMSE (gain_g)", text)
+        self.assertIn("mean absolute error", workflows.export_ranking(s, self.folder / "r.csv").read_text())
+
+    def test_the_linear_floor_of_amounts_is_that_of_least_squares(self) -> None:
+        workspace = Workspace.create(self.folder / "w")
+        data = workflows.add_table(workspace, nectar_flow(1500).to_csv(self.folder / "flow.csv"), target="gain_g")
+        train, validation = data.part("train"), data.part("validation")
+        x, v = (np.hstack([p.inputs, np.ones((len(p.targets), 1))]).astype(float) for p in (train, validation))
+        w, *_ = np.linalg.lstsq(x, train.targets.astype(float), rcond=None)
+        truth = float(np.sqrt(((v @ w - validation.targets) ** 2).mean()) * data.target.scale[0])
+        assert data.linear is not None
+        self.assertAlmostEqual(data.linear.loss / truth, 1.0, delta=0.03)
+
+
+class Sealing(FolderCase):
+    def test_an_opening_is_recorded_before_anything_is_read(self) -> None:
+        workspace = ring_workspace(self.folder / "w")
+        data = workflows.data_set(workspace)
+        self.assertEqual(workflows.openings(workspace), ())
+        for reason in ("", "  \n"):
+            with self.assertRaises(InputError):
+                workflows.open_seal(workspace, data, reason)
+        opened = workflows.open_seal(workspace, data, "is the  winner\nreally better")
+        self.assertEqual(len(opened.part.targets), data.rows["test"])
+        self.assertEqual(opened.times, 1)
+        self.assertAlmostEqual(opened.floor.loss, data.floor.loss, delta=0.1)
+        (record,) = workflows.openings(workspace, data)
+        self.assertEqual((record.data, record.rows, record.reason),
+                         ("ring", data.rows["test"], "is the winner really better"))
+        self.assertAlmostEqual(record.at, time.time(), delta=60)
+        self.assertEqual(workflows.open_seal(workspace, data, "again").times, 2)
+
+    def test_a_workspace_in_use_opens_nothing(self) -> None:
+        workspace = ring_workspace(self.folder / "w")
+        with workspace.locked("search 1"), mock.patch("axiarch.workflows.unsealing.sealed_part") as read:
+            with self.assertRaises(WorkspaceLocked):
+                workflows.open_seal(workspace, workflows.data_set(workspace), "curious")
+            read.assert_not_called()
+        self.assertEqual(workflows.openings(workspace), ())
+
+    def test_data_whose_seal_was_opened_are_not_replaced_by_other_decisions(self) -> None:
+        workspace = ring_workspace(self.folder / "w")
+        data = workflows.data_set(workspace)
+        workflows.open_seal(workspace, data, "a look")
+        made = workflows.redecide(workspace, data, replace(data.plan, ignore=("side",)))
+        self.assertEqual((made.name, workflows.data_set(workspace, "ring")), ("ring 2", data))
+
+    def test_only_the_seal_opens_sealed_rows(self) -> None:
+        """No module but the one that records an opening may read sealed rows."""
+        root = Path(workflows.__file__).parent.parent
+        users = [p.name for p in sorted(root.rglob("*.py")) if "sealed_part" in p.read_text(encoding="utf-8")]
+        self.assertEqual(users, ["dataset.py", "unsealing.py"])
+
+
+class DataOfASearchFile(FolderCase):
+    def test_a_file_named_in_a_search_is_added_once(self) -> None:
+        workspace = Workspace.create(self.folder / "w")
+        write_csv(self.folder / "r.csv", ["x", "y", "side", "place"], ring_rows())
+        wanted = replace(ring_search(), data="r.csv")
+        for _ in range(2):
+            found = workflows.search_data(workspace, wanted, self.folder)
+            self.assertEqual((found.data, workspace.data_names()), ("r", ["r"]))
+        self.assertEqual(workflows.search_data(workspace, replace(wanted, data="r"), self.folder).data, "r")
+        self.assertEqual(workflows.search_data(workspace, replace(wanted, data=""), self.folder).data, "r")
+        with self.assertRaises(WorkspaceMissing):
+            workflows.search_data(workspace, replace(wanted, data="none.csv"), self.folder)
 
 
 class Floors(FolderCase):
