@@ -93,12 +93,10 @@ def _linear(folder: str) -> int:
     from threadpoolctl import threadpool_limits
 
     from axiarch.data.dataset import read_dataset
-    from axiarch.engine.warm import warm
     from axiarch.runner.linear import linear_floor
 
     try:
         with threadpool_limits(1):
-            warm()
             dataset = read_dataset(Path(folder))
             found = [linear_floor(dataset, fold) for fold in range(len(dataset.folds))]
     except AxiarchError as error:
