@@ -97,8 +97,9 @@ def main(rows: int) -> None:
                 found.append({**json.loads(done.stdout), "floor": floor(path)})
             middle = {name: statistics.median(f[name] for f in found) for name in found[0]}
             slower = middle["seconds"] / middle["floor"]
-            print(f"{path.suffix[1:]:<8} {rows:,} x 50   {slower:5.1f} x the bare reading   memory {middle['memory'] / middle['arrays']:4.2f} "
-                  f"x the arrays   longest pause {1000 * middle['pause']:.0f} ms")
+            share = middle["memory"] / middle["arrays"]
+            print(f"{path.suffix[1:]:<8} {rows:,} x 50   {slower:5.1f} x the bare reading   "
+                  f"memory {share:4.2f} x the arrays   longest pause {1000 * middle['pause']:.0f} ms")
 
 
 if __name__ == "__main__":
