@@ -9,7 +9,7 @@ from typing import TYPE_CHECKING, Any
 import click
 
 from axiarch.cli.options import guarded, json_option, open_place, workspace_option
-from axiarch.data.plan import SCALINGS, TARGET_SCALINGS, TASKS
+from axiarch.data.plan import SCALINGS, SEPARATOR_NAMES, TARGET_SCALINGS, TASKS
 from axiarch.errors import InputError
 from axiarch.plain import count
 
@@ -89,7 +89,7 @@ def _plan(decided: dict[str, Any]) -> DataPlan:
 
     separator = decided["separator"]
     if separator is not None:
-        separator = {"tab": "\t", "\\t": "\t", "comma": ",", "semicolon": ";"}.get(separator, separator)
+        separator = {**SEPARATOR_NAMES, "\\t": "\t"}.get(separator, separator)
         if len(separator) != 1:
             raise InputError(f"{separator!r} is not a separator", "--separator", "give one character, or tab")
     split = SplitPlan(decided["validation"], decided["test_share"], decided["group"], decided["order"], decided["part"],

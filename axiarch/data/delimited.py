@@ -14,7 +14,7 @@ from typing import TYPE_CHECKING
 import numpy as np
 
 from axiarch.data.lines import Piece, found_encoding, pieces
-from axiarch.data.plan import Said
+from axiarch.data.plan import SEPARATOR_NAMES, Said
 from axiarch.data.table import GAPS, Table, Tell, quiet
 from axiarch.errors import DataError
 from axiarch.plain import count, shown
@@ -52,7 +52,7 @@ class TextForm:
     header: bool = True
 
     def __str__(self) -> str:
-        names = {",": "comma", ";": "semicolon", "\t": "tab", "|": "bar", " ": "space"}
+        names = {mark: name for name, mark in SEPARATOR_NAMES.items()}
         head = "first row names the columns" if self.header else "no header"
         return (f"{self.encoding} text, {names.get(self.separator, shown(self.separator))} between cells, "
                 f"decimal {'comma' if self.decimal == ',' else 'point'}, {head}")

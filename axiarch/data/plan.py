@@ -47,6 +47,48 @@ class Said:
     decimal: str | None = None
     header: bool | None = None
 
+    def __str__(self) -> str:
+        names = {mark: name for name, mark in SEPARATOR_NAMES.items()}
+        said = {"separator": names.get(self.separator or "", self.separator), "encoding": self.encoding,
+                "decimal": {",": "comma", ".": "point"}.get(self.decimal or ""),
+                "header": None if self.header is None else "yes" if self.header else "no"}
+        return ", ".join(f"{name} {value}" for name, value in said.items() if value is not None)
+
+    @classmethod
+    def parse(cls, text: str) -> Said:
+        """Return what is said in words, such as ``separator semicolon, decimal comma, header no``.
+
+        Raises
+        ------
+        DataError
+            With what was read and what would be right.
+        """
+        said: dict[str, str | bool] = {}
+        for part in filter(None, (each.strip() for each in text.split(", "))):
+            name, _, value = part.partition(" ")
+            said[name] = _said(name, value.strip())
+        return cls(**said)  # type: ignore[arg-type]
+
+
+#: Words for separators that are hard to see or to type.
+SEPARATOR_NAMES = {"comma": ",", "semicolon": ";", "tab": "\t", "bar": "|", "space": " "}
+
+
+def _said(name: str, value: str) -> str | bool:
+    """Return one thing that is said of a file's form, or raise where it makes no sense."""
+    if name == "separator":
+        mark = SEPARATOR_NAMES.get(value, value)
+        if len(mark) == 1:
+            return mark
+    elif name == "encoding" and value:
+        return value
+    elif name == "decimal" and value in ("comma", "point", ",", "."):
+        return {"comma": ",", "point": "."}.get(value, value)
+    elif name == "header" and value in ("yes", "no"):
+        return value == "yes"
+    raise DataError(f"{shown(f'{name} {value}'.strip(), 40)!r} says nothing of how a file is written", "",
+                    "such as: separator semicolon, encoding windows-1252, decimal comma, header no")
+
 
 @dataclass(frozen=True)
 class Treatment:

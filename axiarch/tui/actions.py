@@ -80,6 +80,8 @@ ACTIONS: tuple[Action, ...] = (
     Action("folds", "b", "folds", "Validate on 5 folds, on 10, or on one part", ("data",), False),
     Action("open_seal", "ctrl+o", "open the seal", "Open the sealed test rows, with a reason, on the record",
            ("data",), False),
+    Action("reread", "r", "read otherwise", "Read the file otherwise: separator, encoding, decimal comma, header",
+           ("data",), False),
     Action("as_text", "k", "as text", "Keep the column under the cursor as text, or read it as numbers or dates",
            ("data",), False),
     Action("add_demo", "d", "demo data", "Add the demo data to this workspace", ("data",), False),

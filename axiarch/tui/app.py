@@ -8,6 +8,7 @@ from pathlib import Path
 
 from axiarch import workflows
 from axiarch.data.dataset import Dataset
+from axiarch.data.plan import Said
 from axiarch.errors import AxiarchError
 from axiarch.journal.workspace import Workspace
 from axiarch.plain import loss, step_text
@@ -21,7 +22,7 @@ from axiarch.tui.views.ladder import LadderView
 from axiarch.tui.views.sheet import SheetView
 from axiarch.tui.views.strips import StripsView
 from axiarch.tui.widgets.browser import Browser
-from axiarch.tui.widgets.dialogs import Help, Question, Reason
+from axiarch.tui.widgets.dialogs import Asked, Help, Question
 from axiarch.tui.widgets.examples import Examples
 from axiarch.tui.widgets.frame import Notice
 from axiarch.tui.working import WorkingApp
@@ -192,10 +193,31 @@ class AxiarchApp(WorkingApp):
         data = self._state.dataset
         if data is not None:
             self.push_screen(
-                Reason(f"Open the {data.rows['test']} sealed test rows of {data.name}?",
-                       "Every opening is recorded with its time and reason, and printed with every later result: "
-                       "choosing by the test rows makes them useless for judging the choice."),
+                Asked(f"Open the {data.rows['test']} sealed test rows of {data.name}?",
+                      "Every opening is recorded with its time and reason, and printed with every later result: "
+                      "choosing by the test rows makes them useless for judging the choice.",
+                      "the reason, in a few words"),
                 lambda reason: self._open_seal(data, reason) if reason else None)
+
+    def do_reread(self) -> None:
+        """Ask how the file is written, and read it so."""
+        data = self._state.dataset
+        if data is not None and " between cells" in data.how:
+            self.push_screen(
+                Asked(f"How is {data.source} written?",
+                      f"It was read as {data.how}. Say what is otherwise; the rest is found out. Separators: comma, "
+                      "semicolon, tab, bar, space, or any character.",
+                      "separator semicolon, encoding windows-1252, decimal comma, header no", str(data.plan.said)),
+                lambda answer: None if answer is None else self._reread(data, answer))
+
+    def _reread(self, data: Dataset, answer: str) -> None:
+        try:
+            plan = replace(data.plan, said=Said.parse(answer))
+        except AxiarchError as error:
+            self.post_message(said.ErrorRaised(error))
+            return
+        if plan != data.plan:
+            self._add(lambda tell: workflows.redecide(self._workspace, data, plan, tell).folder.name)
 
     def _open_seal(self, data: Dataset, reason: str) -> None:
         try:

@@ -27,7 +27,8 @@ from axiarch.workflows.opening import data_set
 
 
 def redecide(workspace: Workspace, data: Dataset, plan: DataPlan, tell: Tell = quiet) -> Dataset:
-    """Make a data set anew by other decisions, from the table kept with it.
+    """Make a data set anew by other decisions, from the table kept with it; where the form of its text is decided
+    otherwise, from the file it came from.
 
     A data set that no search has used and whose seal was never opened is replaced; one that has stays, and the new
     one gets the next number behind its name.
@@ -42,7 +43,10 @@ def redecide(workspace: Workspace, data: Dataset, plan: DataPlan, tell: Tell = q
     name = _next_name(workspace, data.name) if used else data.name
     place = workspace.data(name) if used else workspace.data(f"{data.folder.name} being decided {os.getpid()}")
     try:
-        made = build_dataset(kept_table(data), place, name, data.source, plan, data.how, data.best, tell)
+        with _scratch(workspace) as scratch:
+            table, how = (kept_table(data), data.how) if plan.said == data.plan.said else (
+                read_table(Path(data.source), plan.said, scratch, None, tell))
+            made = build_dataset(table, place, name, data.source, plan, how, data.best, tell)
         made = _with_linear_floor(made, tell)
         if used:
             return made
@@ -52,7 +56,7 @@ def redecide(workspace: Workspace, data: Dataset, plan: DataPlan, tell: Tell = q
         shutil.rmtree(old, ignore_errors=True)
         return read_dataset(data.folder)
     except OSError as error:
-        raise WorkspaceReadOnly(f"the data cannot be written: {error.strerror}", shown(place),
+        raise WorkspaceReadOnly(f"the data cannot be written: {error.strerror or error}", shown(place),
                                 "free some space or change the permissions") from None
 
 

@@ -51,6 +51,6 @@ def recent_tables(workspace: Workspace) -> tuple[str, ...]:
             source = read_dataset(folder).source
         except WorkspaceMissing:
             continue
-        if Path(source).is_file():
+        if Path(source).exists():
             found[source] = max(found.get(source, 0.0), folder.stat().st_mtime)
     return tuple(sorted(found, key=lambda source: -found[source]))

@@ -173,6 +173,20 @@ class Deciding(AppCase):
             await self.shows(app, pilot, "opened 1 time")
             self.assertEqual(app._state.openings, 1)
 
+    async def test_a_file_is_read_otherwise(self) -> None:
+        (self.folder / "t.csv").write_text(
+            "a;c;b\n" + "".join(f"{i * 7 % 50};{i},5;{'xyz'[i % 3]}\n" for i in range(60)))
+        workspace = Workspace.create(self.folder / "w")
+        workflows.add_table(workspace, self.folder / "t.csv")
+        async with self.running(workspace) as (app, pilot):
+            await self.shows(app, pilot, "decimal comma")
+            await pilot.press("r", *"header maybe", "enter")
+            await self.shows(app, pilot, "says nothing of how a file is written")
+            await pilot.press("r", *"header yes, decimal point", "enter")
+            await self.shows(app, pilot, "decimal point, first row")
+            self.assertEqual(str(app._state.dataset.plan.said), "decimal point, header yes")
+            self.assertEqual({c.name: c.kind for c in app._state.dataset.columns}["c"], "text")
+
     async def test_pictures_are_drawn(self) -> None:
         workspace = Workspace.create(self.folder / "w")
         workflows.add_table(workspace, hum(200).to_npz(self.folder / "h.npz"))

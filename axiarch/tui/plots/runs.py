@@ -22,6 +22,18 @@ def fit(text: object, width: int) -> str:
     return set_cell_size(safe, max(width - 1, 0)) + ("…" if width > 0 else "")
 
 
+def fit_name(text: object, width: int) -> str:
+    """Return a name in exactly `width` cells, cut in the middle: long names often differ at their ends."""
+    safe = shown(text)
+    if cell_len(safe) <= width or width < 8:
+        return fit(safe, width)
+    tail = width * 2 // 5
+    end = safe
+    while cell_len(end) > tail:
+        end = end[max(len(end) - tail, 1) :] if cell_len(end) > 2 * tail else end[1:]
+    return set_cell_size(safe, width - 1 - cell_len(end)) + "…" + end
+
+
 def right(text: object, width: int) -> str:
     """Return text at the right end of `width` cells."""
     safe = shown(text)

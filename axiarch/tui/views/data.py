@@ -17,7 +17,7 @@ from axiarch.data.plan import GAPS, SCALINGS, DataPlan
 from axiarch.plain import count, loss, number, share, shown
 from axiarch.tui.plots.bars import histogram, named_bars, spark
 from axiarch.tui.plots.picture import picture
-from axiarch.tui.plots.runs import Row, Rows, beside, fit, right, wrap
+from axiarch.tui.plots.runs import Row, Rows, beside, fit, fit_name, right, wrap
 from axiarch.tui.views.view import View
 from axiarch.tui.widgets.drawing import Drawing, Listing, TallDrawing
 
@@ -43,7 +43,7 @@ class Columns(Listing):
         ink = "faint" if c.role == "ignored" else role
         name = name_width(self.dataset, width)
         warned = c.name in wrong_columns(self.dataset.findings)
-        row: Row = [(f" {mark} ", role), (fit(c.name, name), ink), ("!" if warned else " ", "warn*"),
+        row: Row = [(f" {mark} ", role), (fit_name(c.name, name), ink), ("!" if warned else " ", "warn*"),
                     (fit(c.role, 8), "faint"),
                     (right("" if not c.missing else share(c.missing / c.rows), 8), "warn"), ("  ", "ink")]
         return [*row, (fit(_small(c), _SPARK), "bar" if c.role != "ignored" else "ghost"), ("  ", "ink"),
@@ -74,10 +74,11 @@ class Header(Drawing):
     DEFAULT_CSS = "Header { height: 1; }"
 
     dataset: Dataset | None = None
+    bar = 0
 
     def draw(self, width: int, height: int) -> Rows:
         """Return the line."""
-        name = name_width(self.dataset, width)
+        name = name_width(self.dataset, width - self.bar)
         return [[("   " + fit("column", name) + " " + fit("role", 8) + right("missing", 8) + "  "
                   + fit("values", _SPARK + 2) + "range", "faint")]]
 
@@ -104,7 +105,7 @@ class Findings(TallDrawing):
 class Answers(TallDrawing):
     """How common each class is, or how the amounts to be predicted are spread."""
 
-    DEFAULT_CSS = "Answers { height: auto; max-height: 14; margin: 1 0; }"
+    DEFAULT_CSS = "Answers { height: auto; max-height: 16; margin: 1 0; }"
 
     dataset: Dataset | None = None
 
@@ -114,7 +115,9 @@ class Answers(TallDrawing):
         if d is None:
             return []
         rows = _class_bars(d, width) if d.classes else _amount_bars(d, width)
-        return [rows[0], *([("   ", "ink"), *row] for row in rows[1:])]
+        how = wrap(f"read as {d.how}; r reads it otherwise" if " between cells" in d.how else f"read as {d.how}",
+                   width - 4, "faint") if d.how else []
+        return [rows[0], *([("   ", "ink"), *row] for row in [*rows[1:], *how])]
 
 
 def _class_bars(d: Dataset, width: int) -> Rows:
@@ -150,7 +153,7 @@ class Detail(Drawing):
         if d is None:
             return []
         c = d.columns[self.index]
-        rows: Rows = [[(fit(c.name, width), "ink*")], *wrap(f"{c.role}: {c.reason}", width, "faint")]
+        rows: Rows = [*wrap(c.name, width, "ink*"), *wrap(f"{c.role}: {c.reason}", width, "faint")]
         rows += [*wrap(_encoded(d, c), width, "faint"), []]
         if c.kind in ("number", "picture") and c.low is not None and c.high is not None:
             rows += histogram(c.bars, c.low, c.high, width, max(min(height // 3, 9), 3))
@@ -237,10 +240,20 @@ class DataView(View):
             columns.styles.max_height = max(columns.count, 1)
             detail.index = columns.cursor
             detail.redraw()
+            self.call_after_refresh(self._align)
 
     def on_resize(self) -> None:
-        """Hide the detail where there is no room for it."""
+        """Hide the detail where there is no room for it; keep the head above its columns."""
         self.set_class(self.size.width < 110, "narrow")
+        self.call_after_refresh(self._align)
+
+    def _align(self) -> None:
+        """Leave as much room beside the head as the scroll bar takes beside the table."""
+        columns, header = self.query_one(Columns), self.query_one(Header)
+        bar = columns.size.width - columns.scrollable_content_region.width
+        if bar != header.bar:
+            header.bar = bar
+            header.redraw()
 
     def on_listing_moved(self, event: Listing.Moved) -> None:
         """Draw the column under the cursor large."""

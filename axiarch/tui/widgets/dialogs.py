@@ -44,25 +44,25 @@ class Question(_Dialog):
             yield Static(Content("\ny yes    esc no"), classes="faint")
 
 
-class Reason(_Dialog):
-    """Asks for a line of text before something that is recorded; empty if it is left."""
+class Asked(_Dialog):
+    """Asks for a line of text; empty if it is left."""
 
-    DEFAULT_CSS = "Reason Input, Reason Input:focus { border: none; height: 1; padding: 0; background: $select; }"
+    DEFAULT_CSS = "Asked Input, Asked Input:focus { border: none; height: 1; padding: 0; background: $select; }"
 
-    def __init__(self, question: str, consequence: str) -> None:
+    def __init__(self, question: str, consequence: str, hint: str, value: str = "") -> None:
         super().__init__()
-        self._question, self._consequence = question, consequence
+        self._question, self._consequence, self._hint, self._value = question, consequence, hint, value
 
     def compose(self) -> ComposeResult:
         """Lay out question and line."""
         with Vertical():
             yield Static(Content(self._question))
             yield Static(Content(self._consequence + "\n"), classes="faint")
-            yield Input(placeholder="the reason, in a few words", max_length=300)
+            yield Input(self._value, placeholder=self._hint, max_length=300)
             yield Static(Content("\nenter goes on    esc leaves everything as it is"), classes="faint")
 
     def on_input_submitted(self, event: Input.Submitted) -> None:
-        """Answer with the reason."""
+        """Answer with the line."""
         self.dismiss(event.value.strip())
 
 

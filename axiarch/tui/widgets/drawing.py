@@ -146,6 +146,10 @@ class Listing(ScrollView, can_focus=True):
         if old != new:
             self.post_message(self.Moved(self, new))
 
+    def on_resize(self) -> None:
+        """Keep the cursor in sight."""
+        self.scroll_to_region(Region(0, self.cursor, 1, 1), animate=False)
+
     def on_click(self, event: object) -> None:
         """Put the cursor on the line clicked; a second click chooses it."""
         index = int(getattr(event, "y", 0)) + self.scroll_offset.y

@@ -11,7 +11,7 @@ from textual.screen import ModalScreen
 from axiarch.data.dataset import Dataset
 from axiarch.plain import shown
 from axiarch.tui.plots.picture import LARGEST, picture
-from axiarch.tui.plots.runs import Row, Rows, beside, fit, right
+from axiarch.tui.plots.runs import Row, Rows, beside, fit, fit_name, right
 from axiarch.tui.widgets.drawing import Drawing
 
 #: Cells of one example's values.
@@ -96,7 +96,7 @@ class Page(Drawing):
 
 
 def _values(name: str, values: list[object], own: int, role: str) -> Row:
-    return [(fit(name, own + 3), role),
+    return [(fit_name(name, own + 3), role),
             *((right("(gap)" if v is None else _short(v), _COLUMN), "ghost" if v is None else role) for v in values)]
 
 
