@@ -64,6 +64,8 @@ class Painter:
         elif 0x2581 <= code <= 0x2588:
             rows = round(CELL[1] * (code - 0x2580) / 8)
             draw.rectangle((left, top + CELL[1] - rows, left + CELL[0] - 1, top + CELL[1] - 1), fill=ink)
+        elif character == "▀":
+            draw.rectangle((left, top, left + CELL[0] - 1, top + CELL[1] // 2 - 1), fill=ink)
         elif character in _LINES:
             self._line(draw, left, top, character, ink)
         elif character.strip():
@@ -111,6 +113,17 @@ async def shoot(folder: Path, place: Path) -> None:
         await pilot.press(*["down"] * 5)
         await pilot.pause(0.3)
         painter.paint(app, folder / "data-dark.png")
+        await pilot.press("comma", "e")
+        await pilot.pause(0.8)
+        painter.paint(app, folder / "examples-dark.png")
+        await pilot.press("escape", "comma")
+        await until(pilot, lambda: app._state.dataset is not None and app._state.dataset.name == "nectar flow")
+        await pilot.press(*["down"] * 3)
+        await pilot.pause(0.5)
+        painter.paint(app, folder / "amounts-dark.png")
+        await pilot.press("comma")
+        await until(pilot, lambda: app._state.dataset is not None and app._state.dataset.name == "hive states"
+                    and app._state.forecast is not None)
         await pilot.press("2", *["down"] * 7)
         await pilot.pause(0.3)
         painter.paint(app, folder / "sheet-dark.png")

@@ -5,9 +5,10 @@ from __future__ import annotations
 from collections.abc import Mapping
 
 ABOUT: Mapping[str, str] = {
-    "data": "The table as the program understands it: one row a column, with its role, its gaps and a small drawing of "
-            "its values. Nothing here has looked at the test rows. The class counts and the floor say what any "
-            "recipe must beat.",
+    "data": "The data as the program understands them: one row a column, with its role, its gaps and a small drawing "
+            "of its values. Nothing here has looked at the test rows. What is to be predicted is drawn below; the floor "
+            "says what any recipe must beat. Keys turn decisions about the column under the cursor; the data are "
+            "made anew at once, and nothing that a search has used is lost.",
     "sheet": "All values of the base recipe in groups. Press enter on one and type: a single value changes the base, a "
              "range lets it vary in the search. Beside it the network is drawn with its widths, and the learning "
              "rate over the whole training. Above stands how many runs that makes and how long they will take, "
@@ -24,14 +25,17 @@ ABOUT: Mapping[str, str] = {
               "the gradient. All seeds are drawn. The arrow keys move a cursor that reads all bands at once.",
 }
 
-_LOSS = ("validation loss", "mean cross-entropy in nats on the validation rows; lower is better")
-_FLOOR = ("floor", "the loss of a predictor that knows only how common each class is")
+_LOSS = ("validation loss", "on the validation rows: mean cross-entropy in nats, or for amounts the root mean squared "
+         "error (RMSE) in their own unit; lower is better")
+_FLOOR = ("floor", "the loss of a predictor that knows only how common each class is, or the mean amount")
+_NOISE = ("noise", "for generated data: what the rule behind them scores, which no predictor can beat for long")
 _LINEAR = ("linear", "the loss of a linear model trained by the same engine: what depth has to beat")
 _STEADY = ("steady loss",
            "validation loss averaged over the last 3 epochs, at its lowest: one lucky epoch counts little")
 
 TERMS: Mapping[str, tuple[tuple[str, str], ...]] = {
-    "data": (("role", "input, target, or ignored, each with the reason it was proposed"), _FLOOR, _LINEAR,
+    "data": (("role", "input, target, or ignored, each with the reason it was proposed"), _FLOOR, _LINEAR, _NOISE,
+             ("fold", "one of several divisions of the open rows; every recipe trains on all of them"),
              ("!", "something suspicious, found before training, with its evidence and a remedy"),
              ("seal", "the guard on the test rows; no view, statistic or search reads them")),
     "sheet": (("recipe", "one complete configuration: network, optimiser, schedule, batches, regularisation, stopping"),
@@ -39,7 +43,7 @@ TERMS: Mapping[str, tuple[tuple[str, str], ...]] = {
               ("condition", "a range may end in: when optimiser = momentum"),
               ("idle", "has no effect as things stand, such as momentum where only adam is used"),
               ("repeats", "seeds each recipe is trained with; recipes share them, so that they can be compared")),
-    "field": (("run", "one training: a recipe and a seed"), ("budget", "epochs of all runs together"), _STEADY,
+    "field": (("run", "one training: a recipe, a seed and a fold"), ("budget", "epochs of all runs together"), _STEADY,
               ("paused", "workers stand still and lose nothing"),
               ("stopped", "ended by hand; what has ended is kept, and it can go on")),
     "ladder": (_STEADY, ("tied", "not told apart from the leader by what has been measured"),
