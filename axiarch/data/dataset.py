@@ -130,6 +130,11 @@ class Dataset:
         return len(self.encoding.inputs)
 
     @property
+    def shape(self) -> tuple[int, ...]:
+        """The shape of one example, on the first fold: the number of inputs, or height, width and channels."""
+        return self.encoding.shape
+
+    @property
     def outputs(self) -> int:
         """The number of outputs of a network."""
         return self.target.outputs

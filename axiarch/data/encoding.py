@@ -264,6 +264,11 @@ class Encoding:
         code = self.codes[0]
         return code.shape if len(self.codes) == 1 and isinstance(code, PictureCode) else None
 
+    @property
+    def shape(self) -> tuple[int, ...]:
+        """The shape of one example: the number of inputs, or height, width and channels of a picture."""
+        return self.picture or (len(self.inputs),)
+
     def encode(self, frame: polars.DataFrame) -> NDArray[np.float32]:
         """Return the inputs (N, D) of a table of N rows."""
         parts = [code.encode(frame[code.name]) for code in self.codes]

@@ -1,4 +1,8 @@
-"""Activations of a stack's hidden layers: each forwards in place with its biases, and turns gradients back."""
+"""Activations: each adds the biases and bends the sums of a layer, and turns gradients back.
+
+ReLU and tanh are worked out in place, and their slopes from what went out; the others keep the sums, from which
+kernels of their own work out both.
+"""
 
 from __future__ import annotations
 
@@ -14,47 +18,91 @@ from axiarch.engine.network import Array
 class Masks(Protocol):
     """The dropout of one layer at one step, as :class:`axiarch.engine.dropout.Dropout` gives it."""
 
-    scales: Array
+    def scales(self, layer: int) -> Array:
+        """Return what units that are not silenced are multiplied by (K,)."""
 
     def apply(self, a: Array, layer: int, active: int, rows: int) -> None:
         """Silence units of `a` (K, B, H) in place, the same ones each time within a step."""
 
 
 class Activation(Protocol):
-    """What a stack asks of an activation. Arrays are (K, B, H); `flat` and `grads` are (K, P)."""
+    """What a layer asks of an activation. Arrays are (K, B, H); `flat` and `grads` are (K, P)."""
 
-    def forward(self, z: Array, flat: Array, offset: int, active: int, rows: int) -> None:
-        """Replace the sums `z` by the outputs, adding the biases at `offset` first."""
+    #: Whether the backward pass needs the sums; `z` and `out` are then two arrays, else one.
+    keeps_sum: bool
 
-    def backward(self, d: Array, a: Array, grads: Array, offset: int, masks: Masks, layer: int,
+    def forward(self, z: Array, out: Array, flat: Array, offset: int, active: int, rows: int) -> None:
+        """Put the bent sums into `out`, adding the biases at `offset` to `z` first."""
+
+    def backward(self, d: Array, out: Array, z: Array, grads: Array, offset: int, masks: Masks, layer: int,
                  active: int, rows: int) -> None:
-        """Replace the gradient `d` of the dropped output `a` by that of the sums; put the biases' into `grads`."""
+        """Replace the gradient `d` of the dropped output by that of the sums; put the biases' into `grads`."""
 
 
 class _Relu:
     """max(z, 0)."""
 
-    def forward(self, z: Array, flat: Array, offset: int, active: int, rows: int) -> None:
+    keeps_sum = False
+
+    def forward(self, z: Array, out: Array, flat: Array, offset: int, active: int, rows: int) -> None:
         kernels.relu(z, flat, offset, active, rows)
 
-    def backward(self, d: Array, a: Array, grads: Array, offset: int, masks: Masks, layer: int,
+    def backward(self, d: Array, out: Array, z: Array, grads: Array, offset: int, masks: Masks, layer: int,
                  active: int, rows: int) -> None:
-        kernels.relu_backward(d, a, grads, offset, masks.scales, active, rows)
+        kernels.relu_backward(d, out, grads, offset, masks.scales(layer), active, rows)
 
 
 class _Tanh:
     """The hyperbolic tangent."""
 
-    def forward(self, z: Array, flat: Array, offset: int, active: int, rows: int) -> None:
+    keeps_sum = False
+
+    def forward(self, z: Array, out: Array, flat: Array, offset: int, active: int, rows: int) -> None:
         kernels.add_bias(z, flat, offset, active, rows)
         view = z[:active, :rows]
         np.tanh(view, out=view)
 
-    def backward(self, d: Array, a: Array, grads: Array, offset: int, masks: Masks, layer: int,
+    def backward(self, d: Array, out: Array, z: Array, grads: Array, offset: int, masks: Masks, layer: int,
                  active: int, rows: int) -> None:
         masks.apply(d, layer, active, rows)
-        kernels.tanh_backward(d, a, grads, offset, masks.scales, active, rows)
+        kernels.tanh_backward(d, out, grads, offset, masks.scales(layer), active, rows)
 
 
-#: By name.
-ACTIVATIONS: Mapping[str, Activation] = {"relu": _Relu(), "tanh": _Tanh()}
+class _Identity:
+    """The sums as they are."""
+
+    keeps_sum = False
+
+    def forward(self, z: Array, out: Array, flat: Array, offset: int, active: int, rows: int) -> None:
+        kernels.add_bias(z, flat, offset, active, rows)
+
+    def backward(self, d: Array, out: Array, z: Array, grads: Array, offset: int, masks: Masks, layer: int,
+                 active: int, rows: int) -> None:
+        masks.apply(d, layer, active, rows)
+        kernels.sum_rows(d, grads, offset, active, rows)
+
+
+class _Curve:
+    """Any curve of :func:`kernels.bend`, by its number."""
+
+    keeps_sum = True
+
+    def __init__(self, number: int) -> None:
+        self._number = number
+
+    def forward(self, z: Array, out: Array, flat: Array, offset: int, active: int, rows: int) -> None:
+        kernels.bend(self._number, z, out, flat, offset, active, rows)
+
+    def backward(self, d: Array, out: Array, z: Array, grads: Array, offset: int, masks: Masks, layer: int,
+                 active: int, rows: int) -> None:
+        masks.apply(d, layer, active, rows)
+        kernels.bend_backward(self._number, d, z, grads, offset, active, rows)
+
+
+#: By name. Leaky ReLU: Maas et al. 2013 (slope 0.01); ELU: Clevert et al. 2016 (alpha 1); GELU: Hendrycks & Gimpel
+#: 2016 (exact, by the error function); SiLU: Elfwing et al. 2018; softplus: Dugas et al. 2001.
+ACTIVATIONS: Mapping[str, Activation] = {
+    "relu": _Relu(), "tanh": _Tanh(), "identity": _Identity(), "leaky_relu": _Curve(kernels.LEAKY),
+    "elu": _Curve(kernels.ELU), "gelu": _Curve(kernels.GELU), "silu": _Curve(kernels.SILU),
+    "sigmoid": _Curve(kernels.SIGMOID), "softplus": _Curve(kernels.SOFTPLUS),
+}

@@ -1,50 +1,62 @@
-"""Inverted dropout for a stack: a rate per run, masks that are a function of run, epoch, step and layer."""
+"""Inverted dropout for a stack: a rate per run and layer, masks that are a function of run, epoch, step and layer."""
 
 from __future__ import annotations
 
+from collections.abc import Sequence
+
 import numpy as np
-from numpy.typing import DTypeLike
+from numpy.typing import DTypeLike, NDArray
 
 from axiarch.engine import kernels
 from axiarch.engine.network import Array
 
 
 class Dropout:
-    """The dropout of all hidden layers of a stack at its present step.
+    """The dropout of all layers of a stack at its present step.
 
     Parameters
     ----------
-    widths : tuple of int
-        Units H of each hidden layer.
-    batch_size : int
-        B of a full batch; a short one uses the same words for the same rows.
+    layers : sequence of (int, int)
+        Of each layer with weights, the units H and the rows of a full batch (positions included); a short batch uses
+        the same words for the same rows.
     capacity : int
         K.
     """
 
-    def __init__(self, widths: tuple[int, ...], batch_size: int, capacity: int, dtype: DTypeLike) -> None:
-        words = [batch_size * ((w + 3) // 4) for w in widths]
+    def __init__(self, layers: Sequence[tuple[int, int]], capacity: int, dtype: DTypeLike) -> None:
+        words = [rows * ((units + 3) // 4) for units, rows in layers]
         self._layer_words = [sum(words[:i]) for i in range(len(words))]
         self._step_words = sum(words)
-        self.thresholds = np.zeros(capacity, dtype=np.uint64)
-        self.scales: Array = np.ones(capacity, dtype=dtype)
+        self.thresholds = np.zeros((len(words), capacity), dtype=np.uint64)
+        self._scales: Array = np.ones((len(words), capacity), dtype=dtype)
         self.keys = np.zeros(capacity, dtype=np.uint64)
         self._first = np.zeros(capacity, dtype=np.uint64)
-        self.any = False
+        self._any: NDArray[np.bool_] = np.zeros(len(words), bool)
+        self._step_start = 0
 
-    def set_rate(self, slot: int, rate: float) -> None:
-        """Give a slot its rate; the scale follows the rate that sixteen random bits really give."""
+    def set_rate(self, slot: int, layer: int, rate: float) -> None:
+        """Give a slot's layer its rate; the scale follows the rate that sixteen random bits really give."""
         threshold = round(rate * kernels.DROPOUT_STEPS)
-        self.thresholds[slot] = threshold
-        self.scales[slot] = 1.0 / (1.0 - threshold / kernels.DROPOUT_STEPS)
+        self.thresholds[layer, slot] = threshold
+        self._scales[layer, slot] = 1.0 / (1.0 - threshold / kernels.DROPOUT_STEPS)
+
+    def move(self, slot: int, to: int) -> None:
+        """Give a slot's rates to another."""
+        self.thresholds[:, to] = self.thresholds[:, slot]
+        self._scales[:, to] = self._scales[:, slot]
+
+    def scales(self, layer: int) -> Array:
+        """Return what units that are not silenced are multiplied by (K,)."""
+        found: Array = self._scales[layer]
+        return found
 
     def start_step(self, step: int, active: int) -> None:
         """Move to step number `step` of the epoch (from 0)."""
         self._step_start = step * self._step_words
-        self.any = bool(self.thresholds[:active].any())
+        self._any = np.asarray(self.thresholds[:, :active].any(axis=1))
 
     def apply(self, a: Array, layer: int, active: int, rows: int) -> None:
         """Silence units of `a` (K, B, H) in place, the same ones each time within a step."""
-        if self.any:
+        if self._any[layer]:
             self._first[:] = self._step_start + self._layer_words[layer]
-            kernels.drop(a, self.thresholds, self.scales, self.keys, self._first, active, rows)
+            kernels.drop(a, self.thresholds[layer], self._scales[layer], self.keys, self._first, active, rows)

@@ -255,6 +255,293 @@ def squared_loss(z, targets, losses, sums, gradient, active, rows):
             losses[k] += squared / count
 
 
+# -- curves: activations that are worked out from the sums ----------------------------------------------------------
+
+LEAKY, ELU, GELU, SILU, SIGMOID, SOFTPLUS = range(6)
+#: The slope of a leaky ReLU below zero.
+LEAK = 0.01
+_ROOT_HALF = 0.7071067811865476
+_ROOT_TWO_PI = 0.3989422804014327
+
+
+@njit(cache=True, error_model="numpy", inline="always")
+def _curve(number, x):
+    if number == LEAKY:
+        return x if x > 0 else LEAK * x
+    if number == ELU:
+        return x if x > 0 else math.expm1(x)
+    if number == GELU:
+        return 0.5 * x * (1.0 + math.erf(x * _ROOT_HALF))
+    small = math.exp(-abs(x))
+    share = 1.0 / (1.0 + small) if x >= 0 else small / (1.0 + small)
+    if number == SILU:
+        return x * share
+    if number == SIGMOID:
+        return share
+    return max(x, 0.0) + math.log1p(small)
+
+
+@njit(cache=True, error_model="numpy", inline="always")
+def _slope(number, x):
+    if number == LEAKY:
+        return 1.0 if x > 0 else LEAK
+    if number == ELU:
+        return 1.0 if x > 0 else math.exp(x)
+    if number == GELU:
+        return 0.5 * (1.0 + math.erf(x * _ROOT_HALF)) + x * _ROOT_TWO_PI * math.exp(-0.5 * x * x)
+    small = math.exp(-abs(x))
+    share = 1.0 / (1.0 + small) if x >= 0 else small / (1.0 + small)
+    if number == SILU:
+        return share * (1.0 + x * (1.0 - share))
+    if number == SIGMOID:
+        return share * (1.0 - share)
+    return share
+
+
+@njit(cache=True, error_model="numpy")
+def bend(number, z, out, params, offset, active, rows):
+    """Add the biases at ``params[k, offset:]`` to `z` (K, B, H), and put the curve `number` of it into `out`."""
+    units = z.shape[2]
+    for k in range(active):
+        bias = params[k, offset : offset + units]
+        for b in range(rows):
+            for h in range(units):
+                value = z[k, b, h] + bias[h]
+                z[k, b, h] = value
+                out[k, b, h] = _curve(number, value)
+
+
+@njit(cache=True, error_model="numpy")
+def bend_backward(number, d, z, grads, offset, active, rows):
+    """Turn the gradient `d` (K, B, H) of a curve into that of its sums `z`, and add up the biases'."""
+    units = d.shape[2]
+    for k in range(active):
+        total = grads[k, offset : offset + units]
+        total[:] = 0
+        for b in range(rows):
+            for h in range(units):
+                d[k, b, h] *= _slope(number, z[k, b, h])
+            for h in range(units):
+                total[h] += d[k, b, h]
+
+
+# -- normalisation: sums become gain * (z - mean) / sqrt(variance + EPSILON); biases are added by the activation ----
+
+#: Added to a variance under the root.
+EPSILON = 1e-5
+#: The share of a batch's mean and variance that goes into the running ones.
+RUNNING = 0.1
+
+
+@njit(cache=True, error_model="numpy")
+def batch_norm(z, scaled, spread, params, gains, kept, training, active, rows):
+    """Batch normalisation (Ioffe & Szegedy 2015) of `z` (K, B, H) in place, each unit over the batch.
+
+    In training with the batch's own mean and (biased) variance, which also move the running ones at
+    ``params[k, kept:]``; else with those. `scaled` keeps what the backward pass needs, `spread` (K, H) one over the
+    root of the variance.
+    """
+    units = z.shape[2]
+    zero = z.dtype.type(0)
+    one = z.dtype.type(1)
+    epsilon = z.dtype.type(EPSILON)
+    share = z.dtype.type(RUNNING)
+    mean = np.zeros(units, z.dtype)
+    square = np.zeros(units, z.dtype)
+    for k in range(active):
+        gain = params[k, gains : gains + units]
+        running = params[k, kept : kept + 2 * units]
+        if training:
+            mean[:] = zero
+            square[:] = zero
+            part = one / z.dtype.type(rows)
+            for b in range(rows):
+                for h in range(units):
+                    mean[h] += z[k, b, h]
+            for h in range(units):
+                mean[h] *= part
+            for b in range(rows):
+                for h in range(units):
+                    away = z[k, b, h] - mean[h]
+                    square[h] += away * away
+            for h in range(units):
+                square[h] *= part
+                running[h] += share * (mean[h] - running[h])
+                running[units + h] += share * (square[h] - running[units + h])
+        else:
+            for h in range(units):
+                mean[h] = running[h]
+                square[h] = running[units + h]
+        for h in range(units):
+            spread[k, h] = one / np.sqrt(square[h] + epsilon)
+        for b in range(rows):
+            for h in range(units):
+                value = (z[k, b, h] - mean[h]) * spread[k, h]
+                scaled[k, b, h] = value
+                z[k, b, h] = value * gain[h]
+
+
+@njit(cache=True, error_model="numpy")
+def batch_norm_backward(d, scaled, spread, params, grads, gains, active, rows):
+    """Turn the gradient `d` (K, B, H) of normalised sums into that of the sums, and put the gains' into `grads`."""
+    units = d.shape[2]
+    part = d.dtype.type(1) / d.dtype.type(rows)
+    plain = np.zeros(units, d.dtype)
+    for k in range(active):
+        gain = params[k, gains : gains + units]
+        total = grads[k, gains : gains + units]
+        total[:] = 0
+        plain[:] = 0
+        for b in range(rows):
+            for h in range(units):
+                total[h] += d[k, b, h] * scaled[k, b, h]
+                plain[h] += d[k, b, h]
+        for b in range(rows):
+            for h in range(units):
+                d[k, b, h] = gain[h] * spread[k, h] * (
+                    d[k, b, h] - part * plain[h] - part * scaled[k, b, h] * total[h])
+
+
+@njit(cache=True, error_model="numpy")
+def layer_norm(z, scaled, spread, params, gains, active, rows):
+    """Layer normalisation (Ba et al. 2016) of `z` (K, B, H) in place, each row over its units; `spread` is (K, B)."""
+    units = z.shape[2]
+    part = z.dtype.type(1) / z.dtype.type(units)
+    epsilon = z.dtype.type(EPSILON)
+    one = z.dtype.type(1)
+    for k in range(active):
+        gain = params[k, gains : gains + units]
+        for b in range(rows):
+            row = z[k, b]
+            mean = z.dtype.type(0)
+            for h in range(units):
+                mean += row[h]
+            mean *= part
+            square = z.dtype.type(0)
+            for h in range(units):
+                square += (row[h] - mean) * (row[h] - mean)
+            narrow = one / np.sqrt(square * part + epsilon)
+            spread[k, b] = narrow
+            for h in range(units):
+                value = (row[h] - mean) * narrow
+                scaled[k, b, h] = value
+                row[h] = value * gain[h]
+
+
+@njit(cache=True, error_model="numpy")
+def layer_norm_backward(d, scaled, spread, params, grads, gains, active, rows):
+    """As :func:`batch_norm_backward`, for :func:`layer_norm`."""
+    units = d.shape[2]
+    part = d.dtype.type(1) / d.dtype.type(units)
+    for k in range(active):
+        gain = params[k, gains : gains + units]
+        total = grads[k, gains : gains + units]
+        total[:] = 0
+        for b in range(rows):
+            row, own = d[k, b], scaled[k, b]
+            plain = d.dtype.type(0)
+            along = d.dtype.type(0)
+            for h in range(units):
+                total[h] += row[h] * own[h]
+                row[h] *= gain[h]
+                plain += row[h]
+                along += row[h] * own[h]
+            for h in range(units):
+                row[h] = spread[k, b] * (row[h] - part * plain - part * own[h] * along)
+
+
+# -- pictures -------------------------------------------------------------------------------------------------------
+
+
+@njit(cache=True, error_model="numpy")
+def unfold(x, windows, size, stride, top, left, tall, wide, active, rows):
+    """Lay out each window of pictures `x` (K, B, H, W, C) as a row of `windows` (K, B tall wide, size size C)."""
+    height, width, channels = x.shape[2], x.shape[3], x.shape[4]
+    for k in range(active):
+        for b in range(rows):
+            for i in range(tall):
+                for j in range(wide):
+                    row = windows[k, (b * tall + i) * wide + j]
+                    at = 0
+                    for u in range(size):
+                        y = i * stride + u - top
+                        for v in range(size):
+                            q = j * stride + v - left
+                            if 0 <= y < height and 0 <= q < width:
+                                for c in range(channels):
+                                    row[at + c] = x[k, b, y, q, c]
+                            else:
+                                for c in range(channels):
+                                    row[at + c] = 0
+                            at += channels
+
+
+@njit(cache=True, error_model="numpy")
+def fold(windows, d, size, stride, top, left, tall, wide, active, rows):
+    """Add up the gradients of windows at the pixels of `d` (K, B, H, W, C) they were taken from."""
+    height, width, channels = d.shape[2], d.shape[3], d.shape[4]
+    for k in range(active):
+        for b in range(rows):
+            d[k, b] = 0
+            for i in range(tall):
+                for j in range(wide):
+                    row = windows[k, (b * tall + i) * wide + j]
+                    at = 0
+                    for u in range(size):
+                        y = i * stride + u - top
+                        for v in range(size):
+                            q = j * stride + v - left
+                            if 0 <= y < height and 0 <= q < width:
+                                for c in range(channels):
+                                    d[k, b, y, q, c] += row[at + c]
+                            at += channels
+
+
+@njit(cache=True, error_model="numpy")
+def pool(x, out, which, size, mean, active, rows):
+    """Put the largest, or the mean, of each square of `x` (K, B, H, W, C) into `out`; `which` says where it was."""
+    tall, wide, channels = out.shape[2], out.shape[3], out.shape[4]
+    part = out.dtype.type(1) / out.dtype.type(size * size)
+    for k in range(active):
+        for b in range(rows):
+            for i in range(tall):
+                for j in range(wide):
+                    for c in range(channels):
+                        best = x[k, b, i * size, j * size, c]
+                        total = out.dtype.type(0)
+                        at = 0
+                        for u in range(size):
+                            for v in range(size):
+                                value = x[k, b, i * size + u, j * size + v, c]
+                                total += value
+                                if value > best or value != value:
+                                    best = value
+                                    at = u * size + v
+                        which[k, b, i, j, c] = at
+                        out[k, b, i, j, c] = total * part if mean else best
+
+
+@njit(cache=True, error_model="numpy")
+def pool_backward(d, below, which, size, mean, active, rows):
+    """Give the gradient `d` of each square to the pixel it came from, or a share to all of them."""
+    tall, wide, channels = d.shape[2], d.shape[3], d.shape[4]
+    part = d.dtype.type(1) / d.dtype.type(size * size)
+    for k in range(active):
+        for b in range(rows):
+            below[k, b] = 0
+            for i in range(tall):
+                for j in range(wide):
+                    for c in range(channels):
+                        slope = d[k, b, i, j, c]
+                        if mean:
+                            for u in range(size):
+                                for v in range(size):
+                                    below[k, b, i * size + u, j * size + v, c] = slope * part
+                        else:
+                            at = which[k, b, i, j, c]
+                            below[k, b, i * size + at // size, j * size + at % size, c] = slope
+
+
 @njit(cache=True, error_model="numpy")
 def squares(values, sums, active):
     """Put the sum of squares of each row of `values` (K, P) into `sums` (K,) float64."""

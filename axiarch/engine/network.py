@@ -1,13 +1,15 @@
-"""The shape of a stack's networks, and where each weight lies in the flat buffer."""
+"""The shape of a stack's networks, and where each number lies in the flat buffer."""
 
 from __future__ import annotations
 
+import math
 from dataclasses import dataclass
 from functools import cached_property
 
 import numpy as np
 from numpy.typing import DTypeLike, NDArray
 
+from axiarch.recipes.network import Layer, Shape, shapes_of
 from axiarch.recipes.recipe import Recipe
 
 Array = NDArray[np.floating]
@@ -17,6 +19,54 @@ Array = NDArray[np.floating]
 WORKING_SET = 3 << 20
 #: Most runs in one stack: beyond it nothing is gained even for tiny networks.
 MOST_RUNS = 64
+#: Rows evaluated at once. Fixed, because the bits of a matrix product may depend on its number of rows.
+EVALUATED = 256
+
+
+@dataclass(frozen=True)
+class Placed:
+    """One layer with weights, the output layer included, or a pool, and where its numbers lie.
+
+    Attributes
+    ----------
+    layer : Layer
+    before, after : Shape
+        What comes in and goes out of one example.
+    weights : int
+        Offset of the weight matrix (I, H); I is the numbers that one sum is made of.
+    biases, gains, kept : int
+        Offsets of biases (H,), of a normalisation's gains (H,), and of its running mean and variance (2 H,).
+    """
+
+    layer: Layer
+    before: Shape
+    after: Shape
+    weights: int = 0
+    biases: int = 0
+    gains: int = 0
+    kept: int = 0
+
+    @property
+    def units(self) -> int:
+        """Units or channels H."""
+        return self.after[-1]
+
+    @property
+    def fan_in(self) -> int:
+        """The numbers I that one sum is made of."""
+        if self.layer.kind == "conv":
+            return self.layer.size**2 * self.before[-1]
+        return math.prod(self.before)
+
+    @property
+    def positions(self) -> int:
+        """How often the layer's weights are applied to one example."""
+        return math.prod(self.after[:-1])
+
+    @property
+    def skips(self) -> bool:
+        """Whether what comes in is added to what goes out."""
+        return self.layer.residual and self.before == self.after
 
 
 @dataclass(frozen=True)
@@ -25,11 +75,12 @@ class StackShape:
 
     Attributes
     ----------
-    inputs, outputs : int
-        D, and one for each class or amount.
-    widths : tuple of int
-        Units H of each hidden layer.
-    activation : str
+    inputs : Shape
+        Of one example: (D,), or height, width and channels of a picture.
+    layers : tuple of Layer
+        The hidden layers.
+    outputs : int
+        One for each class or amount.
     batch_size : int
         B.
     loss : str
@@ -38,65 +89,75 @@ class StackShape:
         The rows they train on.
     """
 
-    inputs: int
-    widths: tuple[int, ...]
+    inputs: Shape
+    layers: tuple[Layer, ...]
     outputs: int
-    activation: str
     batch_size: int
     loss: str = "softmax"
     fold: int = 0
 
     @classmethod
-    def of(cls, recipe: Recipe, inputs: int, outputs: int, loss: str = "softmax", fold: int = 0) -> StackShape:
-        """Return the shape that a recipe has on data with `inputs` D, and `outputs` for the `loss`."""
-        return cls(inputs, recipe.widths(), outputs, recipe.word("activation"), recipe.whole("batch_size"), loss, fold)
+    def of(cls, recipe: Recipe, inputs: int | Shape, outputs: int, loss: str = "softmax",
+           fold: int = 0) -> StackShape:
+        """Return the shape that a recipe has on data with `inputs`, and `outputs` for the `loss`.
 
-    @property
-    def sizes(self) -> tuple[int, ...]:
-        """Units of every layer from the inputs to the outputs."""
-        return (self.inputs, *self.widths, self.outputs)
-
-    @property
-    def pairs(self) -> tuple[tuple[int, int], ...]:
-        """Units before and after each of the L weight matrices."""
-        return tuple(zip(self.sizes, self.sizes[1:], strict=False))
-
-    @cached_property
-    def weight_offsets(self) -> tuple[int, ...]:
-        """Where each weight matrix starts in the flat buffer: all weights first."""
-        sizes = [a * b for a, b in self.pairs]
-        return tuple(sum(sizes[:i]) for i in range(len(sizes)))
+        Raises
+        ------
+        RecipeError
+            If the network cannot be built on such data, with the layer and the sizes.
+        """
+        shape = (inputs,) if isinstance(inputs, int) else inputs
+        made = cls(shape, recipe.layers, outputs, recipe.whole("batch_size"), loss, fold)
+        made.placed  # noqa: B018  (an impossible network is refused here)
+        return made
 
     @cached_property
-    def bias_offsets(self) -> tuple[int, ...]:
-        """Where each layer's biases start in the flat buffer: behind all weights."""
-        sizes = [b for _, b in self.pairs]
-        return tuple(self.weights + sum(sizes[:i]) for i in range(len(sizes)))
+    def placed(self) -> tuple[Placed, ...]:
+        """The layers, placed in the flat buffer: all weights, then all biases and gains, then what is kept."""
+        shapes = (self.inputs, *shapes_of(self.layers, self.inputs), (self.outputs,))
+        output = Layer("dense", self.outputs, activation="identity", norm="none", drop=0.0)
+        bare = [Placed(layer, a, b) for layer, a, b in zip((*self.layers, output), shapes, shapes[1:], strict=False)]
+        sizes = [p.fan_in * p.units if p.layer.kind != "pool" else 0 for p in bare]
+        biases = [p.units if p.layer.kind != "pool" else 0 for p in bare]
+        gains = [p.units if p.layer.norm in ("batch", "layer") else 0 for p in bare]
+        kept = [2 * p.units if p.layer.norm == "batch" else 0 for p in bare]
+        starts = np.cumsum([0, *sizes, *biases, *gains, *kept]).tolist()
+        n = len(bare)
+        return tuple(Placed(p.layer, p.before, p.after, *(starts[i + part * n] for part in range(4)))
+                     for i, p in enumerate(bare))
 
-    @property
+    @cached_property
     def weights(self) -> int:
-        """Number of weights, without the biases."""
-        return sum(a * b for a, b in self.pairs)
+        """Number of weights, without biases and gains: what decay pulls at."""
+        return sum(p.fan_in * p.units for p in self.placed if p.layer.kind != "pool")
 
-    @property
+    @cached_property
+    def trained(self) -> int:
+        """Number of all trained parameters."""
+        return self.parameters - sum(2 * p.units for p in self.placed if p.layer.norm == "batch")
+
+    @cached_property
     def parameters(self) -> int:
-        """Number P of all parameters."""
-        return self.weights + sum(b for _, b in self.pairs)
+        """Numbers P in a run's flat buffer: the trained parameters, then running means and variances."""
+        last = self.placed[-1]
+        return last.kept + (2 * last.units if last.layer.norm == "batch" else 0)
 
-    @property
+    @cached_property
     def work(self) -> int:
         """Multiplications and additions of one training step of one run, forward and backward."""
-        return 6 * self.batch_size * self.weights
+        weighted = [p for p in self.placed if p.layer.kind != "pool"]
+        return 6 * self.batch_size * sum(p.fan_in * p.units * p.positions for p in weighted)
 
-    def weight_views(self, flat: Array) -> list[Array]:
-        """Return each weight matrix (K, H, H') as a view of the flat buffer (K, P)."""
-        return [flat[:, o : o + a * b].reshape(-1, a, b, copy=False)
-                for o, (a, b) in zip(self.weight_offsets, self.pairs, strict=True)]
+    @cached_property
+    def numbers(self) -> int:
+        """Numbers that one example takes in training: what goes out of each layer, twice, and unfolded windows."""
+        return math.prod(self.inputs) + sum(
+            2 * math.prod(p.after) + (2 * p.fan_in * p.positions if p.layer.kind == "conv" else 0)
+            + (math.prod(p.after) if p.layer.norm != "none" else 0) for p in self.placed)
 
     def run_bytes(self, dtype: DTypeLike = np.float32) -> int:
-        """Return the bytes that one run of a stack works in."""
-        units = sum(self.sizes) + sum(self.widths)
-        return int(np.dtype(dtype).itemsize) * (4 * self.parameters + units * self.batch_size)
+        """Return the bytes that one run of a stack works in while it trains."""
+        return int(np.dtype(dtype).itemsize) * (4 * self.parameters + self.numbers * self.batch_size)
 
     def capacity(self) -> int:
         """Return how many runs a stack of this shape should hold at most."""

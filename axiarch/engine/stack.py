@@ -7,6 +7,7 @@ between epochs.
 
 from __future__ import annotations
 
+import math
 import time
 from collections.abc import Callable
 from dataclasses import asdict, dataclass
@@ -16,18 +17,15 @@ import numpy as np
 from numpy.typing import DTypeLike, NDArray
 
 from axiarch.engine import kernels
-from axiarch.engine.activations import ACTIVATIONS
 from axiarch.engine.dropout import Dropout
 from axiarch.engine.initialisation import first_weights
+from axiarch.engine.layers import Pass
 from axiarch.engine.losses import LOSSES, targets_buffer, unit_of
-from axiarch.engine.network import Array, StackShape
+from axiarch.engine.network import EVALUATED, Array, StackShape
 from axiarch.engine.optimisers import COEFFICIENTS, OPTIMISERS, STATES
 from axiarch.engine.run import EpochNumbers, RunEnd, RunSpec
 from axiarch.engine.schedules import rates
 from axiarch.engine.stopping import Watch
-
-#: Rows evaluated at once. Fixed, because the bits of a matrix product may depend on its number of rows.
-EVALUATED = 256
 
 #: Class numbers (N,) int32, or amounts (N, T).
 Targets = NDArray[Any]
@@ -134,18 +132,16 @@ class Stack:
         self.gradients = np.zeros_like(self.parameters)
         self._best = np.zeros_like(self.parameters)
         self._state = np.zeros((STATES, k, shape.parameters), dtype)
-        self._w = shape.weight_views(self.parameters)
-        self._gw = shape.weight_views(self.gradients)
-        self._wt = [np.zeros((k, after, before), dtype) for before, after in shape.pairs]
-        self._a = [np.zeros((k, b, units), dtype) for units in shape.sizes]
-        self._d = [np.zeros((k, b, units), dtype) for units in shape.widths]
-        self._e = [np.zeros((k, EVALUATED, units), dtype) for units in shape.sizes[1:]]
+        weighted = [p for p in shape.placed if p.layer.kind != "pool"]
+        self._dropout = Dropout([(p.units, b * p.positions) for p in weighted], k, dtype)
+        self._drops = [p.layer.drop for p in weighted]
+        self._pass = Pass(shape, k, b, dtype, self._dropout)
+        self._evaluation = Pass(shape, k, EVALUATED, dtype, None)
+        self._inputs = np.zeros((k, b, math.prod(shape.inputs)), dtype)
         self._targets = targets_buffer(self._loss, k, b, shape.outputs, dtype)
         self._etargets = targets_buffer(self._loss, k, EVALUATED, shape.outputs, dtype)
         self._order = np.zeros((k, len(self._y)), np.int64)
         self._coefficients = np.zeros((self.steps, k, COEFFICIENTS), dtype)
-        self._dropout = Dropout(shape.widths, b, k, dtype)
-        self._activation = ACTIVATIONS[shape.activation]
         self._losses = np.zeros(k)
         self._sums = np.zeros((k, self._loss.sums(shape.outputs)))
 
@@ -168,7 +164,8 @@ class Stack:
             raise ValueError("the stack is full")
         self._slots.append(_Slot(run, state.watch if state else Watch(unit=unit_of(self._units)),
                                  state.epoch if state else 0))
-        self._dropout.set_rate(k, run.recipe.real("dropout"))
+        for layer, drop in enumerate(self._drops):
+            self._dropout.set_rate(k, layer, run.recipe.real("dropout") if drop is None else drop)
         if state is not None:
             self.parameters[k] = state.parameters
             self._best[k] = state.best_parameters
@@ -193,8 +190,7 @@ class Stack:
         for array in (self.parameters, self._best):
             array[slot] = array[last]
         self._state[:, slot] = self._state[:, last]
-        self._dropout.thresholds[slot] = self._dropout.thresholds[last]
-        self._dropout.scales[slot] = self._dropout.scales[last]
+        self._dropout.move(last, slot)
         self._slots[slot] = self._slots[last]
         self._slots.pop()
 
@@ -261,45 +257,15 @@ class Stack:
               groups: list[tuple[str, NDArray[np.int64]]]) -> None:
         rows = stop - start
         index = self._order[:active, start:stop]
-        np.take(self._x, index, axis=0, out=self._a[0][:active, :rows], mode="clip")
+        np.take(self._x, index, axis=0, out=self._inputs[:active, :rows], mode="clip")
         np.take(self._y, index, axis=0, out=self._targets[:active, :rows], mode="clip")
         self._dropout.start_step(step, active)
-        self._forward(self._a, active, rows, training=True)
-        self._loss.kernel(self._a[-1], self._targets, self._losses, self._sums, True, active, rows)
-        self._backward(active, rows)
+        outputs = self._pass.forward(self._inputs, self.parameters, active, rows)
+        self._loss.kernel(outputs, self._targets, self._losses, self._sums, True, active, rows)
+        self._pass.backward(outputs, self.parameters, self.gradients, active, rows)
         for name, slots in groups:
             OPTIMISERS[name].step(self.parameters, self.gradients, self._state, self._coefficients[step], slots,
                                   self.shape.weights)
-
-    def _forward(self, a: list[Array], active: int, rows: int, training: bool) -> None:
-        """Fill ``a[1:]`` (K, B, H) from the inputs ``a[0]``; the last holds the outputs."""
-        last = len(self._w) - 1
-        for i, (w, offset) in enumerate(zip(self._w, self.shape.bias_offsets, strict=True)):
-            np.matmul(a[i][:active, :rows], w[:active], out=a[i + 1][:active, :rows])
-            if i == last:
-                kernels.add_bias(a[i + 1], self.parameters, offset, active, rows)
-                return
-            self._activation.forward(a[i + 1], self.parameters, offset, active, rows)
-            if training:
-                self._dropout.apply(a[i + 1], i, active, rows)
-
-    def _backward(self, active: int, rows: int) -> None:
-        """Fill the gradients from the outputs' gradient in the last of the activations."""
-        d = self._a[-1]
-        kernels.sum_rows(d, self.gradients, self.shape.bias_offsets[-1], active, rows)
-        for i in range(len(self._w) - 1, -1, -1):
-            a = self._a[i]
-            np.matmul(a[:active, :rows].swapaxes(1, 2), d[:active, :rows], out=self._gw[i][:active])
-            if i == 0:
-                return
-            below = self._d[i - 1]
-            # A product with a transposed right side is slow on small matrices: lay it out first.
-            transposed = self._wt[i][:active]
-            np.copyto(transposed, self._w[i][:active].swapaxes(1, 2))
-            np.matmul(d[:active, :rows], transposed, out=below[:active, :rows])
-            self._activation.backward(below, a, self.gradients, self.shape.bias_offsets[i - 1], self._dropout,
-                                      i - 1, active, rows)
-            d = below
 
     def _evaluate(self, x: Array, y: Targets, first: int, last: int
                   ) -> tuple[NDArray[np.float64], NDArray[np.float64]]:
@@ -308,18 +274,9 @@ class Stack:
         losses, sums = np.zeros(count), np.zeros((count, self._sums.shape[1]))
         for start in range(0, len(y), EVALUATED):
             rows = min(EVALUATED, len(y) - start)
-            source: Array = x[None, start : start + rows]
-            for i, (w, offset) in enumerate(zip(self._w, self.shape.bias_offsets, strict=True)):
-                out = self._e[i]
-                np.matmul(source, w[first:last], out=out[:count, :rows])
-                flat = self.parameters[first:last]
-                if i < len(self._w) - 1:
-                    self._activation.forward(out, flat, offset, count, rows)
-                else:
-                    kernels.add_bias(out, flat, offset, count, rows)
-                source = out[:count, :rows]
+            outputs = self._evaluation.forward(x[None, start : start + rows], self.parameters[first:last], count, rows)
             self._etargets[:count, :rows] = y[start : start + rows]
-            self._loss.kernel(self._e[-1], self._etargets, losses, sums, False, count, rows)
+            self._loss.kernel(outputs, self._etargets, losses, sums, False, count, rows)
         return losses / len(y), sums / len(y)
 
     def _finish_epoch(self, k: int, numbers: EpochNumbers) -> Progress:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import itertools
+import math
 
 import numpy as np
 
@@ -18,17 +19,21 @@ from axiarch.recipes.recipe import Recipe
 
 def warm() -> None:
     """Train every kind of tiny network for one epoch: some twenty seconds the first time, then well under one."""
-    for activation, optimiser in itertools.product(ACTIVATIONS, OPTIMISERS):
-        _train({"activation": activation, "optimiser": optimiser, "width": 5, "dropout": 0.5}, "softmax")
+    for activation, optimiser in itertools.zip_longest(ACTIVATIONS, OPTIMISERS):
+        _train({"activation": activation or "relu", "optimiser": optimiser or "sgd", "width": 5, "dropout": 0.5},
+               "softmax")
     for loss in LOSSES:
         _train({"depth": 0}, loss)
+    for norm in ("batch", "layer"):
+        _train({"depth": 1, "width": 2, "normalisation": norm}, "softmax")
+    _train({"network": "conv 2, pool 2"}, "softmax", (4, 4, 1))
 
 
-def _train(values: dict[str, object], loss: str) -> None:
+def _train(values: dict[str, object], loss: str, inputs: tuple[int, ...] = (2,)) -> None:
     recipe = Recipe(values)
-    x = np.zeros((4, 2), np.float32)
+    x = np.zeros((4, math.prod(inputs)), np.float32)
     y = np.zeros((4, 1), np.float32) if LOSSES[loss].amounts else np.array([0, 1, 0, 1], np.int32)
     outputs = 2 if loss == "softmax" else 1
-    stack = Stack(StackShape.of(recipe, 2, outputs, loss), 1, TrainingData(x, y, x, y, (1.0,)))
+    stack = Stack(StackShape.of(recipe, inputs, outputs, loss), 1, TrainingData(x, y, x, y, (1.0,)))
     stack.add(RunSpec(0, recipe, Streams(0)))
     stack.train_epoch()

@@ -13,6 +13,7 @@ from dataclasses import dataclass
 import numpy as np
 
 from axiarch.engine.network import StackShape
+from axiarch.recipes.network import Shape
 from axiarch.recipes.recipe import Recipe
 
 #: Seconds until workers train: starting processes and loading kernels.
@@ -54,7 +55,7 @@ class Forecast:
     lanes: int
 
 
-def to_measure(recipes: Sequence[Recipe], inputs: int, outputs: int) -> list[tuple[Recipe, int]]:
+def to_measure(recipes: Sequence[Recipe], inputs: Shape, outputs: int) -> list[tuple[Recipe, int]]:
     """Return the recipes of least, middle and most arithmetic, each with how many of its shape there are."""
     shapes = [StackShape.of(r, inputs, outputs) for r in recipes]
     order = sorted(range(len(recipes)), key=lambda i: shapes[i].work)
@@ -62,7 +63,7 @@ def to_measure(recipes: Sequence[Recipe], inputs: int, outputs: int) -> list[tup
     return [(recipes[i], shapes.count(shapes[i])) for i in picked]
 
 
-def forecast(recipes: Sequence[Recipe], repeats: int, rows: int, inputs: int, outputs: int, lanes: int,
+def forecast(recipes: Sequence[Recipe], repeats: int, rows: int, inputs: Shape, outputs: int, lanes: int,
              measured: Sequence[tuple[int, float, int]]) -> Forecast:
     """Work out what training `recipes` with `repeats` runs each (seeds times folds) on `rows` N training rows takes.
 
@@ -77,7 +78,7 @@ def forecast(recipes: Sequence[Recipe], repeats: int, rows: int, inputs: int, ou
         seconds = recipe.whole("epochs") * math.ceil(rows / shape.batch_size) * _step(shape.work, measured)
         most += seconds
         least += seconds * (EARLIEST if recipe.whole("patience") else 1.0)
-    parameters = [shape.parameters for shape in shapes]
+    parameters = [shape.trained for shape in shapes]
     return Forecast(
         recipes=len(recipes), runs=len(recipes) * repeats,
         epochs=repeats * sum(r.whole("epochs") for r in recipes),

@@ -10,10 +10,11 @@ from collections.abc import Mapping
 from dataclasses import dataclass
 from typing import Literal
 
-from axiarch.errors import RecipeError
+from axiarch.errors import NotationError, RecipeError
 from axiarch.recipes.conditions import Condition, Value
+from axiarch.recipes.network import ACTIVATIONS, NORMS, parse_network
 
-Kind = Literal["whole", "real", "choice"]
+Kind = Literal["whole", "real", "choice", "line"]
 
 
 @dataclass(frozen=True)
@@ -24,7 +25,8 @@ class Field:
     ----------
     name, group, summary, unit : str
         What it is called, where it stands on the sheet, what it does, what it counts.
-    kind : {"whole", "real", "choice"}
+    kind : {"whole", "real", "choice", "line"}
+        A line is a text with a grammar of its own, such as the network.
     default : Value
     low, high : float
         Closed bounds of a number.
@@ -55,6 +57,8 @@ class Field:
         """Say which values are right, for error messages."""
         if self.kind == "choice":
             return "one of " + ", ".join(self.choices)
+        if self.kind == "line":
+            return "layers such as hidden, or 128, 64 tanh, or conv 8, pool 2, hidden"
         word = "a whole number" if self.kind == "whole" else "a number"
         if self.high == float("inf"):
             return f"{word}, {self.low:g} or more"
@@ -64,6 +68,8 @@ class Field:
         """Return `value` in this field's own type, or raise :class:`RecipeError`."""
         if self.kind == "choice":
             return self._choice(value)
+        if self.kind == "line":
+            return self._line(value)
         if isinstance(value, bool) or not isinstance(value, int | float) or not math.isfinite(value):
             raise RecipeError(f"{value!r} is not a number", self.name, f"give {self.wanted()}")
         if self.kind == "whole" and value != int(value):
@@ -78,18 +84,35 @@ class Field:
         return str(value)
 
 
+    def _line(self, value: object) -> str:
+        text = ", ".join(" ".join(part.split()) for part in str(value).split(","))
+        try:
+            parse_network(text)
+        except NotationError as error:
+            raise RecipeError(error.what, self.name, error.remedy) from None
+        return text
+
+
 _LAYERED = Condition("depth", ">=", (1,))
 _ADAM = Condition("optimiser", "=", ("adam",))
 
 _ENTRIES = (
+    Field("network", "network", "line", "hidden",
+          "the hidden layers in order; hidden stands for as many as depth says: conv 8, pool 2, hidden"),
     Field("depth", "network", "whole", 2, "hidden layers between the inputs and the outputs; 0 is a linear model",
           "layers", 0, 64),
-    Field("width", "network", "whole", 64, "units in every hidden layer", "units", 1, 16384, needs=_LAYERED),
-    Field("activation", "network", "choice", "relu", "what each hidden unit does to its sum",
-          choices=("relu", "tanh"), needs=_LAYERED),
+    Field("width", "network", "whole", 64, "units in every hidden layer, or in the first of a funnel", "units",
+          1, 16384, needs=_LAYERED),
+    Field("shape", "network", "choice", "constant", "whether hidden layers are all as wide, or each half of the last",
+          choices=("constant", "funnel"), needs=_LAYERED),
+    Field("activation", "network", "choice", "relu", "what each hidden unit does to its sum", choices=ACTIVATIONS),
+    Field("normalisation", "network", "choice", "none",
+          "bring the sums of a layer to one size: over the batch, or over the units of each row", choices=NORMS),
+    Field("residual", "network", "choice", "no", "add what comes into a layer to what goes out, where shapes agree",
+          choices=("no", "yes")),
     Field("initialisation", "network", "choice", "auto",
-          "how the first weights are drawn; auto takes he for relu and glorot for tanh",
-          choices=("auto", "he", "glorot")),
+          "how the first weights are drawn; auto goes by the activation: he, lecun or glorot",
+          choices=("auto", "he", "he_uniform", "glorot", "glorot_normal", "lecun", "orthogonal", "small")),
     Field("batch_size", "batches", "whole", 32, "rows averaged into one step of the optimiser", "rows", 1, 1048576),
     Field("epochs", "batches", "whole", 40, "passes over the training rows, at the most", "epochs", 1, 100000),
     Field("optimiser", "optimiser", "choice", "adam", "the rule that turns a gradient into a step",
@@ -108,8 +131,7 @@ _ENTRIES = (
           choices=("constant", "exponential")),
     Field("rate_decay", "schedule", "real", 0.95, "factor on the learning rate over each epoch, applied at every step",
           "per epoch", 1e-6, 1.0, needs=Condition("schedule", "=", ("exponential",))),
-    Field("dropout", "regularisation", "real", 0.0, "share of hidden units silenced at each step", "share", 0.0, 0.95,
-          needs=_LAYERED),
+    Field("dropout", "regularisation", "real", 0.0, "share of hidden units silenced at each step", "share", 0.0, 0.95),
     Field("l2", "regularisation", "real", 0.0, "pull on the weights that is part of the gradient", "strength",
           0.0, 100.0),
     Field("weight_decay", "regularisation", "real", 0.0,

@@ -19,6 +19,7 @@ from functools import lru_cache
 from axiarch.errors import NotationError, RecipeError
 from axiarch.recipes.conditions import Condition, Value, written
 from axiarch.recipes.fields import FIELDS, Field, field_named
+from axiarch.recipes.network import parse_network
 from axiarch.recipes.ranges import Ladder, OneOf, Range, Span, Whole
 
 _TOKEN = re.compile(
@@ -63,7 +64,8 @@ def parse(name: str, text: str) -> Typed:
     RecipeError
         If no value is called `name`.
     """
-    return _Parser(field_named(name), text).parse()
+    field = field_named(name)
+    return _lines(field, text) if field.kind == "line" else _Parser(field, text).parse()
 
 
 def parse_range(name: str, text: str) -> tuple[Range, Condition | None]:
@@ -73,6 +75,25 @@ def parse_range(name: str, text: str) -> tuple[Range, Condition | None]:
         assert typed.value is not None
         return OneOf((typed.value,)), typed.when
     return typed.range, typed.when
+
+
+def _lines(field: Field, text: str) -> Typed:
+    """Parse one line or several with bars between, each with a grammar of its own."""
+    found: list[Value] = []
+    start = 0
+    for piece in text.split("|"):
+        lead = len(piece) - len(piece.lstrip())
+        try:
+            parse_network(piece.strip())
+        except NotationError as error:
+            raise NotationError(text, min(start + lead + error.position, len(text)), error.what,
+                                error.remedy) from None
+        value = field.check(piece.strip())
+        if value in found:
+            raise NotationError(text, start + lead, f"{value} stands there twice", "name each line once")
+        found.append(value)
+        start += len(piece) + 1
+    return Typed(value=found[0]) if len(found) == 1 else Typed(range=OneOf(tuple(found)))
 
 
 class _Parser:

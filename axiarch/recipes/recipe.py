@@ -6,11 +6,11 @@ import hashlib
 import json
 from collections.abc import Iterator, Mapping
 from functools import cached_property
-from itertools import pairwise
 
 from axiarch.errors import RecipeError
 from axiarch.recipes.conditions import Value, written
 from axiarch.recipes.fields import FIELDS, field_named
+from axiarch.recipes.network import Layer, layers_of
 
 
 class Recipe(Mapping[str, Value]):
@@ -92,14 +92,10 @@ class Recipe(Mapping[str, Value]):
         return {name: value for name, value in self._values.items()
                 if value != other[name] and self.applies(name)}
 
-    def widths(self) -> tuple[int, ...]:
-        """Return the units of each hidden layer, first to last."""
-        return (self.whole("width"),) * self.whole("depth")
-
-    def parameters(self, inputs: int, outputs: int) -> int:
-        """Return the number of trainable parameters for `inputs` D and `outputs` C."""
-        sizes = (inputs, *self.widths(), outputs)
-        return sum((a + 1) * b for a, b in pairwise(sizes))
+    @cached_property
+    def layers(self) -> tuple[Layer, ...]:
+        """The hidden layers, first to last."""
+        return layers_of(self)
 
 
 def describe(values: Mapping[str, Value]) -> str:

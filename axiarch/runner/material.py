@@ -24,4 +24,4 @@ def training_data(dataset: Dataset, fold: int = 0) -> TrainingData:
 def shape_of(recipe: Recipe, dataset: Dataset, fold: int = 0) -> StackShape:
     """Return the shape of a recipe's network on one fold of a data set."""
     encoding = dataset.folds[fold].encoding
-    return StackShape.of(recipe, len(encoding.inputs), encoding.target.outputs, encoding.target.loss, fold)
+    return StackShape.of(recipe, encoding.shape, encoding.target.outputs, encoding.target.loss, fold)

@@ -299,7 +299,7 @@ class Runner:
                 self._exhausted = True
                 return
             number = len(self._ledger.recipes) + 1
-            parameters = recipe.parameters(self._dataset.inputs, self._dataset.outputs)
+            parameters = shape_of(recipe, self._dataset).trained
             self._ledger.recipes[number] = recipe
             with self._journal.transaction():
                 runs = self._journal.add_recipe(self._number, number, recipe, parameters, self._search.repeats,

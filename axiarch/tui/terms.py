@@ -6,8 +6,8 @@ from collections.abc import Mapping
 
 ABOUT: Mapping[str, str] = {
     "data": "The data as the program understands them: one row a column, with its role, its gaps and a small drawing "
-            "of its values. Nothing here has looked at the test rows. What is to be predicted is drawn below; the floor "
-            "says what any recipe must beat. Keys turn decisions about the column under the cursor; the data are "
+            "of its values. Nothing here has looked at the test rows. What is to be predicted is drawn below; the "
+            "floor says what any recipe must beat. Keys turn decisions about the column under the cursor; the data are "
             "made anew at once, and nothing that a search has used is lost.",
     "sheet": "All values of the base recipe in groups. Press enter on one and type: a single value changes the base, a "
              "range lets it vary in the search. Beside it the network is drawn with its widths, and the learning "

@@ -7,11 +7,15 @@ from collections.abc import Mapping, Sequence
 from dataclasses import replace
 
 from axiarch.data.dataset import Dataset
+from axiarch.engine.network import StackShape
 from axiarch.errors import InputError, WorkspaceReadOnly
 from axiarch.journal.workspace import Workspace
 from axiarch.plain import shown
+from axiarch.recipes.ranges import OneOf
+from axiarch.recipes.recipe import Recipe
 from axiarch.recipes.searchfile import MethodChoice, SearchFile, read_search, write_search
 from axiarch.recipes.space import space
+from axiarch.runner.material import shape_of
 
 #: What varies in a search that nobody has edited yet: the value that matters most.
 FIRST_KNOBS = {"learning_rate": "1e-4 .. 1e-1 log"}
@@ -38,8 +42,38 @@ def new_search(data: Dataset, *, name: str = "search", base: Mapping[str, object
     InputError
         On a name, value or range that does not fit.
     """
+    if data.encoding.picture is not None:
+        base = {"network": FIRST_PICTURE_NETWORK, "depth": 1, **(base or {})}
     made = space(base, FIRST_KNOBS if vary is None else vary, constraints)
     return SearchFile(name, data.folder.name, made, MethodChoice(method, options), seed, repeats)
+
+
+#: The network that pictures begin with.
+FIRST_PICTURE_NETWORK = "conv 8, pool 2, conv 16, pool 2, hidden"
+
+
+def network_shape(recipe: Recipe, data: Dataset) -> StackShape:
+    """Return the network that a recipe makes on a data set: its layers, their shapes and parameters.
+
+    Raises
+    ------
+    RecipeError
+        If it cannot be built, with the layer and the sizes.
+    """
+    return shape_of(recipe, data)
+
+
+def check_networks(search: SearchFile, data: Dataset) -> None:
+    """Raise where a network of a search's space cannot be built on its data.
+
+    Raises
+    ------
+    RecipeError
+    """
+    varied = search.space.varied("network")
+    lines = varied.values if isinstance(varied, OneOf) else (search.space.base.word("network"),)
+    for line in lines:
+        network_shape(search.space.base.changed({"network": line}), data)
 
 
 def load_draft(workspace: Workspace, data: Dataset) -> SearchFile:

@@ -11,6 +11,7 @@ from axiarch.recipes.recipe import Recipe
 from axiarch.recipes.searchfile import SearchFile
 from axiarch.search.methods import make_method
 from axiarch.workflows.asking import ask
+from axiarch.workflows.drafting import check_networks
 from axiarch.workflows.starting import default_lanes
 
 #: Recipes looked at; of more, the cost of these stands for all.
@@ -32,15 +33,16 @@ def forecast_search(search: SearchFile, data: Dataset, lanes: int = 0) -> Foreca
     TrainingError
         If the steps cannot be timed, or the space is empty.
     """
+    check_networks(search, data)
     recipes, total = planned_recipes(search)
     if not recipes:
         raise TrainingError("no recipe of this space satisfies its constraints", "constraints", "loosen them")
-    picked = to_measure(recipes, data.inputs, data.outputs)
+    picked = to_measure(recipes, data.shape, data.outputs)
     repeats = search.repeats * len(data.folds)
     request = {"data": str(data.folder), "recipes": [[dict(r), n * repeats] for r, n in picked]}
     answer = ask("measure", request=request)
     measured = [(int(w), float(s), int(b)) for w, s, b in answer["measured"]]
-    found = forecast(recipes, repeats, data.rows["train"], data.inputs, data.outputs,
+    found = forecast(recipes, repeats, data.rows["train"], data.shape, data.outputs,
                      lanes or default_lanes(), measured)
     return found if total == len(recipes) else _scaled(found, total / len(recipes))
 

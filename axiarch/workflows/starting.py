@@ -17,6 +17,7 @@ from axiarch.plain import shown
 from axiarch.recipes.searchfile import SearchFile, write_search
 from axiarch.search.methods import make_method
 from axiarch.workflows.answer import raise_answer
+from axiarch.workflows.drafting import check_networks
 from axiarch.workflows.opening import data_set
 
 #: Runners this process has started and that have not ended: kept, so that they are reaped when they do.
@@ -46,7 +47,7 @@ def start_search(workspace: Workspace, search: SearchFile, lanes: int = 0) -> in
         Nothing has been changed then.
     """
     make_method(search.method, search.space, search.seed)
-    data_set(workspace, search.data)
+    check_networks(search, data_set(workspace, search.data))
     _check_free(workspace)
     number, folder = _new_folder(workspace)
     (folder / "search.toml").write_text(write_search(search), encoding="utf-8")

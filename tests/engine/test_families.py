@@ -5,9 +5,10 @@ from __future__ import annotations
 import unittest
 
 import numpy as np
+from scipy import special
 
 from axiarch.engine import kernels
-from axiarch.engine.activations import ACTIVATIONS
+from axiarch.engine.activations import ACTIVATIONS, Activation
 from axiarch.engine.dropout import Dropout
 from axiarch.engine.initialisation import INITIALISATIONS, first_weights
 from axiarch.engine.network import StackShape
@@ -136,31 +137,44 @@ class SchedulesConform(unittest.TestCase):
         np.testing.assert_allclose(found[[0, 10, 20]], [1.0, 0.5, 0.25])
 
 
+def bent(activation: Activation, values: object, dtype: type = np.float64) -> np.ndarray:
+    """Return what an activation makes of some sums."""
+    z = np.array(values, dtype)[None, None]
+    out = np.zeros_like(z) if activation.keeps_sum else z
+    activation.forward(z, out, np.zeros((1, z.shape[2]), dtype), 0, 1, 1)
+    return out[0, 0]
+
+
 class ActivationsConform(unittest.TestCase):
     """Laws that hold for every activation; their gradients are checked in test_gradients."""
 
     def test_each_adds_the_bias_and_leaves_other_slots_alone(self) -> None:
         for name, activation in ACTIVATIONS.items():
             z = np.zeros((3, 4, 2))
+            out = np.zeros_like(z) if activation.keeps_sum else z
             flat = np.tile([0.0, 1.5, 0.5], (3, 1))
-            activation.forward(z, flat, 1, 2, 3)
+            activation.forward(z, out, flat, 1, 2, 3)
             with self.subTest(name=name):
-                self.assertTrue((z[:2, :3] > 0).all())
-                self.assertTrue((z[2] == 0).all() and (z[:, 3] == 0).all())
+                self.assertTrue((out[:2, :3] > 0).all())
+                self.assertTrue((out[2] == 0).all() and (out[:, 3] == 0).all())
 
     def test_each_keeps_what_is_not_a_number(self) -> None:
         for activation in ACTIVATIONS.values():
-            z = np.full((1, 1, 1), np.nan)
-            activation.forward(z, np.zeros((1, 1)), 0, 1, 1)
-            self.assertTrue(np.isnan(z).all())
+            self.assertTrue(np.isnan(bent(activation, [np.nan])).all())
 
     def test_known_values(self) -> None:
-        z = np.array([[[-1.0, 2.0]]])
-        ACTIVATIONS["relu"].forward(z, np.zeros((1, 2)), 0, 1, 1)
-        np.testing.assert_array_equal(z, [[[0.0, 2.0]]])
-        z = np.array([[[-1.0, 2.0]]])
-        ACTIVATIONS["tanh"].forward(z, np.zeros((1, 2)), 0, 1, 1)
-        np.testing.assert_allclose(z, np.tanh([[[-1.0, 2.0]]]))
+        x = np.array([-30.0, -1.0, 0.0, 0.5, 2.0, 30.0])
+        sigmoid = special.expit(x)
+        wanted = {"relu": np.maximum(x, 0), "tanh": np.tanh(x), "identity": x,
+                  "leaky_relu": np.where(x > 0, x, 0.01 * x), "elu": np.where(x > 0, x, np.expm1(x)), "gelu": x * special.ndtr(x), "silu": x * sigmoid,
+                  "sigmoid": sigmoid, "softplus": np.logaddexp(0, x)}
+        self.assertEqual(set(wanted), set(ACTIVATIONS))
+        for name, activation in ACTIVATIONS.items():
+            np.testing.assert_allclose(bent(activation, x), wanted[name], rtol=1e-12, atol=1e-12, err_msg=name)
+
+    def test_huge_sums_stay_finite(self) -> None:
+        for name, activation in ACTIVATIONS.items():
+            self.assertTrue(np.isfinite(bent(activation, [-1e5, 1e5], np.float32)).all(), name)
 
     def test_each_can_be_chosen_in_a_recipe(self) -> None:
         self.assertEqual(set(ACTIVATIONS), set(FIELDS["activation"].choices))
@@ -170,7 +184,8 @@ class InitialisationsConform(unittest.TestCase):
     """Laws that hold for every initialisation."""
 
     def test_each_has_no_mean_and_the_variance_of_its_paper(self) -> None:
-        wanted = {"he": 2 / 400, "glorot": 2 / (400 + 300)}
+        wanted = {"he": 2 / 400, "he_uniform": 2 / 400, "glorot": 2 / 700, "glorot_normal": 2 / 700, "lecun": 1 / 400,
+                  "orthogonal": 1 / 400, "small": 1e-4}
         for name, draw in INITIALISATIONS.items():
             w = draw(np.random.default_rng(0), 400, 300)
             with self.subTest(name=name):
@@ -178,10 +193,23 @@ class InitialisationsConform(unittest.TestCase):
                 self.assertAlmostEqual(w.var() / wanted[name], 1, places=1)
 
     def test_biases_start_at_zero(self) -> None:
-        shape = StackShape(4, (5, 6), 3, "relu", 8)
+        shape = StackShape.of(Recipe({"network": "5, 6"}), 4, 3)
         flat = first_weights(shape, "auto", np.random.default_rng(0))
         self.assertTrue((flat[shape.weights :] == 0).all())
         self.assertTrue((flat[: shape.weights] != 0).all())
+
+    def test_orthogonal_keeps_lengths(self) -> None:
+        for before, after in ((9, 4), (4, 9)):
+            w = INITIALISATIONS["orthogonal"](np.random.default_rng(0), before, after)
+            small = w.T @ w if before > after else w @ w.T
+            np.testing.assert_allclose(small, np.eye(4), atol=1e-12)
+
+    def test_gains_and_running_variances_start_at_one(self) -> None:
+        shape = StackShape.of(Recipe({"network": "5 batch norm"}), 4, 3)
+        flat = first_weights(shape, "auto", np.random.default_rng(0))
+        p = shape.placed[0]
+        self.assertEqual(flat[p.gains : p.gains + 5].tolist(), [1.0] * 5)
+        self.assertEqual(flat[p.kept : p.kept + 10].tolist(), [0.0] * 5 + [1.0] * 5)
 
     def test_each_can_be_chosen_in_a_recipe(self) -> None:
         self.assertEqual({*INITIALISATIONS, "auto"}, set(FIELDS["initialisation"].choices))
@@ -190,8 +218,8 @@ class InitialisationsConform(unittest.TestCase):
 class DropoutLaws(unittest.TestCase):
     def apply(self, rate: float, units: int = 97, rows: int = 300, step: int = 0) -> np.ndarray:
         """Return ones after dropout."""
-        dropout = Dropout((units,), rows, 1, np.float64)
-        dropout.set_rate(0, rate)
+        dropout = Dropout([(units, rows)], 1, np.float64)
+        dropout.set_rate(0, 0, rate)
         dropout.keys[0] = np.uint64(12345)
         dropout.start_step(step, 1)
         a = np.ones((1, rows, units))

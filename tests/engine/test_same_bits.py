@@ -15,7 +15,7 @@ from hypothesis import strategies as st
 from axiarch.engine.checkpoint import load_checkpoint, save_checkpoint
 from axiarch.engine.network import StackShape
 from axiarch.engine.run import RunSpec
-from axiarch.engine.stack import RunState, Stack
+from axiarch.engine.stack import RunState, Stack, TrainingData
 from axiarch.engine.streams import Streams
 from axiarch.recipes.recipe import Recipe
 from tests.support import recipe, small_data
@@ -27,7 +27,9 @@ DATA = small_data()
 def shapes(draw: st.DrawFn) -> dict[str, object]:
     """Draw what all runs of a stack have in common."""
     return {"width": draw(st.integers(1, 19)), "depth": draw(st.integers(0, 3)),
-            "activation": draw(st.sampled_from(["relu", "tanh"])), "batch_size": draw(st.sampled_from([1, 7, 16, 100]))}
+            "activation": draw(st.sampled_from(["relu", "tanh", "gelu", "identity"])),
+            "normalisation": draw(st.sampled_from(["none", "batch", "layer"])),
+            "residual": draw(st.sampled_from(["no", "yes"])), "batch_size": draw(st.sampled_from([1, 7, 16, 100]))}
 
 
 @st.composite
@@ -37,7 +39,8 @@ def private(draw: st.DrawFn) -> dict[str, object]:
             "learning_rate": draw(st.sampled_from([1e-4, 1e-2, 0.5, 50.0])),
             "schedule": draw(st.sampled_from(["constant", "exponential"])),
             "dropout": draw(st.sampled_from([0.0, 0.2, 0.7])), "l2": draw(st.sampled_from([0.0, 1e-2])),
-            "weight_decay": draw(st.sampled_from([0.0, 0.1])), "initialisation": draw(st.sampled_from(["auto", "he"]))}
+            "weight_decay": draw(st.sampled_from([0.0, 0.1])),
+            "initialisation": draw(st.sampled_from(["auto", "orthogonal"]))}
 
 
 def train(recipes: Sequence[Recipe], epochs: int, first: int = 0,
@@ -85,6 +88,27 @@ class SameBits(unittest.TestCase):
                 loaded = load_checkpoint(path, run, StackShape.of(each, 5, 3), "data")
             _, rest = train([each], 4 - pause, first=k, states=[loaded])
             self.same(rest[0], whole[k])
+
+    def test_convolutions_alone_or_stacked(self) -> None:
+        rng = np.random.default_rng(0)
+        x, y = rng.normal(size=(50, 72)).astype(np.float32), rng.integers(0, 3, 50).astype(np.int32)
+        data = TrainingData(x[:33], y[:33], x[33:], y[33:])
+        line = "conv 3 batch norm, pool 2, conv 3 residual gelu, mean pool 2, 5"
+        recipes = [recipe(network=line, dropout=d, optimiser=o)
+                   for d, o in ((0.0, "adam"), (0.4, "sgd"), (0.2, "adam"))]
+        shape = StackShape.of(recipes[0], (6, 6, 2), 3)
+
+        def trained(chosen: list[int]) -> list[RunState]:
+            stack = Stack(shape, len(chosen), data)
+            for k in chosen:
+                stack.add(RunSpec(k, recipes[k], Streams(4, k)))
+            for _ in range(3):
+                stack.train_epoch()
+            return [stack.state(i) for i in range(len(chosen))]
+
+        together = trained([0, 1, 2])
+        for k in range(3):
+            self.same(trained([k])[0], together[k])
 
     def test_joining_and_leaving_change_nothing_for_the_others(self) -> None:
         recipes = [recipe(optimiser=o, dropout=d) for o, d in (("adam", 0.3), ("sgd", 0.0), ("momentum", 0.5))]

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import itertools
 import math
 import unittest
 
@@ -183,22 +184,25 @@ class Checkpoints(FolderCase):
 
 
 class Shapes(unittest.TestCase):
-    @given(st.integers(1, 40), st.integers(0, 4), st.integers(1, 60), st.integers(2, 9))
-    def test_views_tile_the_flat_buffer(self, inputs: int, depth: int, width: int, classes: int) -> None:
-        spec = recipe(depth=depth, width=width)
-        shape = StackShape.of(spec, inputs, classes)
-        self.assertEqual(shape.parameters, spec.parameters(inputs, classes))
-        flat = np.zeros((2, shape.parameters))
-        for view in shape.weight_views(flat):
-            view += 1
-        for offset, (_, after) in zip(shape.bias_offsets, shape.pairs, strict=True):
-            flat[:, offset : offset + after] += 1
+    @given(st.integers(1, 40), st.integers(0, 4), st.integers(1, 60), st.integers(2, 9),
+           st.sampled_from(["none", "batch", "layer"]))
+    def test_places_tile_the_flat_buffer(self, inputs: int, depth: int, width: int, classes: int, norm: str) -> None:
+        shape = StackShape.of(recipe(depth=depth, width=width, normalisation=norm), inputs, classes)
+        flat = np.zeros(shape.parameters)
+        for p in shape.placed:
+            flat[p.weights : p.weights + p.fan_in * p.units] += 1
+            flat[p.biases : p.biases + p.units] += 1
+            if p.layer.norm != "none":
+                flat[p.gains : p.gains + p.units] += 1
+            if p.layer.norm == "batch":
+                flat[p.kept : p.kept + 2 * p.units] += 1
         self.assertTrue((flat == 1).all())
+        sizes = [inputs, *[width] * depth, classes]
+        plain = sum((a + 1) * b for a, b in itertools.pairwise(sizes))
+        self.assertEqual(shape.trained, plain + (0 if norm == "none" else depth * width))
 
     def test_stacks_of_large_networks_are_small(self) -> None:
-        tiny = StackShape(8, (8,), 2, "relu", 32).capacity()
-        middle = StackShape(32, (64, 64), 6, "relu", 32).capacity()
-        large = StackShape(256, (512, 512), 10, "relu", 128).capacity()
-        self.assertGreater(tiny, middle)
-        self.assertGreater(middle, large)
-        self.assertEqual(large, 1)
+        capacity = [StackShape.of(recipe(width=width, batch_size=batch), inputs, 6).capacity()
+                    for inputs, width, batch in ((8, 8, 32), (32, 64, 32), (256, 512, 128))]
+        self.assertEqual(capacity, sorted(capacity, reverse=True))
+        self.assertEqual(capacity[-1], 1)

