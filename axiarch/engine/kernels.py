@@ -157,7 +157,7 @@ def sum_rows(d, grads, offset, active, rows):
 
 
 @njit(cache=True, error_model="numpy")
-def softmax_loss(z, labels, losses, sums, gradient, active, rows):
+def softmax_loss(z, labels, losses, sums, gradient, smooth, gains, active, rows):
     """Softmax cross-entropy with integer labels, shifted by the largest logit so that nothing overflows.
 
     Parameters
@@ -166,7 +166,12 @@ def softmax_loss(z, labels, losses, sums, gradient, active, rows):
         Logits; replaced by their gradient of the mean loss, ``(p - onehot) / rows``, if `gradient`.
     labels : (K, B) int32 array
     losses, sums : (K,) and (K, 1) float64 arrays
-        The summed loss in nats and the number of rows whose largest logit is the label are added.
+        The summed loss in nats and the number of rows whose largest logit is the label are added: without smoothing
+        and weights, which only bend the gradient.
+    smooth : (K,) array
+        The share of each label that is given to all classes alike (Szegedy et al. 2016).
+    gains : (K, C) array
+        What rows of each class count.
     """
     classes = z.shape[2]
     share = z.dtype.type(1) / z.dtype.type(rows)
@@ -193,16 +198,18 @@ def softmax_loss(z, labels, losses, sums, gradient, active, rows):
             if arg == label and own == own:
                 hit += 1
             if gradient:
-                inverse = share / norm
+                heavy = share * gains[k, label]
+                inverse = heavy / norm
+                spread = heavy * smooth[k] / z.dtype.type(classes)
                 for c in range(classes):
-                    z[k, b, c] *= inverse
-                z[k, b, label] -= one * share
+                    z[k, b, c] = z[k, b, c] * inverse - spread
+                z[k, b, label] -= heavy * (one - smooth[k])
         losses[k] += total
         sums[k, 0] += hit
 
 
 @njit(cache=True, error_model="numpy")
-def binary_loss(z, labels, losses, sums, gradient, active, rows):
+def binary_loss(z, labels, losses, sums, gradient, smooth, gains, active, rows):
     """Binary cross-entropy from logits, ``max(z, 0) - z y + log(1 + exp(-|z|))``, which never overflows.
 
     `z` is (K, B, 1); the rest as in :func:`softmax_loss`, the labels being 0 or 1.
@@ -221,13 +228,14 @@ def binary_loss(z, labels, losses, sums, gradient, active, rows):
                 hit += 1
             if gradient:
                 p = one / (one + small) if value >= 0 else small / (one + small)
-                z[k, b, 0] = (p - label) * share
+                wanted = label * (one - smooth[k]) + smooth[k] / z.dtype.type(2)
+                z[k, b, 0] = (p - wanted) * share * gains[k, label]
         losses[k] += total
         sums[k, 0] += hit
 
 
 @njit(cache=True, error_model="numpy")
-def squared_loss(z, targets, losses, sums, gradient, active, rows):
+def squared_loss(z, targets, losses, sums, gradient, smooth, gains, active, rows):
     """Mean over T targets of the squared difference.
 
     Parameters
@@ -563,7 +571,7 @@ def _sgd(w, g, rate, l2, decay):
 
 
 @njit(cache=True, error_model="numpy")
-def sgd_step(w, g, state, coefficients, slots, weights):
+def sgd_step(w, g, state, coefficients, slots, weights, starts):
     """``w -= rate (g + l2 w) + decay w``; coefficients: rate, l2, decay (rate included)."""
     zero = w.dtype.type(0)
     for i in range(slots.shape[0]):
@@ -585,7 +593,7 @@ def _momentum(w, g, v, rate, l2, decay, mu):
 
 
 @njit(cache=True, error_model="numpy")
-def momentum_step(w, g, state, coefficients, slots, weights):
+def momentum_step(w, g, state, coefficients, slots, weights, starts):
     """``v = mu v + g; w -= rate v`` (Polyak 1964); coefficients: rate, l2, decay, mu. `state` is (1 or more, K, P)."""
     zero = w.dtype.type(0)
     for i in range(slots.shape[0]):
@@ -614,7 +622,7 @@ def _adam(w, g, m, v, c, l2, decay):
 
 
 @njit(cache=True, error_model="numpy")
-def adam_step(w, g, state, coefficients, slots, weights):
+def adam_step(w, g, state, coefficients, slots, weights, starts):
     """Adam (Kingma & Ba 2015, algorithm 1: epsilon outside the root of the corrected second moment).
 
     Coefficients: rate / (1 - beta1^t), l2, decay, beta1, 1 - beta1, beta2, 1 - beta2,
@@ -628,3 +636,307 @@ def adam_step(w, g, state, coefficients, slots, weights):
         m, v = state[0, k], state[1, k]
         _adam(w[k, :weights], g[k, :weights], m[:weights], v[:weights], c, c[1], c[2])
         _adam(w[k, weights:], g[k, weights:], m[weights:], v[weights:], c, zero, zero)
+
+
+@njit(cache=True, error_model="numpy")
+def _nesterov(w, g, s0, c, l2, decay):
+    tiny = w.dtype.type(TINY)
+    zero = w.dtype.type(0)
+    for p in range(w.shape[0]):
+        slope = g[p] + l2 * w[p]
+        value = c[3] * s0[p] + slope
+        value = zero if abs(value) < tiny else value
+        s0[p] = value
+        w[p] -= c[0] * (slope + c[3] * value) + decay * w[p]
+
+
+@njit(cache=True, error_model="numpy")
+def nesterov_step(w, g, state, coefficients, slots, weights, starts):
+    """``v = mu v + g; w -= rate (g + mu v)`` (Nesterov 1983, as Sutskever et al. 2013); coefficients as momentum."""
+    zero = w.dtype.type(0)
+    for i in range(slots.shape[0]):
+        k = slots[i]
+        c = coefficients[k]
+        _nesterov(w[k, :weights], g[k, :weights], state[0, k, :weights], c, c[1], c[2])
+        _nesterov(w[k, weights:], g[k, weights:], state[0, k, weights:], c, zero, zero)
+
+
+@njit(cache=True, error_model="numpy")
+def _adagrad(w, g, s0, c, l2, decay):
+    for p in range(w.shape[0]):
+        slope = g[p] + l2 * w[p]
+        square = s0[p] + slope * slope
+        s0[p] = square
+        w[p] -= c[0] * slope / (np.sqrt(square) + c[3]) + decay * w[p]
+
+
+@njit(cache=True, error_model="numpy")
+def adagrad_step(w, g, state, coefficients, slots, weights, starts):
+    """``s += g g; w -= rate g / (sqrt(s) + epsilon)`` (Duchi et al. 2011); coefficients: rate, l2, decay, epsilon."""
+    zero = w.dtype.type(0)
+    for i in range(slots.shape[0]):
+        k = slots[i]
+        c = coefficients[k]
+        _adagrad(w[k, :weights], g[k, :weights], state[0, k, :weights], c, c[1], c[2])
+        _adagrad(w[k, weights:], g[k, weights:], state[0, k, weights:], c, zero, zero)
+
+
+@njit(cache=True, error_model="numpy")
+def _rmsprop(w, g, s0, c, l2, decay):
+    tiny_square = w.dtype.type(TINY_SQUARE)
+    zero = w.dtype.type(0)
+    for p in range(w.shape[0]):
+        slope = g[p] + l2 * w[p]
+        square = c[3] * s0[p] + c[4] * slope * slope
+        square = zero if square < tiny_square else square
+        s0[p] = square
+        w[p] -= c[0] * slope / (np.sqrt(square) + c[5]) + decay * w[p]
+
+
+@njit(cache=True, error_model="numpy")
+def rmsprop_step(w, g, state, coefficients, slots, weights, starts):
+    """``s = rho s + (1 - rho) g g; w -= rate g / (sqrt(s) + epsilon)`` (Tieleman & Hinton 2012).
+
+    Coefficients: rate, l2, decay, rho, 1 - rho, epsilon.
+    """
+    zero = w.dtype.type(0)
+    for i in range(slots.shape[0]):
+        k = slots[i]
+        c = coefficients[k]
+        _rmsprop(w[k, :weights], g[k, :weights], state[0, k, :weights], c, c[1], c[2])
+        _rmsprop(w[k, weights:], g[k, weights:], state[0, k, weights:], c, zero, zero)
+
+
+@njit(cache=True, error_model="numpy")
+def _adadelta(w, g, s0, s1, c, l2, decay):
+    tiny_square = w.dtype.type(TINY_SQUARE)
+    zero = w.dtype.type(0)
+    for p in range(w.shape[0]):
+        slope = g[p] + l2 * w[p]
+        square = c[3] * s0[p] + c[4] * slope * slope
+        square = zero if square < tiny_square else square
+        s0[p] = square
+        step = np.sqrt((s1[p] + c[5]) / (square + c[5])) * slope
+        past = c[3] * s1[p] + c[4] * step * step
+        s1[p] = zero if past < tiny_square else past
+        w[p] -= c[0] * step + decay * w[p]
+
+
+@njit(cache=True, error_model="numpy")
+def adadelta_step(w, g, state, coefficients, slots, weights, starts):
+    """AdaDelta (Zeiler 2012), its step times the rate; coefficients as rmsprop, epsilon inside both roots."""
+    zero = w.dtype.type(0)
+    for i in range(slots.shape[0]):
+        k = slots[i]
+        c = coefficients[k]
+        _adadelta(w[k, :weights], g[k, :weights], state[0, k, :weights], state[1, k, :weights], c, c[1], c[2])
+        _adadelta(w[k, weights:], g[k, weights:], state[0, k, weights:], state[1, k, weights:], c, zero, zero)
+
+
+@njit(cache=True, error_model="numpy")
+def _nadam(w, g, s0, s1, c, l2, decay):
+    tiny = w.dtype.type(TINY)
+    tiny_square = w.dtype.type(TINY_SQUARE)
+    zero = w.dtype.type(0)
+    for p in range(w.shape[0]):
+        slope = g[p] + l2 * w[p]
+        mean = c[3] * s0[p] + c[4] * slope
+        square = c[5] * s1[p] + c[6] * slope * slope
+        mean = zero if abs(mean) < tiny else mean
+        square = zero if square < tiny_square else square
+        s0[p] = mean
+        s1[p] = square
+        w[p] -= c[0] * (c[9] * mean + c[10] * slope) / (np.sqrt(square) * c[7] + c[8]) + decay * w[p]
+
+
+@njit(cache=True, error_model="numpy")
+def nadam_step(w, g, state, coefficients, slots, weights, starts):
+    """NAdam (Dozat 2016) with a constant beta1: Adam whose numerator looks one step ahead.
+
+    Coefficients as adam, but the rate as it is; then beta1 / (1 - beta1^(t+1)) and (1 - beta1) / (1 - beta1^t).
+    """
+    zero = w.dtype.type(0)
+    for i in range(slots.shape[0]):
+        k = slots[i]
+        c = coefficients[k]
+        _nadam(w[k, :weights], g[k, :weights], state[0, k, :weights], state[1, k, :weights], c, c[1], c[2])
+        _nadam(w[k, weights:], g[k, weights:], state[0, k, weights:], state[1, k, weights:], c, zero, zero)
+
+
+@njit(cache=True, error_model="numpy")
+def _amsgrad(w, g, s0, s1, s2, c, l2, decay):
+    tiny = w.dtype.type(TINY)
+    tiny_square = w.dtype.type(TINY_SQUARE)
+    zero = w.dtype.type(0)
+    for p in range(w.shape[0]):
+        slope = g[p] + l2 * w[p]
+        mean = c[3] * s0[p] + c[4] * slope
+        square = c[5] * s1[p] + c[6] * slope * slope
+        mean = zero if abs(mean) < tiny else mean
+        square = zero if square < tiny_square else square
+        s0[p] = mean
+        s1[p] = square
+        s2[p] = max(s2[p], square)
+        w[p] -= c[0] * mean / (np.sqrt(s2[p]) * c[7] + c[8]) + decay * w[p]
+
+
+@njit(cache=True, error_model="numpy")
+def amsgrad_step(w, g, state, coefficients, slots, weights, starts):
+    """AMSGrad (Reddi et al. 2018): Adam with the largest second moment so far, corrected as Adam's is.
+
+    Coefficients as adam.
+    """
+    zero = w.dtype.type(0)
+    for i in range(slots.shape[0]):
+        k = slots[i]
+        c = coefficients[k]
+        m, v, most = state[0, k], state[1, k], state[2, k]
+        _amsgrad(w[k, :weights], g[k, :weights], m[:weights], v[:weights], most[:weights], c, c[1], c[2])
+        _amsgrad(w[k, weights:], g[k, weights:], m[weights:], v[weights:], most[weights:], c, zero, zero)
+
+
+@njit(cache=True, error_model="numpy")
+def _lion(w, g, s0, c, l2, decay):
+    tiny = w.dtype.type(TINY)
+    zero = w.dtype.type(0)
+    one = w.dtype.type(1)
+    for p in range(w.shape[0]):
+        slope = g[p] + l2 * w[p]
+        ahead = c[3] * s0[p] + c[4] * slope
+        mean = c[5] * s0[p] + c[6] * slope
+        s0[p] = zero if abs(mean) < tiny else mean
+        step = one if ahead > 0 else (-one if ahead < 0 else zero)
+        w[p] -= c[0] * step + decay * w[p]
+
+
+@njit(cache=True, error_model="numpy")
+def lion_step(w, g, state, coefficients, slots, weights, starts):
+    """Lion (Chen et al. 2023): ``w -= rate sign(beta1 m + (1 - beta1) g)``, then ``m = beta2 m + (1 - beta2) g``.
+
+    Coefficients: rate, l2, decay, beta1, 1 - beta1, beta2, 1 - beta2.
+    """
+    zero = w.dtype.type(0)
+    for i in range(slots.shape[0]):
+        k = slots[i]
+        c = coefficients[k]
+        _lion(w[k, :weights], g[k, :weights], state[0, k, :weights], c, c[1], c[2])
+        _lion(w[k, weights:], g[k, weights:], state[0, k, weights:], c, zero, zero)
+
+
+@njit(cache=True, error_model="numpy")
+def lamb_step(w, g, state, coefficients, slots, weights, starts):
+    """LAMB (You et al. 2020): Adam's step and the decay, of each layer scaled to the size of its weights.
+
+    Coefficients as adam, but the rate and the decay as they are, then 1 / (1 - beta1^t). `starts` are where each
+    layer's weights begin, and where the last ends. Biases and gains step as Adam's.
+    """
+    tiny = w.dtype.type(TINY)
+    tiny_square = w.dtype.type(TINY_SQUARE)
+    zero = w.dtype.type(0)
+    one = w.dtype.type(1)
+    for i in range(slots.shape[0]):
+        k = slots[i]
+        c = coefficients[k]
+        m, v = state[0, k], state[1, k]
+        for p in range(w.shape[1]):
+            slope = g[k, p] + (c[1] * w[k, p] if p < weights else zero)
+            mean = c[3] * m[p] + c[4] * slope
+            square = c[5] * v[p] + c[6] * slope * slope
+            m[p] = zero if abs(mean) < tiny else mean
+            v[p] = zero if square < tiny_square else square
+        for part in range(starts.shape[0]):
+            first = starts[part]
+            last = starts[part + 1] if part + 1 < starts.shape[0] else w.shape[1]
+            scaled = first < weights
+            decay = c[2] if scaled else zero
+            size = 0.0
+            step = 0.0
+            for p in range(first, last):
+                way = c[9] * m[p] / (np.sqrt(v[p]) * c[7] + c[8]) + decay * w[k, p]
+                size += float(w[k, p]) * float(w[k, p])
+                step += float(way) * float(way)
+            trust = w.dtype.type(math.sqrt(size / step)) if scaled and size > 0 and step > 0 else one
+            for p in range(first, last):
+                way = c[9] * m[p] / (np.sqrt(v[p]) * c[7] + c[8]) + decay * w[k, p]
+                w[k, p] -= c[0] * trust * way
+
+
+# -- what is done to gradients before a step, and to weights after it ------------------------------------------------
+
+
+@njit(cache=True, error_model="numpy")
+def pull_l1(w, g, strengths, active, weights):
+    """Add ``strengths[k] sign(w)`` to the gradients of the weights: the slope of an L1 penalty."""
+    for k in range(active):
+        if strengths[k] > 0:
+            for p in range(weights):
+                if w[k, p] > 0:
+                    g[k, p] += strengths[k]
+                elif w[k, p] < 0:
+                    g[k, p] -= strengths[k]
+
+
+@njit(cache=True, error_model="numpy")
+def clip(g, norms, values, active):
+    """Cut each gradient to ``values[k]``, then the whole to the Euclidean norm ``norms[k]``; 0 is no limit.
+
+    Pascanu et al. 2013. A gradient that is not finite is left as it is, to be seen.
+    """
+    for k in range(active):
+        limit = values[k]
+        if limit > 0:
+            for p in range(g.shape[1]):
+                if g[k, p] > limit:
+                    g[k, p] = limit
+                elif g[k, p] < -limit:
+                    g[k, p] = -limit
+        if norms[k] > 0:
+            total = 0.0
+            for p in range(g.shape[1]):
+                total += float(g[k, p]) * float(g[k, p])
+            size = math.sqrt(total)
+            if size > norms[k]:
+                scale = g.dtype.type(norms[k] / size)
+                for p in range(g.shape[1]):
+                    g[k, p] *= scale
+
+
+@njit(cache=True, error_model="numpy")
+def max_norm(w, first, before, units, limits, active):
+    """Scale down the weights into each unit, a column of (I, H) at `first`, to the norm ``limits[k]``; 0 is no limit.
+
+    Srebro & Shraibman 2005.
+    """
+    for k in range(active):
+        if limits[k] > 0:
+            own = w[k, first : first + before * units]
+            for h in range(units):
+                total = 0.0
+                for i in range(before):
+                    value = float(own[i * units + h])
+                    total += value * value
+                size = math.sqrt(total)
+                if size > limits[k]:
+                    scale = w.dtype.type(limits[k] / size)
+                    for i in range(before):
+                        own[i * units + h] *= scale
+
+
+@njit(cache=True, error_model="numpy")
+def add_noise(x, spreads, keys, step, active, rows):
+    """Add normal noise of ``spreads[k]`` to `x` (K, B, D): two numbers from each pair of words (Box & Muller 1958)."""
+    numbers = x.shape[2]
+    pairs = (numbers + 1) // 2
+    for k in range(active):
+        if spreads[k] == 0:
+            continue
+        for b in range(rows):
+            index = np.uint64(((step * x.shape[1] + b) * pairs) * 2)
+            for h in range(0, numbers, 2):
+                first = (float(_word(keys[k], index) >> np.uint64(11)) + 1.0) * 1.1102230246251565e-16
+                turn = float(_word(keys[k], index + np.uint64(1)) >> np.uint64(11)) * 6.975736996017264e-16
+                index += np.uint64(2)
+                away = math.sqrt(-2.0 * math.log(first)) * spreads[k]
+                x[k, b, h] += away * math.cos(turn)
+                if h + 1 < numbers:
+                    x[k, b, h + 1] += away * math.sin(turn)

@@ -8,7 +8,7 @@ from typing import Literal
 from axiarch.engine.streams import Streams
 from axiarch.recipes.recipe import Recipe
 
-Reason = Literal["completed", "patience", "diverged"]
+Reason = Literal["completed", "patience", "diverged", "stuck", "gap", "steps"]
 
 
 @dataclass(frozen=True)

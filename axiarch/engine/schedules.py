@@ -1,8 +1,14 @@
-"""Learning-rate schedules: pure functions of the step, so that they can be drawn before any training."""
+"""Learning-rate schedules: pure functions of step and state, so that they can be drawn before any training.
+
+A schedule is a factor on the learning rate. Before it the rate may rise (warm-up) and stay (hold); it then runs
+from step 0 to the end of the training as the recipe has it. The one piece of state is how often a stalled validation
+loss has cut the rate.
+"""
 
 from __future__ import annotations
 
 from collections.abc import Callable, Mapping
+from dataclasses import dataclass
 
 import numpy as np
 from numpy.typing import NDArray
@@ -10,24 +16,102 @@ from numpy.typing import NDArray
 from axiarch.recipes.recipe import Recipe
 
 Floats = NDArray[np.float64]
-Schedule = Callable[[Recipe, Floats, int], Floats]
 
 
-def constant(recipe: Recipe, steps: Floats, per_epoch: int) -> Floats:
+@dataclass(frozen=True)
+class Course:
+    """What a schedule runs over: steps an epoch, steps from its own start to the end, cuts so far."""
+
+    per_epoch: int
+    total: float
+    cuts: int = 0
+
+
+Schedule = Callable[[Recipe, Floats, Course], Floats]
+
+
+def constant(recipe: Recipe, steps: Floats, course: Course) -> Floats:
     """The same factor 1 at all `steps` (T,)."""
     return np.ones_like(steps)
 
 
-def exponential(recipe: Recipe, steps: Floats, per_epoch: int) -> Floats:
-    """``rate_decay ** (step / per_epoch)`` at `steps` (T,), falling at every step."""
-    return np.power(recipe.real("rate_decay"), steps / per_epoch)
+def exponential(recipe: Recipe, steps: Floats, course: Course) -> Floats:
+    """``rate_decay ** (step / per_epoch)``, falling at every step."""
+    return np.power(recipe.real("rate_decay"), steps / course.per_epoch)
+
+
+def step(recipe: Recipe, steps: Floats, course: Course) -> Floats:
+    """``rate_decay`` once more after every ``stair`` epochs: exponential in stairs."""
+    return np.power(recipe.real("rate_decay"), np.floor(steps / (course.per_epoch * recipe.whole("stair"))))
+
+
+def inverse_time(recipe: Recipe, steps: Floats, course: Course) -> Floats:
+    """``1 / (1 + slowing * epochs)``."""
+    return 1.0 / (1.0 + recipe.real("slowing") * steps / course.per_epoch)
+
+
+def polynomial(recipe: Recipe, steps: Floats, course: Course) -> Floats:
+    """``last + (1 - last) (1 - step / total) ** power``."""
+    last = recipe.real("last_share")
+    return last + (1.0 - last) * np.power(1.0 - _done(steps, course), recipe.real("power"))
+
+
+def cosine(recipe: Recipe, steps: Floats, course: Course) -> Floats:
+    """Half a cosine from 1 to the last share (Loshchilov & Hutter 2017)."""
+    return _half_cosine(recipe, _done(steps, course))
+
+
+def restarts(recipe: Recipe, steps: Floats, course: Course) -> Floats:
+    """Cosines one after the other, each ``period_growth`` times as long as the last (Loshchilov & Hutter 2017)."""
+    first, growth = recipe.real("period") * course.per_epoch, recipe.real("period_growth")
+    if growth == 1:
+        return _half_cosine(recipe, steps % first / first)
+    number = np.floor(np.log1p(steps * (growth - 1) / first) / np.log(growth) + 1e-12)
+    start = first * (growth**number - 1) / (growth - 1)
+    return _half_cosine(recipe, np.clip((steps - start) / (first * growth**number), 0.0, 1.0))
+
+
+def one_cycle(recipe: Recipe, steps: Floats, course: Course) -> Floats:
+    """From a twenty-fifth up to 1 and down to the last share, both by half a cosine (Smith & Topin 2018)."""
+    done, peak = _done(steps, course), recipe.real("peak_at")
+    rising = 1.0 - (1.0 - 1.0 / 25) * 0.5 * (1.0 + np.cos(np.pi * np.minimum(done / peak, 1.0)))
+    return np.where(done < peak, rising, _half_cosine(recipe, np.clip((done - peak) / (1.0 - peak), 0.0, 1.0)))
+
+
+def stalled(recipe: Recipe, steps: Floats, course: Course) -> Floats:
+    """``rate_decay`` once more whenever the smoothed validation loss has stalled for ``stall`` epochs."""
+    return np.full_like(steps, recipe.real("rate_decay") ** course.cuts)
+
+
+def _done(steps: Floats, course: Course) -> Floats:
+    return np.clip(steps / max(course.total, 1.0), 0.0, 1.0)
+
+
+def _half_cosine(recipe: Recipe, done: Floats) -> Floats:
+    last = recipe.real("last_share")
+    return last + (1.0 - last) * 0.5 * (1.0 + np.cos(np.pi * done))
 
 
 #: Factor on the learning rate, by name.
-SCHEDULES: Mapping[str, Schedule] = {"constant": constant, "exponential": exponential}
+SCHEDULES: Mapping[str, Schedule] = {
+    "constant": constant, "exponential": exponential, "step": step, "inverse_time": inverse_time,
+    "polynomial": polynomial, "cosine": cosine, "restarts": restarts, "one_cycle": one_cycle, "stalled": stalled,
+}
 
 
-def rates(recipe: Recipe, first: int, count: int, per_epoch: int) -> Floats:
-    """Return the learning rates (T,) of `count` T steps from number `first` (from 0), `per_epoch` steps an epoch."""
+def rates(recipe: Recipe, first: int, count: int, per_epoch: int, cuts: int = 0) -> Floats:
+    """Return the learning rates (T,) of `count` T steps from number `first` (from 0), `per_epoch` steps an epoch.
+
+    Parameters
+    ----------
+    cuts : int
+        How often the rate has been cut because the validation loss stalled.
+    """
     steps = np.arange(first, first + count, dtype=np.float64)
-    return recipe.real("learning_rate") * SCHEDULES[recipe.word("schedule")](recipe, steps, per_epoch)
+    if recipe.word("rate_moves") == "epoch":
+        steps = np.floor(steps / per_epoch) * per_epoch
+    warm, hold = recipe.real("warm_up") * per_epoch, recipe.real("hold") * per_epoch
+    course = Course(per_epoch, recipe.whole("epochs") * per_epoch - warm - hold, cuts)
+    factor = SCHEDULES[recipe.word("schedule")](recipe, np.maximum(steps - warm - hold, 0.0), course)
+    rising = np.minimum((steps + 1.0) / warm, 1.0) if warm > 0 else 1.0
+    return recipe.real("learning_rate") * np.where(steps < warm, rising, 1.0) * factor

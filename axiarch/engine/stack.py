@@ -23,6 +23,7 @@ from axiarch.engine.layers import Pass
 from axiarch.engine.losses import LOSSES, targets_buffer, unit_of
 from axiarch.engine.network import EVALUATED, Array, StackShape
 from axiarch.engine.optimisers import COEFFICIENTS, OPTIMISERS, STATES
+from axiarch.engine.regularisation import Regularisation, class_gains
 from axiarch.engine.run import EpochNumbers, RunEnd, RunSpec
 from axiarch.engine.schedules import rates
 from axiarch.engine.stopping import Watch
@@ -41,6 +42,8 @@ class TrainingData:
     validation_inputs, validation_targets : (M, D), and (M,) or (M, T) arrays
     units : tuple of float
         What one of each amount (T,) is worth in its own unit; none for classes.
+    floor : float
+        The loss of a predictor that ignores the inputs, as it is reported.
     """
 
     train_inputs: NDArray[np.float32]
@@ -48,6 +51,7 @@ class TrainingData:
     validation_inputs: NDArray[np.float32]
     validation_targets: Targets
     units: tuple[float, ...] = ()
+    floor: float = math.inf
 
     @property
     def rows(self) -> int:
@@ -62,7 +66,7 @@ class RunState:
     Attributes
     ----------
     parameters, best_parameters : (P,) arrays
-    optimiser : (2, P) array
+    optimiser : (3, P) array
     epoch : int
         Epochs trained.
     watch : Watch
@@ -122,6 +126,8 @@ class Stack:
         self._y = np.ascontiguousarray(data.train_targets, dtype=kind)
         self._validation = (np.ascontiguousarray(data.validation_inputs, dtype=self.dtype),
                             np.ascontiguousarray(data.validation_targets, dtype=kind))
+        self._class_gains = class_gains(self._y, self.shape.outputs) if not self._loss.amounts else None
+        self._floor = data.floor
         self._spread = float(self._validation[1].astype(np.float64).var())
         sample = np.linspace(0, data.rows - 1, min(data.rows, len(data.validation_targets))).astype(np.int64)
         self._still = (np.ascontiguousarray(self._x[sample]), self._y[sample])
@@ -142,6 +148,8 @@ class Stack:
         self._etargets = targets_buffer(self._loss, k, EVALUATED, shape.outputs, dtype)
         self._order = np.zeros((k, len(self._y)), np.int64)
         self._coefficients = np.zeros((self.steps, k, COEFFICIENTS), dtype)
+        self._bent = Regularisation(shape, k, dtype, self._class_gains)
+        self._starts = np.array([*(p.weights for p in weighted), shape.weights], np.int64)
         self._losses = np.zeros(k)
         self._sums = np.zeros((k, self._loss.sums(shape.outputs)))
 
@@ -166,6 +174,7 @@ class Stack:
                                  state.epoch if state else 0))
         for layer, drop in enumerate(self._drops):
             self._dropout.set_rate(k, layer, run.recipe.real("dropout") if drop is None else drop)
+        self._bent.set(k, run.recipe)
         if state is not None:
             self.parameters[k] = state.parameters
             self._best[k] = state.best_parameters
@@ -191,6 +200,7 @@ class Stack:
             array[slot] = array[last]
         self._state[:, slot] = self._state[:, last]
         self._dropout.move(last, slot)
+        self._bent.move(last, slot)
         self._slots[slot] = self._slots[last]
         self._slots.pop()
 
@@ -241,7 +251,8 @@ class Stack:
             run, epoch = slot.run, slot.epoch
             self._order[k] = run.streams.order(epoch + 1, len(self._y))
             self._dropout.keys[k] = run.streams.dropout_key(epoch + 1)
-            own = rates(run.recipe, epoch * self.steps, self.steps, self.steps)
+            self._bent.keys[k] = run.streams.noise_key(epoch + 1)
+            own = rates(run.recipe, epoch * self.steps, self.steps, self.steps, slot.watch.cuts)
             numbers = np.arange(epoch * self.steps + 1, (epoch + 1) * self.steps + 1, dtype=np.float64)
             table = OPTIMISERS[run.recipe.word("optimiser")].coefficients(run.recipe, own, numbers)
             self._coefficients[:, k, : table.shape[1]] = table
@@ -260,12 +271,16 @@ class Stack:
         np.take(self._x, index, axis=0, out=self._inputs[:active, :rows], mode="clip")
         np.take(self._y, index, axis=0, out=self._targets[:active, :rows], mode="clip")
         self._dropout.start_step(step, active)
+        self._bent.disturb(self._inputs, step, active, rows)
         outputs = self._pass.forward(self._inputs, self.parameters, active, rows)
-        self._loss.kernel(outputs, self._targets, self._losses, self._sums, True, active, rows)
+        self._loss.kernel(outputs, self._targets, self._losses, self._sums, True, self._bent.smooth, self._bent.gains,
+                          active, rows)
         self._pass.backward(outputs, self.parameters, self.gradients, active, rows)
+        self._bent.before(self.parameters, self.gradients, active)
         for name, slots in groups:
             OPTIMISERS[name].step(self.parameters, self.gradients, self._state, self._coefficients[step], slots,
-                                  self.shape.weights)
+                                  self.shape.weights, self._starts)
+        self._bent.after(self.parameters, active)
 
     def _evaluate(self, x: Array, y: Targets, first: int, last: int
                   ) -> tuple[NDArray[np.float64], NDArray[np.float64]]:
@@ -276,7 +291,8 @@ class Stack:
             rows = min(EVALUATED, len(y) - start)
             outputs = self._evaluation.forward(x[None, start : start + rows], self.parameters[first:last], count, rows)
             self._etargets[:count, :rows] = y[start : start + rows]
-            self._loss.kernel(outputs, self._etargets, losses, sums, False, count, rows)
+            self._loss.kernel(outputs, self._etargets, losses, sums, False, self._bent.smooth, self._bent.gains, count,
+                              rows)
         return losses / len(y), sums / len(y)
 
     def _finish_epoch(self, k: int, numbers: EpochNumbers) -> Progress:
@@ -284,4 +300,4 @@ class Stack:
         slot.epoch += 1
         if slot.watch.see(numbers, slot.run.recipe):
             self._best[k] = self.parameters[k]
-        return Progress(slot.run, numbers, slot.watch.end(numbers, slot.run.recipe))
+        return Progress(slot.run, numbers, slot.watch.end(numbers, slot.run.recipe, self.steps, self._floor))

@@ -29,6 +29,8 @@ class Watch:
         The epoch kept and its smoothed validation loss.
     mark_epoch, mark_loss : int, float
         The last epoch that was better by at least ``min_improvement``: patience counts from it.
+    stalls, cuts : int
+        Epochs without a better smoothed loss since the last cut of the rate, and how often it was cut.
     unit : float
         What one of a loss is worth: the spread of a target in its own unit, 1 for classes.
     """
@@ -40,6 +42,8 @@ class Watch:
     mark_epoch: int = 0
     mark_loss: float = math.inf
     unit: float = 1.0
+    stalls: int = 0
+    cuts: int = 0
 
     def see(self, numbers: EpochNumbers, recipe: Recipe) -> bool:
         """Take in an epoch; say whether its weights are the best so far."""
@@ -48,17 +52,29 @@ class Watch:
         # While the window fills, an average over fewer epochs is luckier: a fuller one replaces it.
         filling = len(self.losses) <= min(WINDOW, recipe.whole("epochs"))
         better = level < self.best_loss or (filling and math.isfinite(level))
+        self.stalls = 0 if better else self.stalls + 1
+        if recipe.word("schedule") == "stalled" and self.stalls >= recipe.whole("stall"):
+            self.stalls, self.cuts = 0, self.cuts + 1
         if better:
             self.best_epoch, self.best_loss = numbers.epoch, level
         if level < self.mark_loss - recipe.real("min_improvement") * self.unit or (filling and math.isfinite(level)):
             self.mark_epoch, self.mark_loss = numbers.epoch, level
         return better
 
-    def end(self, numbers: EpochNumbers, recipe: Recipe) -> RunEnd | None:
-        """Return why the run ends after this epoch, or None if it goes on."""
-        diverged = self._diverged(numbers)
-        if diverged:
-            return RunEnd("diverged", diverged, numbers.epoch, self.best_epoch, self.best_loss)
+    def end(self, numbers: EpochNumbers, recipe: Recipe, steps: int = 1, floor: float = math.inf) -> RunEnd | None:
+        """Return why the run ends after this epoch, or None if it goes on.
+
+        Parameters
+        ----------
+        steps : int
+            Of the optimiser, an epoch.
+        floor : float
+            The loss of a predictor that ignores the inputs.
+        """
+        for reason, text in (("diverged", self._diverged(numbers)), ("stuck", self._stuck(numbers, recipe, floor)),
+                             ("gap", self._gap(numbers, recipe)), ("steps", self._steps(numbers, recipe, steps))):
+            if text:
+                return RunEnd(reason, text, numbers.epoch, self.best_epoch, self.best_loss)  # type: ignore[arg-type]
         patience = recipe.whole("patience")
         if patience and numbers.epoch - self.mark_epoch >= patience:
             text = (f"no better smoothed validation loss than {loss(self.mark_loss)} of epoch {self.mark_epoch} "
@@ -67,6 +83,23 @@ class Watch:
         if numbers.epoch >= recipe.whole("epochs"):
             return RunEnd("completed", f"all {numbers.epoch} epochs", numbers.epoch, self.best_epoch, self.best_loss)
         return None
+
+    def _stuck(self, numbers: EpochNumbers, recipe: Recipe, floor: float) -> str:
+        after = recipe.whole("stuck_after")
+        if not after or numbers.epoch < after or self.best_loss < floor:
+            return ""
+        return f"no better than the floor of {loss(floor)} after {numbers.epoch} epochs: {loss(self.best_loss)} at best"
+
+    def _gap(self, numbers: EpochNumbers, recipe: Recipe) -> str:
+        most = recipe.real("most_gap") * self.unit
+        gap = smoothed(self.losses) - numbers.train_loss_still if most else 0.0
+        if gap <= most:
+            return ""
+        return f"the smoothed validation loss is {loss(gap)} above the training loss, more than {loss(most)}"
+
+    def _steps(self, numbers: EpochNumbers, recipe: Recipe, steps: int) -> str:
+        most = recipe.whole("most_steps")
+        return f"{numbers.epoch * steps} steps of at most {most}" if most and (numbers.epoch + 1) * steps > most else ""
 
     def _diverged(self, numbers: EpochNumbers) -> str:
         for name, value in (("training", numbers.train_loss), ("validation", numbers.validation_loss)):

@@ -13,7 +13,7 @@ from dataclasses import dataclass
 import numpy as np
 from numpy.typing import NDArray
 
-_INITIALISATION, _ORDER, _DROPOUT = 0, 1, 2
+_INITIALISATION, _ORDER, _DROPOUT, _NOISE = 0, 1, 2, 3
 
 
 @dataclass(frozen=True)
@@ -44,3 +44,7 @@ class Streams:
     def dropout_key(self, epoch: int) -> np.uint64:
         """Return the key of an epoch's dropout masks."""
         return np.uint64(self._sequence(_DROPOUT, epoch).generate_state(1, np.uint64)[0])
+
+    def noise_key(self, epoch: int) -> np.uint64:
+        """Return the key of an epoch's input noise."""
+        return np.uint64(self._sequence(_NOISE, epoch).generate_state(1, np.uint64)[0])

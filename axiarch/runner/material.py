@@ -18,7 +18,7 @@ def training_data(dataset: Dataset, fold: int = 0) -> TrainingData:
 
     train, validation = dataset.part("train", fold), dataset.part("validation", fold)
     return TrainingData(train.inputs, train.targets, validation.inputs, validation.targets,
-                        dataset.folds[fold].encoding.target.units)
+                        dataset.folds[fold].encoding.target.units, dataset.folds[fold].floor.loss)
 
 
 def shape_of(recipe: Recipe, dataset: Dataset, fold: int = 0) -> StackShape:

@@ -30,7 +30,7 @@ def steps_of(name: str, gradients: list[float], start: float, **values: object) 
     path = []
     for i, slope in enumerate(gradients):
         g[:] = slope
-        OPTIMISERS[name].step(w, g, state, table[i], np.array([0]), 1)
+        OPTIMISERS[name].step(w, g, state, table[i], np.array([0]), 1, np.array([0, 1]))
         path.append(float(w[0, 0]))
     return path
 
@@ -52,7 +52,7 @@ class OptimisersConform(unittest.TestCase):
             self.assertEqual(steps_of(name, [0.0, 0.0], 0.5), [0.5, 0.5])
 
     def test_decoupled_decay_shrinks_by_rate_times_strength(self) -> None:
-        for name in OPTIMISERS:
+        for name in (n for n, o in OPTIMISERS.items() if not o.scales_decay):
             with self.subTest(name=name):
                 found = steps_of(name, [0.0], 2.0, learning_rate=0.1, weight_decay=0.5)
                 self.assertAlmostEqual(found[0], 2.0 * (1 - 0.05))
@@ -64,7 +64,7 @@ class OptimisersConform(unittest.TestCase):
             padded = np.zeros((1, COEFFICIENTS))
             padded[:, : table.shape[1]] = table
             w = np.ones((1, 2))
-            optimiser.step(w, np.zeros((1, 2)), np.zeros((STATES, 1, 2)), padded, np.array([0]), 1)
+            optimiser.step(w, np.zeros((1, 2)), np.zeros((STATES, 1, 2)), padded, np.array([0]), 1, np.array([0, 1]))
             with self.subTest(name=name):
                 self.assertLess(w[0, 0], 1.0)
                 self.assertEqual(w[0, 1], 1.0)
@@ -73,7 +73,7 @@ class OptimisersConform(unittest.TestCase):
         for optimiser in OPTIMISERS.values():
             w = np.ones((3, 4))
             optimiser.step(w, np.ones((3, 4)), np.zeros((STATES, 3, 4)), np.full((3, COEFFICIENTS), 0.1),
-                           np.array([1]), 4)
+                           np.array([1]), 4, np.array([0, 4]))
             self.assertTrue((w[[0, 2]] == 1).all() and (w[1] != 1).all())
 
     def test_each_can_be_chosen_in_a_recipe(self) -> None:
@@ -105,11 +105,65 @@ class OptimisersByHand(unittest.TestCase):
             path.append(w)
         np.testing.assert_allclose(steps_of("adam", slopes, 0.3, learning_rate=rate), path, rtol=1e-12)
 
+    def test_nesterov(self) -> None:
+        found = steps_of("nesterov", [1.0, 1.0], 0.0, learning_rate=0.1, momentum=0.9)
+        np.testing.assert_allclose(found, [-0.19, -0.19 - 0.1 * (1 + 0.9 * 1.9)])
+
+    def test_adagrad(self) -> None:
+        found = steps_of("adagrad", [2.0, 1.0], 1.0, learning_rate=0.1)
+        np.testing.assert_allclose(found, [0.9, 0.9 - 0.1 / np.sqrt(5)], rtol=1e-7)
+
+    def test_rmsprop(self) -> None:
+        found = steps_of("rmsprop", [2.0, 1.0], 1.0, learning_rate=0.1, rho=0.9)
+        squares = 0.4, 0.9 * 0.4 + 0.1
+        np.testing.assert_allclose(found, [1 - 0.2 / np.sqrt(squares[0]),
+                                           1 - 0.2 / np.sqrt(squares[0]) - 0.1 / np.sqrt(squares[1])], rtol=1e-7)
+
+    def test_adadelta_against_the_algorithm_as_printed(self) -> None:
+        rho, epsilon, w, s, d, path = 0.95, 1e-6, 1.0, 0.0, 0.0, []
+        slopes = [0.5, -2.0, 1.0]
+        for g in slopes:
+            s = rho * s + (1 - rho) * g * g
+            u = np.sqrt(d + epsilon) / np.sqrt(s + epsilon) * g
+            d = rho * d + (1 - rho) * u * u
+            w -= u
+            path.append(w)
+        found = steps_of("adadelta", slopes, 1.0, learning_rate=1.0, rho=rho, epsilon=epsilon)
+        np.testing.assert_allclose(found, path, rtol=1e-12)
+
+    def test_nadam_and_amsgrad_against_their_algorithms(self) -> None:
+        b1, b2, e, rate = 0.9, 0.999, 1e-8, 0.01
+        slopes = [0.5, -1.0, 0.2, 0.0, 3.0, 0.1]
+        ahead, most = [], []
+        m = v = top = 0.0
+        w = [0.3, 0.3]
+        for t, g in enumerate(slopes, 1):
+            m, v = b1 * m + (1 - b1) * g, b2 * v + (1 - b2) * g * g
+            top = max(top, v)
+            look = b1 * m / (1 - b1 ** (t + 1)) + (1 - b1) * g / (1 - b1**t)
+            w[0] -= rate * look / (np.sqrt(v / (1 - b2**t)) + e)
+            w[1] -= rate * m / (1 - b1**t) / (np.sqrt(top / (1 - b2**t)) + e)
+            ahead.append(w[0])
+            most.append(w[1])
+        np.testing.assert_allclose(steps_of("nadam", slopes, 0.3, learning_rate=rate), ahead, rtol=1e-12)
+        np.testing.assert_allclose(steps_of("amsgrad", slopes, 0.3, learning_rate=rate), most, rtol=1e-12)
+
+    def test_lion_steps_by_the_sign(self) -> None:
+        found = steps_of("lion", [1.0, -0.05, -9.0], 0.0, learning_rate=0.1, beta1=0.9, beta2=0.99)
+        # m is 0.01 after the first slope; 0.9 * 0.01 - 0.1 * 0.05 is still above zero
+        np.testing.assert_allclose(found, [-0.1, -0.2, -0.1])
+
+    def test_lamb_steps_in_proportion_to_the_weights(self) -> None:
+        for start in (0.5, 8.0):
+            found = steps_of("lamb", [3.0], start, learning_rate=0.1)
+            self.assertAlmostEqual(found[0], start * 0.9, places=6)
+
     def test_tiny_moments_are_flushed(self) -> None:
         state = np.full((STATES, 1, 1), 1e-37, np.float32)
         table = np.zeros((1, COEFFICIENTS), np.float32)
         table[0, [3, 5]] = 0.9, 0.9
-        kernels.adam_step(np.ones((1, 1), np.float32), np.zeros((1, 1), np.float32), state, table, np.array([0]), 1)
+        kernels.adam_step(np.ones((1, 1), np.float32), np.zeros((1, 1), np.float32), state, table, np.array([0]), 1,
+                          np.array([0, 1]))
         self.assertEqual(float(state[0, 0, 0]), 0.0)
         self.assertEqual(float(state[1, 0, 0]), 0.0)
 
@@ -117,24 +171,53 @@ class OptimisersByHand(unittest.TestCase):
 class SchedulesConform(unittest.TestCase):
     """Laws that hold for every schedule."""
 
-    def test_each_starts_at_the_learning_rate_and_stays_positive(self) -> None:
+    def recipe(self, name: str, **values: object) -> Recipe:
+        return Recipe({"schedule": name, "learning_rate": 0.5, "epochs": 30, **values})
+
+    def test_each_reaches_the_learning_rate_never_more_and_stays_positive(self) -> None:
         for name in SCHEDULES:
-            found = rates(Recipe({"schedule": name, "learning_rate": 0.5}), 0, 300, 10)
+            found = rates(self.recipe(name), 0, 300, 10)
             with self.subTest(name=name):
-                self.assertAlmostEqual(found[0], 0.5)
+                self.assertAlmostEqual(found.max(), 0.5, places=3)
+                self.assertLessEqual(found.max(), 0.5 + 1e-12)
                 self.assertTrue((found > 0).all())
 
     def test_a_stretch_is_the_same_as_the_whole(self) -> None:
         for name in SCHEDULES:
-            recipe = Recipe({"schedule": name})
-            np.testing.assert_array_equal(rates(recipe, 0, 50, 7)[20:30], rates(recipe, 20, 10, 7))
+            made = self.recipe(name, warm_up=1.5, hold=2.0)
+            np.testing.assert_array_equal(rates(made, 0, 50, 7)[20:30], rates(made, 20, 10, 7))
 
     def test_each_can_be_chosen_in_a_recipe(self) -> None:
         self.assertEqual(set(SCHEDULES), set(FIELDS["schedule"].choices))
 
-    def test_exponential_falls_by_its_factor_over_each_epoch(self) -> None:
-        found = rates(Recipe({"schedule": "exponential", "rate_decay": 0.5, "learning_rate": 1.0}), 0, 21, 10)
-        np.testing.assert_allclose(found[[0, 10, 20]], [1.0, 0.5, 0.25])
+    def test_each_may_move_once_an_epoch(self) -> None:
+        for name in SCHEDULES:
+            found = rates(self.recipe(name, rate_moves="epoch"), 0, 300, 10).reshape(30, 10)
+            self.assertTrue((found == found[:, :1]).all(), name)
+
+    def test_warm_up_rises_in_a_straight_line_and_hold_stays(self) -> None:
+        found = rates(self.recipe("cosine", warm_up=2, hold=3), 0, 300, 10)
+        np.testing.assert_allclose(found[:20], 0.5 * np.arange(1, 21) / 20)
+        np.testing.assert_allclose(found[20:51], 0.5)
+        self.assertLess(found[52], 0.5)
+        self.assertAlmostEqual(found[-1], 0.005, delta=1e-3)
+
+    def test_known_values(self) -> None:
+        found = rates(self.recipe("exponential", rate_decay=0.5), 0, 21, 10)
+        np.testing.assert_allclose(found[[0, 10, 20]], [0.5, 0.25, 0.125])
+        found = rates(self.recipe("step", rate_decay=0.1, stair=2), 0, 60, 10)
+        np.testing.assert_allclose(found[[0, 19, 20, 59]], [0.5, 0.5, 0.05, 0.005])
+        found = rates(self.recipe("inverse_time", slowing=0.5), 0, 41, 10)
+        np.testing.assert_allclose(found[[0, 20, 40]], [0.5, 0.25, 0.5 / 3])
+        found = rates(self.recipe("polynomial", power=2.0, last_share=0.0), 0, 300, 10)
+        np.testing.assert_allclose(found[[0, 150]], [0.5, 0.125])
+        found = rates(self.recipe("cosine", last_share=0.2), 0, 301, 10)
+        np.testing.assert_allclose(found[[0, 150, 300]], [0.5, 0.3, 0.1])
+        found = rates(self.recipe("restarts", period=2, period_growth=2.0, last_share=0.0), 0, 300, 10)
+        np.testing.assert_allclose(found[[0, 10, 20, 40, 60, 140]], [0.5, 0.25, 0.5, 0.25, 0.5, 0.5], atol=1e-12)
+        found = rates(self.recipe("one_cycle", peak_at=0.5, last_share=0.0), 0, 301, 10)
+        np.testing.assert_allclose(found[[0, 150, 300]], [0.02, 0.5, 0.0], atol=1e-12)
+        self.assertEqual(rates(self.recipe("stalled", rate_decay=0.5), 40, 1, 10, cuts=3)[0], 0.0625)
 
 
 def bent(activation: Activation, values: object, dtype: type = np.float64) -> np.ndarray:
@@ -166,7 +249,8 @@ class ActivationsConform(unittest.TestCase):
         x = np.array([-30.0, -1.0, 0.0, 0.5, 2.0, 30.0])
         sigmoid = special.expit(x)
         wanted = {"relu": np.maximum(x, 0), "tanh": np.tanh(x), "identity": x,
-                  "leaky_relu": np.where(x > 0, x, 0.01 * x), "elu": np.where(x > 0, x, np.expm1(x)), "gelu": x * special.ndtr(x), "silu": x * sigmoid,
+                  "leaky_relu": np.where(x > 0, x, 0.01 * x), "elu": np.where(x > 0, x, np.expm1(x)),
+                  "gelu": x * special.ndtr(x), "silu": x * sigmoid,
                   "sigmoid": sigmoid, "softplus": np.logaddexp(0, x)}
         self.assertEqual(set(wanted), set(ACTIVATIONS))
         for name, activation in ACTIVATIONS.items():

@@ -14,7 +14,7 @@ from axiarch.engine.network import StackShape
 from axiarch.engine.run import RunSpec
 from axiarch.engine.stack import Stack, TrainingData
 from axiarch.engine.streams import Streams
-from tests.support import recipe
+from tests.support import plain, recipe
 
 #: Step of a central difference in float64.
 STEP = 1e-6
@@ -42,7 +42,7 @@ class LossLaws:
         """Return mean losses (K,) and mean sums; `z` becomes the gradient if that is wanted."""
         runs, rows, outputs = z.shape
         losses, sums = np.zeros(runs), np.zeros((runs, LOSSES[self.name].sums(outputs)))
-        LOSSES[self.name].kernel(z, targets, losses, sums, gradient, runs, rows)
+        LOSSES[self.name].kernel(z, targets, losses, sums, gradient, *plain(runs, outputs, z.dtype), runs, rows)
         return losses / rows, sums / rows
 
     def test_the_gradient_is_that_of_the_mean_loss(self) -> None:
@@ -113,7 +113,7 @@ class Binary(LossLaws, unittest.TestCase):
         labels = np.array([[y for _, y in rows]], np.int32)
         both = np.concatenate([np.zeros_like(z), z], axis=2)
         losses, sums = np.zeros(1), np.zeros((1, 1))
-        LOSSES["softmax"].kernel(both, labels, losses, sums, False, 1, len(rows))
+        LOSSES["softmax"].kernel(both, labels, losses, sums, False, *plain(1, 2), 1, len(rows))
         mine, _ = self.measure(z, labels)
         self.assertAlmostEqual(mine[0], losses[0] / len(rows), places=9)
 

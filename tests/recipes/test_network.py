@@ -4,11 +4,13 @@ from __future__ import annotations
 
 import itertools
 import unittest
+from pathlib import Path
 
 from hypothesis import given
 from hypothesis import strategies as st
 
 from axiarch.errors import NotationError, RecipeError
+from axiarch.recipes.fields import FIELDS
 from axiarch.recipes.network import ACTIVATIONS, HIDDEN, Layer, funnel, parse_network, shapes_of
 from axiarch.recipes.notation import parse
 from axiarch.recipes.recipe import Recipe
@@ -59,6 +61,16 @@ class Reading(unittest.TestCase):
         with self.assertRaises(NotationError) as caught:
             parse("network", "hidden | 64 rleu")
         self.assertEqual(caught.exception.position, len("hidden | 64 "))
+
+
+class Documented(unittest.TestCase):
+    def test_every_value_of_a_recipe_is_in_the_guide_with_its_default_and_choices(self) -> None:
+        text = (Path(__file__).resolve().parents[2] / "docs" / "search-files.md").read_text(encoding="utf-8")
+        rows = {line.split("|")[2].strip(" `"): line for line in text.splitlines() if line.startswith("|")}
+        for field in FIELDS.values():
+            self.assertIn(field.summary.replace("|", "\\|"), rows[field.name])
+            for choice in field.choices:
+                self.assertIn(choice, rows[field.name])
 
 
 class Building(unittest.TestCase):

@@ -204,7 +204,7 @@ class Sheet(AppCase):
         async with self.running(workspace) as (app, pilot):
             await pilot.press("2")
             await self.shows(app, pilot, "12 runs")
-            await pilot.press("down", "enter")
+            await pilot.press("down", "down", "enter")
             for _ in range(10):
                 await pilot.press("backspace")
             await pilot.press(*"8 .. 500 doubling")
@@ -228,7 +228,7 @@ class Sheet(AppCase):
         async with self.running(workspace) as (app, pilot):
             await pilot.press("2")
             await self.shows(app, pilot, "relu 64")
-            await pilot.press("down", "enter", "backspace", "backspace", *"17")
+            await pilot.press("down", "down", "enter", "backspace", "backspace", *"17")
             await self.shows(app, pilot, "relu 17")
             await pilot.press("escape")
             await self.shows(app, pilot, "relu 64")
@@ -238,7 +238,7 @@ class Sheet(AppCase):
         workspace = ring_workspace(self.folder / "w")
         async with self.running(workspace) as (app, pilot):
             before = app._state.draft
-            await pilot.press("2", "down", "enter", *"999", "escape")
+            await pilot.press("2", "down", "down", "enter", *"999", "escape")
             await pilot.pause()
             self.assertEqual(app._state.draft, before)
             self.assertEqual(app.view, "sheet")

@@ -21,13 +21,22 @@ from axiarch.search.methods import METHODS, make_method
 
 #: The range that `vary` proposes for each value.
 USUAL: Mapping[str, str] = {
-    "depth": "1 .. 4", "width": "16 .. 256 doubling", "activation": "relu | tanh",
-    "initialisation": "he | glorot", "batch_size": "16 .. 128 doubling", "epochs": "20 | 40 | 80",
-    "optimiser": "sgd | momentum | adam", "learning_rate": "1e-4 .. 1e-1 log",
-    "momentum": "0.8 .. 0.99", "beta1": "0.8 .. 0.95", "beta2": "0.99 | 0.999", "epsilon": "1e-8 .. 1e-4 log",
-    "schedule": "constant | exponential", "rate_decay": "0.9 .. 1", "dropout": "0 .. 0.6",
-    "l2": "1e-6 .. 1e-2 log", "weight_decay": "1e-4 .. 1 log", "patience": "5 | 10 | 20",
-    "min_improvement": "1e-5 .. 1e-2 log",
+    "network": "hidden | 3 narrowing from 128", "depth": "1 .. 4", "width": "16 .. 256 doubling",
+    "shape": "constant | funnel", "activation": "relu | gelu | tanh", "normalisation": "none | batch | layer",
+    "residual": "no | yes", "initialisation": "he | glorot | orthogonal",
+    "batch_size": "16 .. 128 doubling", "epochs": "20 | 40 | 80",
+    "optimiser": "momentum | rmsprop | adam", "learning_rate": "1e-4 .. 1e-1 log",
+    "momentum": "0.8 .. 0.99", "beta1": "0.8 .. 0.95", "beta2": "0.99 | 0.999", "rho": "0.9 | 0.99",
+    "epsilon": "1e-8 .. 1e-4 log",
+    "schedule": "constant | cosine | one_cycle", "rate_decay": "0.5 .. 1", "stair": "5 | 10 | 20", "stall": "3 | 5 | 10",
+    "slowing": "0.01 .. 1 log", "power": "1 | 2", "last_share": "0.001 .. 0.1 log", "period": "5 | 10 | 20",
+    "period_growth": "1 | 2", "peak_at": "0.2 .. 0.5", "warm_up": "0 | 1 | 3", "hold": "0 | 5 | 10",
+    "rate_moves": "step | epoch",
+    "dropout": "0 .. 0.6", "l1": "1e-6 .. 1e-2 log", "l2": "1e-6 .. 1e-2 log", "weight_decay": "1e-4 .. 1 log",
+    "max_norm": "1 | 2 | 4", "clip_norm": "0.1 .. 10 log", "clip_value": "0.1 | 0.5 | 1",
+    "label_smoothing": "0 .. 0.2", "class_weights": "equal | balanced", "input_noise": "0 .. 0.3",
+    "patience": "5 | 10 | 20", "min_improvement": "1e-5 .. 1e-2 log", "stuck_after": "3 | 5", "most_gap": "0.2 | 0.5",
+    "most_steps": "1000 | 3000",
 }
 
 

@@ -1,0 +1,77 @@
+"""What bends a training besides its loss: pulls, limits, smoothing, weights of classes, noise; each slot its own."""
+
+from __future__ import annotations
+
+import numpy as np
+from numpy.typing import DTypeLike, NDArray
+
+from axiarch.engine import kernels
+from axiarch.engine.network import Array, StackShape
+from axiarch.recipes.recipe import Recipe
+
+
+class Regularisation:
+    """The regularisation of a stack's runs; what no run uses costs nothing.
+
+    Parameters
+    ----------
+    slots : int
+        K.
+    class_gains : (C,) array or None
+        What rows of each class count where all classes are to weigh alike; None for amounts.
+    """
+
+    def __init__(self, shape: StackShape, slots: int, dtype: DTypeLike,
+                 class_gains: NDArray[np.float64] | None) -> None:
+        self._shape = shape
+        self._balanced = class_gains
+        classes = 1 if class_gains is None else len(class_gains)
+        self.smooth: Array = np.zeros(slots, dtype)
+        self.gains: Array = np.ones((slots, classes), dtype)
+        self.keys = np.zeros(slots, np.uint64)
+        self._limits: dict[str, Array] = {name: np.zeros(slots, dtype) for name in (
+            "l1", "max_norm", "clip_norm", "clip_value", "input_noise")}
+        self._weighted = [p for p in shape.placed if p.layer.kind != "pool"]
+
+    def set(self, slot: int, recipe: Recipe) -> None:
+        """Give a slot what its recipe says."""
+        self.smooth[slot] = recipe.real("label_smoothing")
+        balanced = recipe.word("class_weights") == "balanced" and self._balanced is not None
+        self.gains[slot] = self._balanced if balanced else 1.0
+        for name, values in self._limits.items():
+            values[slot] = recipe.real(name)
+
+    def move(self, slot: int, to: int) -> None:
+        """Give a slot's values to another."""
+        for values in (self.smooth, self.gains, *self._limits.values()):
+            values[to] = values[slot]
+
+    def disturb(self, x: Array, step: int, active: int, rows: int) -> None:
+        """Add noise to the inputs (K, B, D) of step number `step` of an epoch."""
+        spreads = self._limits["input_noise"]
+        if spreads[:active].any():
+            kernels.add_noise(x, spreads, self.keys, step, active, rows)
+
+    def before(self, flat: Array, grads: Array, active: int) -> None:
+        """Bend the gradients before a step."""
+        l1, norm, value = (self._limits[n] for n in ("l1", "clip_norm", "clip_value"))
+        if l1[:active].any():
+            kernels.pull_l1(flat, grads, l1, active, self._shape.weights)
+        if norm[:active].any() or value[:active].any():
+            kernels.clip(grads, norm, value, active)
+
+    def after(self, flat: Array, active: int) -> None:
+        """Keep the weights within their limits after a step."""
+        limits = self._limits["max_norm"]
+        if limits[:active].any():
+            for p in self._weighted:
+                kernels.max_norm(flat, p.weights, p.fan_in, p.units, limits, active)
+
+
+def class_gains(labels: NDArray[np.int32], outputs: int) -> NDArray[np.float64]:
+    """Return what a row of each class must count (C,) so that all classes weigh alike and a row counts 1 on average."""
+    counts = np.bincount(labels, minlength=max(outputs, 2)).astype(np.float64)
+    present = counts > 0
+    gains = np.ones_like(counts)
+    gains[present] = counts.sum() / (present.sum() * counts[present])
+    return gains
