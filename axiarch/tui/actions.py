@@ -90,6 +90,7 @@ ACTIONS: tuple[Action, ...] = (
     Action("undo", "u", "undo", "Undo the last edit of the recipe or space", ("sheet",)),
     Action("redo", "ctrl+r", "redo", "Redo the edit that was undone", ("sheet",), False),
     Action("start", "s", "start", "Start the search that is on the sheet", ("sheet",)),
+    Action("train_once", "o", "train once", "Train the base recipe once, alone, and watch its curves", ("sheet",)),
     Action("write_file", "w", "write file", "Write the search on the sheet as a search file", ("sheet",), False),
     Action("pause", "p", "pause or resume", "Pause the running search, or let it go on", ("field", "ladder", "strips")),
     Action("stop", "x", "stop", "Stop the running search; what has ended is kept", ("field", "ladder", "strips")),

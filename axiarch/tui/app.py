@@ -90,7 +90,7 @@ class AxiarchApp(WorkingApp):
         """Watch the search that has been started."""
         self._state = replace(self._state, snapshot=None, recipe=0, searches=message.number)
         self._feed.watch(message.number)
-        self._go("field")
+        self._go(message.view)
 
     def on_data_added(self, message: said.DataAdded) -> None:
         """Show the data set that has been added."""
@@ -317,6 +317,14 @@ class AxiarchApp(WorkingApp):
         elif self._state.draft is not None:
             self.query_one(Notice).say(("starting the search", "faint"))
             self._start()
+
+    def do_train_once(self) -> None:
+        """Train the base recipe once, and watch it."""
+        if self._adding:
+            self.post_message(said.Noted("The last decision about the data is still being carried out."))
+        elif self._state.draft is not None:
+            self.query_one(Notice).say(("starting the training", "faint"))
+            self._start(once=True)
 
     def do_pause(self) -> None:
         """Pause the search, or let it go on."""

@@ -89,6 +89,8 @@ class FramedApp(App[str]):
     def _show(self, **changes: object) -> None:
         """Change the state and hand it to what is in front."""
         self._state = replace(self._state, **changes)  # type: ignore[arg-type]
+        if not self.query(Trail):  # the screen is being taken down
+            return
         trail = self.query_one(Trail)
         trail.view, trail.state = self.view, self._state
         keys = self.query_one(Keys)

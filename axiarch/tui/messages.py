@@ -57,11 +57,12 @@ class ForecastMade(Message):
 
 
 class SearchStarted(Message):
-    """A search runs now."""
+    """A search runs now; `view` is where it is watched."""
 
-    def __init__(self, number: int) -> None:
+    def __init__(self, number: int, view: str = "field") -> None:
         super().__init__()
         self.number = number
+        self.view = view
 
 
 class DataAdded(Message):

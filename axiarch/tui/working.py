@@ -123,10 +123,12 @@ class WorkingApp(FramedApp):
             self._adding = False
 
     @work(thread=True, exclusive=True, group="start")
-    def _start(self) -> None:
-        assert self._state.draft is not None
+    def _start(self, once: bool = False) -> None:
+        draft = self._state.draft
+        assert draft is not None
         try:
-            self.post_message(said.SearchStarted(workflows.start_search(self._workspace, self._state.draft)))
+            number = workflows.start_search(self._workspace, workflows.alone(draft) if once else draft)
+            self.post_message(said.SearchStarted(number, "strips" if once else "field"))
         except AxiarchError as error:
             self.post_message(said.ErrorRaised(error))
 

@@ -22,7 +22,7 @@ from typing import TYPE_CHECKING, Any
 if TYPE_CHECKING:
     from axiarch.workflows.adding import add_table, redecide, search_data
     from axiarch.workflows.demonstrating import demo_search, make_demo, write_demo_files
-    from axiarch.workflows.drafting import draft_data, load_draft, new_search, save_draft
+    from axiarch.workflows.drafting import alone, draft_data, load_draft, new_search, save_draft
     from axiarch.workflows.exporting import export_chart, export_curves, export_ranking
     from axiarch.workflows.forecasting import forecast_search
     from axiarch.workflows.opening import data_set, open_workspace, recent_tables
@@ -40,12 +40,12 @@ _HOME = {
     "default_lanes": "starting", "resume_search": "starting", "start_search": "starting",
     "steer_search": "steering", "wait": "waiting", "Snapshot": "watching", "Watcher": "watching",
     "look_at": "watching", "recent_tables": "opening", "redecide": "adding", "write_demo_files": "demonstrating",
-    "search_data": "adding", "open_seal": "unsealing", "openings": "unsealing",
+    "alone": "drafting", "search_data": "adding", "open_seal": "unsealing", "openings": "unsealing",
 }
 
 __all__ = [
-    "Snapshot", "Watcher", "add_table", "data_set", "default_lanes", "demo_search", "draft_data", "export_chart",
-    "export_curves", "export_ranking", "forecast_search", "load_draft", "look_at", "make_demo", "new_search",
+    "Snapshot", "Watcher", "add_table", "alone", "data_set", "default_lanes", "demo_search", "draft_data",
+    "export_chart", "export_curves", "export_ranking", "forecast_search", "load_draft", "look_at", "make_demo", "new_search",
     "open_seal", "open_workspace", "openings", "recent_tables", "redecide", "resume_search", "save_draft",
     "search_data", "start_search", "steer_search", "wait", "write_demo_files",
 ]

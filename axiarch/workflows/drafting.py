@@ -8,13 +8,13 @@ from dataclasses import replace
 
 from axiarch.data.dataset import Dataset
 from axiarch.engine.network import StackShape
-from axiarch.errors import InputError, WorkspaceReadOnly
+from axiarch.errors import InputError, RecipeError, WorkspaceReadOnly
 from axiarch.journal.workspace import Workspace
 from axiarch.plain import shown
 from axiarch.recipes.ranges import OneOf
 from axiarch.recipes.recipe import Recipe
 from axiarch.recipes.searchfile import MethodChoice, SearchFile, read_search, write_search
-from axiarch.recipes.space import space
+from axiarch.recipes.space import Space, space
 from axiarch.runner.material import shape_of
 
 #: What varies in a search that nobody has edited yet: the value that matters most.
@@ -79,7 +79,25 @@ def check_networks(search: SearchFile, data: Dataset) -> None:
 def load_draft(workspace: Workspace, data: Dataset) -> SearchFile:
     """Return the draft kept in the workspace, for `data`; a fresh one if there is none or it cannot be read."""
     kept = _kept(workspace)
-    return new_search(data) if kept is None else replace(kept, data=data.folder.name)
+    if kept is None:
+        return new_search(data)
+    kept = replace(kept, data=data.folder.name)
+    try:
+        check_networks(kept, data)
+    except RecipeError:  # such as convolutions on a table: the network of the draft goes, the rest stays
+        return kept.with_space(replace(kept.space, base=kept.space.base.changed({"network": "hidden"}), knobs=tuple(
+            k for k in kept.space.knobs if k.name != "network")))
+    pictures = data.encoding.picture is not None and kept.space.varied("network") is None
+    if pictures and kept.space.base.word("network") == "hidden":
+        return kept.with_space(replace(kept.space, base=kept.space.base.changed(
+            {"network": FIRST_PICTURE_NETWORK, "depth": 1})))
+    return kept
+
+
+def alone(search: SearchFile) -> SearchFile:
+    """Return a search that trains the base recipe of another, once."""
+    return replace(search, name="base alone", space=Space(search.space.base), repeats=1,
+                   method=MethodChoice("grid", {}))
 
 
 def draft_data(workspace: Workspace) -> str:

@@ -234,6 +234,25 @@ class Sheet(AppCase):
             await self.shows(app, pilot, "relu 64")
             self.assertNotIn("relu 17", screen(app))
 
+    async def test_a_network_line_is_typed_and_the_base_is_trained_once(self) -> None:
+        workspace = Workspace.create(self.folder / "w")
+        workflows.add_table(workspace, hum(200).to_npz(self.folder / "h.npz"))
+        async with self.running(workspace) as (app, pilot):
+            await pilot.press("2")
+            await self.shows(app, pilot, "conv 8 3x3, 16×16×8")
+            await pilot.press("home", "enter")
+            for _ in range(len("conv 8, pool 2, conv 16, pool 2, hidden")):
+                await pilot.press("backspace")
+            await pilot.press(*"conv 2, pool 32")
+            await self.shows(app, pilot, "does not fit into 16 x 16")
+            await pilot.press("backspace", "backspace", *"4, 8 tan")
+            await self.shows(app, pilot, "'tan' does not belong")
+            await pilot.press("h", "enter")
+            await self.until(pilot, lambda: app._state.draft.space.base.word("network") == "conv 2, pool 4, 8 tanh")
+            await pilot.press("o")
+            await self.until(pilot, lambda: app._state.snapshot is not None and app._state.snapshot.over)
+            self.assertEqual((app.view, len(app._state.snapshot.runs)), ("strips", 1))
+
     async def test_escape_leaves_a_value_as_it_was(self) -> None:
         workspace = ring_workspace(self.folder / "w")
         async with self.running(workspace) as (app, pilot):

@@ -11,7 +11,7 @@ from axiarch.errors import InputError, NotationError
 from axiarch.recipes.fields import FIELDS
 from axiarch.recipes.searchfile import SearchFile, read_search, write_search
 from axiarch.recipes.space import space
-from axiarch.tui.views.sheet_rows import USUAL, Line, edited, lines, meaning, toggled
+from axiarch.tui.views.sheet_rows import USUAL, Line, edited, lines, meaning, shown_lines, toggled
 
 SEARCH = SearchFile("s", "d", space({"width": 32}, {"optimiser": "sgd | momentum"}))
 
@@ -26,6 +26,13 @@ class Lines(unittest.TestCase):
         keys = [each.key for each in lines(SEARCH)]
         self.assertEqual(keys[: len(FIELDS)], list(FIELDS))
         self.assertEqual(len(set(keys)), len(keys))
+
+    def test_values_without_effect_are_not_shown_unless_they_vary(self) -> None:
+        keys = [each.key for each in shown_lines(SEARCH)]
+        self.assertIn("momentum", keys)
+        self.assertNotIn("stair", keys)
+        cooled = edited(SEARCH, line(SEARCH, "schedule"), "constant | step")
+        self.assertIn("stair", [each.key for each in shown_lines(cooled)])
 
     def test_a_line_shows_value_and_range(self) -> None:
         self.assertEqual((line(SEARCH, "width").base, line(SEARCH, "width").varies), ("32", ""))

@@ -15,12 +15,14 @@ import numpy as np
 
 from axiarch import workflows
 from axiarch.data.demo import hive_states
+from axiarch.data.demo_hum import hum
 from axiarch.data.demo_nectar import nectar_flow
 from axiarch.data.floor import Floor
 from axiarch.errors import (
     AxiarchError,
     DataError,
     InputError,
+    RecipeError,
     TrainingError,
     WorkspaceLocked,
     WorkspaceMissing,
@@ -242,6 +244,19 @@ class Floors(FolderCase):
 
 
 class Drafts(FolderCase):
+    def test_a_draft_fits_the_data_it_is_turned_to(self) -> None:
+        workspace = ring_workspace(self.folder / "w")
+        table = workflows.data_set(workspace)
+        pictures = workflows.add_table(workspace, hum(120).to_npz(self.folder / "h.npz"))
+        workflows.save_draft(workspace, ring_search())
+        there = workflows.load_draft(workspace, pictures)
+        self.assertTrue(there.space.base.word("network").startswith("conv"))
+        workflows.save_draft(workspace, there)
+        back = workflows.load_draft(workspace, table)
+        self.assertEqual(back.space.base.word("network"), "hidden")
+        with self.assertRaises(RecipeError):
+            workflows.start_search(workspace, replace(there, data="ring"))
+
     def test_a_draft_is_kept_and_a_broken_one_replaced(self) -> None:
         workspace = ring_workspace(self.folder / "w")
         data = workflows.data_set(workspace)

@@ -30,6 +30,11 @@ from axiarch.workflows.drafting import network_shape
 from axiarch.workflows.verdicts import draft_verdict
 
 
+def _size(shape: tuple[int, ...], name: str) -> str:
+    """Return the name of a layer, with the shape of what goes out where that is pictures."""
+    return name if len(shape) == 1 else f"{name}, {shape[0]}×{shape[1]}×{shape[2]} ="
+
+
 class Values(Listing):
     """One line a value: its group, name, base value, and range."""
 
@@ -42,9 +47,10 @@ class Values(Listing):
         ink = "ink" if line.applies else "faint"
         tight = width < 90
         base = line.base if line.applies else f"{line.base} (idle)"
-        return [(" " + fit(line.group if first else "", 15 if tight else 16), "faint"),
-                (fit(line.label, 16), ink), (fit(base, 12 if tight else 20), "faint" if line.varies else ink),
-                (" ◂▸ " if line.varies else "    ", "lead"), (shown(line.varies), "lead")]
+        head: Row = [(" " + fit(line.group if first else "", 15 if tight else 16), "faint"), (fit(line.label, 16), ink)]
+        if not line.varies:
+            return [*head, (shown(base), ink)]
+        return [*head, (fit(base, 12 if tight else 20), "faint"), (" ◂▸ ", "lead"), (shown(line.varies), "lead")]
 
 
 class Plan(Drawing):
@@ -68,7 +74,7 @@ class Plan(Drawing):
             return [*rows, *wrap(f"This network cannot be: {error}", width, "warn")]
         rows += [[("base network ", "ink*"), (count(shape.trained, "parameter"), "faint")]]
         sizes = [math.prod(shape.inputs), *(math.prod(p.after) for p in shape.placed)]
-        names = ["inputs", *(p.layer.name for p in shape.placed[:-1]),
+        names = [_size(shape.inputs, "inputs"), *(_size(p.after, p.layer.name) for p in shape.placed[:-1]),
                  "classes" if self.dataset.classes else "amounts"]
         rows += draw_network(sizes, names, width, max(min(2 * len(sizes) - 1, height // 2), 5))
         left = height - len(rows) - 2
@@ -205,8 +211,10 @@ class SheetView(View):
         values, plan = self.query_one(Values), self.query_one(Plan)
         self.set_class(self.size.width < 110, "narrow")
         draft = self.state.draft
-        values.lines = sheet_rows.lines(draft) if draft else []
+        key = values.lines[values.cursor].key if values.lines else ""
+        values.lines = sheet_rows.shown_lines(draft) if draft else []
         values.count = len(values.lines)
+        values.cursor = next((i for i, line in enumerate(values.lines) if line.key == key), values.cursor)
         values.redraw()
         plan.search, plan.dataset = draft, self.state.dataset
         plan.line = self._line()

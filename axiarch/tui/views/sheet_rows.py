@@ -86,6 +86,11 @@ def lines(search: SearchFile) -> list[Line]:
     return out + _search_lines(search)
 
 
+def shown_lines(search: SearchFile) -> list[Line]:
+    """Return the lines worth showing: values without effect as things stand are left out unless they vary."""
+    return [line for line in lines(search) if line.applies or line.varies]
+
+
 def _may_apply(space: Space, name: str) -> bool:
     """Say whether a value has an effect in some recipe of the space, because what it needs varies."""
     needs = FIELDS[name].needs
