@@ -45,9 +45,9 @@ _HOME = {
 
 __all__ = [
     "Snapshot", "Watcher", "add_table", "alone", "data_set", "default_lanes", "demo_search", "draft_data",
-    "export_chart", "export_curves", "export_ranking", "forecast_search", "load_draft", "look_at", "make_demo", "new_search",
-    "open_seal", "open_workspace", "openings", "recent_tables", "redecide", "resume_search", "save_draft",
-    "search_data", "start_search", "steer_search", "wait", "write_demo_files",
+    "export_chart", "export_curves", "export_ranking", "forecast_search", "load_draft", "look_at", "make_demo",
+    "new_search", "open_seal", "open_workspace", "openings", "recent_tables", "redecide", "resume_search",
+    "save_draft", "search_data", "start_search", "steer_search", "wait", "write_demo_files",
 ]
 
 
