@@ -560,6 +560,31 @@ def squares(values, sums, active):
         sums[k] = total
 
 
+@njit(cache=True, error_model="numpy")
+def part_squares(values, parts, sums, active):
+    """Put into `sums` (K, L) the sum of squares of each stretch of `values` (K, P) between two of `parts` (L + 1,)."""
+    for k in range(active):
+        for part in range(parts.shape[0] - 1):
+            total = 0.0
+            for p in range(parts[part], parts[part + 1]):
+                total += float(values[k, p]) * float(values[k, p])
+            sums[k, part] = total
+
+
+@njit(cache=True, error_model="numpy")
+def extremes(out, low, high, start, active, rows):
+    """Widen ``low[k, start:]`` and ``high[k, start:]`` by the outputs (K, B, H) of a layer."""
+    units = out.shape[2]
+    for k in range(active):
+        for b in range(rows):
+            for h in range(units):
+                value = out[k, b, h]
+                if value < low[k, start + h]:
+                    low[k, start + h] = value
+                if value > high[k, start + h]:
+                    high[k, start + h] = value
+
+
 # -- optimisers: one step on the flat buffers; ``coefficients`` (K, n) are those of the step. Weights come before
 #    biases, which are neither pulled by L2 nor shrunk by decay ------------------------------------------------------
 

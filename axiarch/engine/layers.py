@@ -65,6 +65,11 @@ class Units:
             self._below = np.zeros((slots, flat_rows, placed.fan_in), dtype)
             self._turned = np.zeros((slots, placed.units, placed.fan_in), dtype)
 
+    @property
+    def outputs(self) -> Array:
+        """What went out last, before any skip (K, B x positions, H)."""
+        return self._out
+
     def _weights(self, flat: Array) -> Array:
         start = self._placed.weights
         size = self._shape[0] * self._shape[1]
@@ -111,16 +116,16 @@ class Dense:
 
     def __init__(self, placed: Placed, index: int, slots: int, rows: int, dtype: DTypeLike,
                  dropout: Dropout | None) -> None:
-        self._units = Units(placed, index, slots, rows, dtype, dropout)
+        self.units = Units(placed, index, slots, rows, dtype, dropout)
         self._before = placed.before
 
     def forward(self, x: Array, flat: Array, active: int, rows: int) -> Array:
         """As the protocol says."""
-        return self._units.forward(x.reshape(x.shape[0], -1, math.prod(self._before)), flat, active, rows)
+        return self.units.forward(x.reshape(x.shape[0], -1, math.prod(self._before)), flat, active, rows)
 
     def backward(self, d: Array, flat: Array, grads: Array, active: int, rows: int, wanted: bool) -> Array | None:
         """As the protocol says."""
-        return self._units.backward(d, flat, grads, active, rows, wanted)
+        return self.units.backward(d, flat, grads, active, rows, wanted)
 
 
 class Conv:
@@ -129,7 +134,7 @@ class Conv:
     def __init__(self, placed: Placed, index: int, slots: int, rows: int, dtype: DTypeLike,
                  dropout: Dropout | None) -> None:
         self._placed = placed
-        self._units = Units(placed, index, slots, rows, dtype, dropout)
+        self.units = Units(placed, index, slots, rows, dtype, dropout)
         self._windows = np.zeros((slots, rows * placed.positions, placed.fan_in), dtype)
         self._below = np.zeros((slots, rows, *placed.before), dtype) if dropout is not None else None
         layer = placed.layer
@@ -145,12 +150,12 @@ class Conv:
         kernels.unfold(pictures, self._windows, p.layer.size, p.layer.stride, self._top, self._left, p.after[0],
                        p.after[1], 1 if shared else active, rows)
         windows = self._windows[:1] if shared and active > 1 else self._windows
-        return self._units.forward(windows, flat, active, rows)
+        return self.units.forward(windows, flat, active, rows)
 
     def backward(self, d: Array, flat: Array, grads: Array, active: int, rows: int, wanted: bool) -> Array | None:
         """As the protocol says."""
         p = self._placed
-        windows = self._units.backward(d.reshape(d.shape[0], -1, p.units), flat, grads, active, rows, wanted)
+        windows = self.units.backward(d.reshape(d.shape[0], -1, p.units), flat, grads, active, rows, wanted)
         if windows is None or self._below is None:
             return None
         kernels.fold(windows, self._below, p.layer.size, p.layer.stride, self._top, self._left, p.after[0],
@@ -225,11 +230,24 @@ class Pass:
 
     def __init__(self, shape: StackShape, slots: int, rows: int, dtype: DTypeLike, dropout: Dropout | None) -> None:
         self.layers: list[BuiltLayer] = []
+        self._weighted: list[Units] = []
+        self._positions: list[int] = []
         weighted = 0
         for placed in shape.placed:
-            layer: BuiltLayer = _KINDS[placed.layer.kind](placed, weighted, slots, rows, dtype, dropout)
+            layer = _KINDS[placed.layer.kind](placed, weighted, slots, rows, dtype, dropout)
+            if not isinstance(layer, Pool):
+                self._weighted.append(layer.units)
+                self._positions.append(placed.positions)
             self.layers.append(Skip(layer, placed, slots, rows, dtype) if placed.skips else layer)
             weighted += placed.layer.kind != "pool"
+
+    def outputs(self) -> list[Array]:
+        """Return what went out last of each layer with weights."""
+        return [layer.outputs for layer in self._weighted]
+
+    def positions(self) -> list[int]:
+        """Return how often the weights of each such layer are applied to one example."""
+        return self._positions
 
     def forward(self, x: Array, flat: Array, active: int, rows: int) -> Array:
         """Return the outputs (K, B, C) of the inputs `x` (K or 1, B, …)."""

@@ -54,6 +54,9 @@ class EpochNumbers:
         Euclidean norm of the gradient at the epoch's last step.
     seconds : float
         This run's share of the time its stack took.
+    layers : tuple
+        Of each layer with weights: the gradient's norm, the share of dead units, and how far the last step moved
+        its weights against their size.
     """
 
     epoch: int
@@ -64,6 +67,7 @@ class EpochNumbers:
     learning_rate: float
     gradient_norm: float
     seconds: float
+    layers: tuple[tuple[float, float, float], ...] = ()
 
 
 @dataclass(frozen=True)

@@ -19,6 +19,7 @@ from numpy.typing import DTypeLike, NDArray
 from axiarch.engine import kernels
 from axiarch.engine.dropout import Dropout
 from axiarch.engine.initialisation import first_weights
+from axiarch.engine.inside import Inside
 from axiarch.engine.layers import Pass
 from axiarch.engine.losses import LOSSES, targets_buffer, unit_of
 from axiarch.engine.network import EVALUATED, Array, StackShape
@@ -143,6 +144,7 @@ class Stack:
         self._drops = [p.layer.drop for p in weighted]
         self._pass = Pass(shape, k, b, dtype, self._dropout)
         self._evaluation = Pass(shape, k, EVALUATED, dtype, None)
+        self._inside = Inside(shape, k, dtype)
         self._inputs = np.zeros((k, b, math.prod(shape.inputs)), dtype)
         self._targets = targets_buffer(self._loss, k, b, shape.outputs, dtype)
         self._etargets = targets_buffer(self._loss, k, EVALUATED, shape.outputs, dtype)
@@ -223,6 +225,8 @@ class Stack:
         with np.errstate(all="ignore"):
             for step in range(self.steps):
                 start = step * self.shape.batch_size
+                if step == self.steps - 1:
+                    self._inside.before_last_step(self.parameters, active)
                 self._step(step, start, min(start + self.shape.batch_size, rows), active, groups)
                 before = time.perf_counter()
                 between()
@@ -231,12 +235,14 @@ class Stack:
             norms = np.zeros(active)
             kernels.squares(self.gradients, norms, active)
             validation, sums = self._evaluate(*self._validation, first=0, last=active)
-            still, _ = self._evaluate(*self._still, first=0, last=active)
+            self._inside.start_looking()
+            still, _ = self._evaluate(*self._still, first=0, last=active, look=True)
+            inside = self._inside.numbers(self.parameters, self.gradients, active)
         seconds = (time.perf_counter() - started - waited) / active
         return [self._finish_epoch(k, EpochNumbers(
             self._slots[k].epoch + 1, self._reported(train_losses[k]), self._reported(still[k]),
             self._reported(validation[k]), self._loss.metrics(sums[k], self._units, self._spread), last_rates[k],
-            float(np.sqrt(norms[k])), seconds)) for k in range(active)]
+            float(np.sqrt(norms[k])), seconds, inside[k])) for k in range(active)]
 
     def _reported(self, mean: float) -> float:
         """Return a mean loss as people read it."""
@@ -282,7 +288,7 @@ class Stack:
                                   self.shape.weights, self._starts)
         self._bent.after(self.parameters, active)
 
-    def _evaluate(self, x: Array, y: Targets, first: int, last: int
+    def _evaluate(self, x: Array, y: Targets, first: int, last: int, look: bool = False
                   ) -> tuple[NDArray[np.float64], NDArray[np.float64]]:
         """Return mean loss (last - first,) and mean sums of the slots from `first` to `last` on N rows `x`, `y`."""
         count = last - first
@@ -290,6 +296,8 @@ class Stack:
         for start in range(0, len(y), EVALUATED):
             rows = min(EVALUATED, len(y) - start)
             outputs = self._evaluation.forward(x[None, start : start + rows], self.parameters[first:last], count, rows)
+            if look:
+                self._inside.look(self._evaluation, count, rows)
             self._etargets[:count, :rows] = y[start : start + rows]
             self._loss.kernel(outputs, self._etargets, losses, sums, False, self._bent.smooth, self._bent.gains, count,
                               rows)

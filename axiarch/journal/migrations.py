@@ -85,6 +85,9 @@ MIGRATIONS: tuple[str, ...] = (
         reason TEXT NOT NULL
     );
     """,
+    """
+    ALTER TABLE epoch ADD COLUMN layers TEXT NOT NULL DEFAULT '[]';  -- JSON: gradient, dead share, move of each layer
+    """,
 )
 
 VERSION = len(MIGRATIONS)

@@ -100,7 +100,7 @@ class JournalReader:
                               (search, changed)).fetchall()
             epochs = db.execute(
                 "SELECT seq, run, epoch, train_loss, train_loss_still, validation_loss, learning_rate, gradient_norm, "
-                "seconds, metrics FROM epoch WHERE seq > ? AND run IN "
+                "seconds, metrics, layers FROM epoch WHERE seq > ? AND run IN "
                 "(SELECT id FROM run WHERE search = ?) ORDER BY seq", (seq, search)).fetchall()
         finally:
             db.execute("COMMIT")
@@ -142,7 +142,8 @@ class JournalReader:
 def _epoch(row: tuple[Any, ...]) -> EpochRecord:
     *losses, rate, norm, seconds = (_number(x) for x in row[3:9])
     metrics = tuple(_number(x) for x in json.loads(row[9]))
-    return EpochRecord(row[1], row[2], losses[0], losses[1], losses[2], metrics, rate, norm, seconds)
+    layers = tuple((_number(a), _number(b), _number(c)) for a, b, c in json.loads(row[10]))
+    return EpochRecord(row[1], row[2], losses[0], losses[1], losses[2], metrics, rate, norm, seconds, layers)
 
 
 def _number(value: float | None) -> float:

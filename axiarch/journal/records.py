@@ -75,6 +75,7 @@ class EpochRecord:
     learning_rate: float
     gradient_norm: float
     seconds: float
+    layers: tuple[tuple[float, float, float], ...] = ()
 
 
 @dataclass(frozen=True)

@@ -110,9 +110,10 @@ class JournalWriter:
         """Enter epochs; one that is there already (a run trained again from a checkpoint) is left as it is."""
         self._db.executemany(
             "INSERT OR IGNORE INTO epoch (run, epoch, train_loss, train_loss_still, validation_loss, learning_rate, "
-            "gradient_norm, seconds, metrics) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?)",
+            "gradient_norm, seconds, metrics, layers) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?)",
             [(e.run, e.epoch, *map(_finite, (e.train_loss, e.train_loss_still, e.validation_loss, e.learning_rate,
-                                             e.gradient_norm, e.seconds)), json.dumps([*map(_finite, e.metrics)]))
+                                             e.gradient_norm, e.seconds)), json.dumps([*map(_finite, e.metrics)]),
+              json.dumps([[*map(_finite, layer)] for layer in e.layers]))
              for e in epochs])
 
     # -- around it -------------------------------------------------------------------------------

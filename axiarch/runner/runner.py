@@ -310,4 +310,4 @@ class Runner:
 
 def _record(run: int, n: EpochNumbers) -> EpochRecord:
     return EpochRecord(run, n.epoch, n.train_loss, n.train_loss_still, n.validation_loss, n.metrics,
-                       n.learning_rate, n.gradient_norm, n.seconds)
+                       n.learning_rate, n.gradient_norm, n.seconds, n.layers)

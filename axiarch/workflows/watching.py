@@ -49,10 +49,16 @@ class Curve:
     learning_rate: tuple[float, ...] = ()
     gradient_norm: tuple[float, ...] = ()
     seconds: tuple[float, ...] = ()
+    layers: tuple[tuple[tuple[float, float, float], ...], ...] = ()
     spent: tuple[int, ...] = ()
 
     def __len__(self) -> int:
         return len(self.validation)
+
+    @cached_property
+    def dead(self) -> tuple[float, ...]:
+        """The share of dead units in the worst layer, for each epoch; 0 where it was not measured."""
+        return tuple(max((layer[1] for layer in epoch), default=0.0) for epoch in self.layers)
 
     @cached_property
     def total_seconds(self) -> float:
@@ -67,10 +73,10 @@ class Curve:
     def extended(self, more: Sequence[tuple[EpochRecord, int]]) -> Curve:
         """Return the curve with `more` epochs, each with what was spent by then."""
         new = [(e.train_loss, e.train_loss_still, e.validation_loss, e.metrics, e.learning_rate, e.gradient_norm,
-                e.seconds, spent) for e, spent in more]
+                e.seconds, e.layers, spent) for e, spent in more]
         columns: tuple[tuple[Any, ...], ...] = (
             self.training, self.training_still, self.validation, self.metrics, self.learning_rate,
-            self.gradient_norm, self.seconds, self.spent)
+            self.gradient_norm, self.seconds, self.layers, self.spent)
         grown: list[Any] = [old + added for old, added in zip(columns, zip(*new, strict=True), strict=True)]
         return Curve(*grown)
 

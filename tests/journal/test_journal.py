@@ -18,7 +18,7 @@ from tests.support import FolderCase, without_privileges
 
 def epoch(run: int, number: int, loss: float = 0.5) -> EpochRecord:
     """Return an epoch."""
-    return EpochRecord(run, number, loss, loss, loss, (0.5,), 0.1, 1.0, 0.01)
+    return EpochRecord(run, number, loss, loss, loss, (0.5, 2.0), 0.1, 1.0, 0.01, ((0.5, 0.0, 1e-3), (0.1, 0.25, 2e-3)))
 
 
 class JournalCase(FolderCase):

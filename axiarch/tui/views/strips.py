@@ -21,6 +21,10 @@ from axiarch.workflows.watching import Curve, Snapshot
 Floats = NDArray[np.float64]
 
 
+#: How the gradient of the first, a middle and the last layer is drawn.
+_LAYER_ROLES = ("train", "second", "lead")
+
+
 class Paper(Drawing):
     """The bands."""
 
@@ -50,8 +54,10 @@ class Paper(Drawing):
         if heights[2]:
             rows += self._band(curves, "learning_rate", "learning rate", "train", x, width, heights[2])
         if heights[3]:
-            rows += self._band(curves, "gradient_norm", "gradient norm at the epoch's last step", "second", x, width,
-                               heights[3], below=True)
+            rows += self._gradients(curves, x, width, heights[3], below=not heights[4])
+        if heights[4]:
+            rows += self._band(curves, "dead", "dead units, share of the worst layer", "warn", x, width, heights[4],
+                               below=True)
         return [_legend(), *rows, *self._reading(s, curves, width)]
 
     def _at(self, last: int) -> int:
@@ -91,6 +97,23 @@ class Paper(Drawing):
         chart = Chart(series, x, scale, "epoch", title, (), self._line(curves), ticks_below=below)
         return draw_chart(chart, width, height)
 
+    def _gradients(self, curves: list[tuple[str, Curve]], x: Scale, width: int, height: int, below: bool) -> Rows:
+        """Return the size of the gradient: layer by layer where it was measured so, of the first run."""
+        layers = curves[0][1].layers
+        deep = len(layers[-1]) if layers else 0
+        if not deep >= 2 or len(layers) < len(curves[0][1]):
+            return self._band(curves, "gradient_norm", "gradient norm at the epoch's last step", "second", x, width,
+                              height, below)
+        at = _epochs(curves[0][1])
+        series = [Series(at, np.array([epoch[i][0] for epoch in layers]), _LAYER_ROLES[0 if i == 0 else 2 if
+                  i == deep - 1 else 1]) for i in range(deep)]
+        values = np.concatenate([y.y for y in series])
+        positive = values[np.isfinite(values) & (values > 0)]
+        scale = span_of(positive, log=True) if positive.size and np.ptp(positive) > 0 else span_of(values, margin=0.3)
+        title = f"gradient norm of each layer, {curves[0][0]}: first blue, last yellow"
+        return draw_chart(Chart(series, x, scale, "epoch", title, (), self._line(curves), ticks_below=below), width,
+                          height)
+
     def _reading(self, s: Snapshot, curves: list[tuple[str, Curve]], width: int) -> Rows:
         rows: Rows = []
         metrics = s.dataset.target.metrics
@@ -116,12 +139,15 @@ def _epochs(curve: Curve) -> Floats:
     return np.arange(1, len(curve) + 1, dtype=np.float64)
 
 
-def _share(height: int) -> tuple[int, int, int, int]:
+def _share(height: int) -> tuple[int, int, int, int, int]:
     """Return the rows of each band; where there are few, the last ones are left out."""
     if height < 18:
-        return max(height - 7, 5), 7, 0, 0
-    small = max(height // 6, 4)
-    return height - 3 * small - 2, small, small, small + 2
+        return max(height - 7, 5), 7, 0, 0, 0
+    if height < 34:
+        small = max(height // 6, 4)
+        return height - 3 * small - 2, small, small, small + 2, 0
+    small = max(height // 7, 5)
+    return height - 4 * small - 2, small, small, small, small + 2
 
 
 class Facts(TallDrawing):

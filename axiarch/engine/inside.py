@@ -1,0 +1,74 @@
+"""What goes on inside the networks of a stack: each layer's gradient, dead units, and how far its weights move."""
+
+from __future__ import annotations
+
+import numpy as np
+from numpy.typing import DTypeLike
+
+from axiarch.engine import kernels
+from axiarch.engine.layers import Pass
+from axiarch.engine.network import Array, StackShape
+
+#: A unit whose output differs by no more than this over all rows looked at is dead: it tells nothing of its inputs.
+SAME = 1e-7
+
+
+#: Of one layer after an epoch: the Euclidean norm of its weights' gradient at the last step, the share of its units
+#: that gave the same output for every row looked at, and how far the last step moved its weights against their size.
+LayerNumbers = tuple[float, float, float]
+
+
+class Inside:
+    """Follows the layers of a stack's networks through an epoch.
+
+    Parameters
+    ----------
+    slots : int
+        K.
+    """
+
+    def __init__(self, shape: StackShape, slots: int, dtype: DTypeLike) -> None:
+        weighted = [p for p in shape.placed if p.layer.kind != "pool"]
+        self._units = [p.units for p in weighted]
+        self._parts = np.array([*(p.weights for p in weighted), shape.weights], np.int64)
+        self._before = np.zeros((slots, shape.weights), dtype)
+        starts = np.cumsum([0, *self._units])
+        self._starts = [int(s) for s in starts[:-1]]
+        self._low = np.zeros((slots, int(starts[-1])), dtype)
+        self._high = np.zeros_like(self._low)
+
+    def before_last_step(self, flat: Array, active: int) -> None:
+        """Keep where the weights stand."""
+        self._before[:active] = flat[:active, : self._before.shape[1]]
+
+    def start_looking(self) -> None:
+        """Forget the outputs seen so far."""
+        self._low[:] = np.inf
+        self._high[:] = -np.inf
+
+    def look(self, evaluated: Pass, active: int, rows: int) -> None:
+        """Take in the outputs of an evaluation's last rows."""
+        for out, start, each in zip(evaluated.outputs(), self._starts, evaluated.positions(), strict=True):
+            kernels.extremes(out, self._low, self._high, start, active, rows * each)
+
+    def numbers(self, flat: Array, grads: Array, active: int) -> list[tuple[LayerNumbers, ...]]:
+        """Return the numbers of every layer, for each slot."""
+        layers = len(self._units)
+        slopes, sizes, moved = (np.zeros((active, layers)) for _ in range(3))
+        kernels.part_squares(grads, self._parts, slopes, active)
+        kernels.part_squares(flat, self._parts, sizes, active)
+        np.subtract(flat[:active, : self._before.shape[1]], self._before[:active], out=self._before[:active])
+        kernels.part_squares(self._before, self._parts, moved, active)
+        same = (self._high - self._low)[:active] <= SAME
+        out = []
+        for k in range(active):
+            dead = [float(same[k, s : s + n].mean()) for s, n in zip(self._starts, self._units, strict=True)]
+            out.append(tuple((_short(np.sqrt(slopes[k, i])), _short(dead[i]),
+                              _short(np.sqrt(moved[k, i] / sizes[k, i]) if sizes[k, i] > 0 else 0.0))
+                             for i in range(layers)))
+        return out
+
+
+def _short(value: float) -> float:
+    """Return a number in four significant digits: they are many, and for looking at."""
+    return float(f"{value:.4g}")
