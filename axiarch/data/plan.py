@@ -167,6 +167,42 @@ class SplitPlan:
             raise DataError("folds in order of time come out the same every time", "split", "leave the repeats out")
 
 
+#: What of a split can be said in words, and the name it has.
+_SPLIT_WORDS = {"validation": "validation", "test": "test", "seed": "seed", "folds": "folds",
+                "repeats": "fold_repeats"}
+
+
+def parse_split(text: str, split: SplitPlan) -> SplitPlan:
+    """Return a split with what is said of it changed: ``validation 0.2, test 0.2, folds 5, repeats 2, seed 1``.
+
+    Raises
+    ------
+    DataError
+        With what was read and what would be right.
+    """
+    said: dict[str, float | int] = {}
+    for part in filter(None, (each.strip() for each in text.split(","))):
+        name, _, value = part.partition(" ")
+        try:
+            number = float(value)
+        except ValueError:
+            number = -1.0
+        whole = name in ("seed", "folds", "repeats")
+        if name not in _SPLIT_WORDS or number < 0 or (whole and number != int(number)):
+            raise DataError(f"{shown(part, 40)!r} says nothing of a split", "split",
+                            "such as: validation 0.2, test 0.2, folds 5, repeats 2, seed 1")
+        said[_SPLIT_WORDS[name]] = int(number) if whole else number
+    if not said.get("folds", split.folds):
+        said["fold_repeats"] = 1
+    return replace(split, **said)  # type: ignore[arg-type]
+
+
+def split_words(split: SplitPlan) -> str:
+    """Return a split as :func:`parse_split` reads it."""
+    folds = f"folds {split.folds}, repeats {split.fold_repeats}, " if split.folds else ""
+    return f"validation {split.validation:g}, test {split.test:g}, {folds}seed {split.seed}"
+
+
 @dataclass(frozen=True)
 class DataPlan:
     """All decisions about a table.

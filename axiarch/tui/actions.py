@@ -77,6 +77,8 @@ ACTIONS: tuple[Action, ...] = (
            "one by one", ("data",), False),
     Action("order", "l", "by time", "Split by the order of the column under the cursor, such as time, or not",
            ("data",), False),
+    Action("shares", "v", "split", "Split otherwise: shares of validation and test, folds, repeats, seed",
+           ("data",), False),
     Action("folds", "b", "folds", "Validate on 5 folds, on 10, or on one part", ("data",), False),
     Action("open_seal", "ctrl+o", "open the seal", "Open the sealed test rows, with a reason, on the record",
            ("data",), False),

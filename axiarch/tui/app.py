@@ -8,7 +8,7 @@ from pathlib import Path
 
 from axiarch import workflows
 from axiarch.data.dataset import Dataset
-from axiarch.data.plan import Said
+from axiarch.data.plan import Said, parse_split, split_words
 from axiarch.errors import AxiarchError
 from axiarch.journal.workspace import Workspace
 from axiarch.plain import loss, step_text
@@ -198,6 +198,26 @@ class AxiarchApp(WorkingApp):
                       "choosing by the test rows makes them useless for judging the choice.",
                       "the reason, in a few words"),
                 lambda reason: self._open_seal(data, reason) if reason else None)
+
+    def do_shares(self) -> None:
+        """Ask how the rows are split, and split them so."""
+        data = self._state.dataset
+        if data is not None:
+            self.push_screen(
+                Asked(f"How are the rows of {data.name} split?",
+                      "Shares of the rows for validation and test; the rest trains. With folds, every open row "
+                      "validates once, as often as it is repeated. The seed fixes the split.",
+                      "validation 0.2, test 0.2, folds 5, repeats 2, seed 1", split_words(data.plan.split)),
+                lambda answer: self._split(data, answer) if answer else None)
+
+    def _split(self, data: Dataset, answer: str) -> None:
+        try:
+            plan = replace(data.plan, split=parse_split(answer, data.plan.split))
+        except AxiarchError as error:
+            self.post_message(said.ErrorRaised(error))
+            return
+        if plan != data.plan:
+            self._add(lambda tell: workflows.redecide(self._workspace, data, plan, tell).folder.name)
 
     def do_reread(self) -> None:
         """Ask how the file is written, and read it so."""

@@ -67,7 +67,8 @@ def search_verdict(s: Snapshot) -> str:
     if state == "paused":
         return f"Paused with {done} of {count(of, 'run')} ended{tail}. Nothing is lost; p resumes."
     if state == "done":
-        return f"All {count(done, 'run')} ended{tail} in {duration(s.taken)}: {s.epochs} epochs."
+        all_of_them = f"All {count(done, 'run')}" if done != 1 else "The run has"
+        return f"{all_of_them} ended{tail} in {duration(s.taken)}: {s.epochs} epochs."
     if state == "failed":
         return f"The search failed after {count(done, 'run')}: {s.search.why}"
     how = "Stopped by hand" if state == "stopped" else "Interrupted: the process that ran it is gone"

@@ -11,7 +11,7 @@ from hypothesis import strategies as st
 
 from axiarch.data.building import build_dataset
 from axiarch.data.dataset import read_dataset, sealed_part
-from axiarch.data.plan import DataPlan, SplitPlan
+from axiarch.data.plan import DataPlan, SplitPlan, parse_split, split_words
 from axiarch.data.reading import Given, read_table
 from axiarch.data.split import Known, Parts, bands, split
 from axiarch.data.table import PART, Table
@@ -85,6 +85,17 @@ class Folds(unittest.TestCase):
         order = np.argsort(values, kind="stable")
         self.assertTrue((np.diff(found[order]) >= 0).all())
         self.assertGreaterEqual(np.bincount(found).min(), min(len(values), 6))
+
+    @given(st.floats(0.05, 0.4), st.floats(0.05, 0.4), st.integers(0, 6).filter(lambda n: n != 1), st.integers(1, 3),
+           st.integers(0, 99))
+    def test_a_split_is_read_as_it_is_written(self, validation: float, test: float, folds: int, repeats: int,
+                                              seed: int) -> None:
+        made = SplitPlan(float(f"{validation:g}"), float(f"{test:g}"), folds=folds,
+                         fold_repeats=repeats if folds else 1, seed=seed)
+        self.assertEqual(parse_split(split_words(made), SplitPlan()), made)
+        for wrong in ("validation", "test x", "folds 2.5", "shares 3", "seed -1", "validation 0.95"):
+            with self.assertRaises(DataError):
+                parse_split(wrong, made)
 
     def test_what_cannot_be(self) -> None:
         for wrong in ({"folds": 1}, {"folds": -2}, {"folds": 60, "fold_repeats": 2}, {"folds": 3, "part": "p"},

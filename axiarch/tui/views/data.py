@@ -154,7 +154,7 @@ class Detail(Drawing):
             return []
         c = d.columns[self.index]
         rows: Rows = [*wrap(c.name, width, "ink*"), *wrap(f"{c.role}: {c.reason}", width, "faint")]
-        rows += [*wrap(_encoded(d, c), width, "faint"), []]
+        rows += [*wrap(_encoded(d, c), width, "faint"), *wrap(_held(c), width, "faint"), []]
         if c.kind in ("number", "picture") and c.low is not None and c.high is not None:
             rows += histogram(c.bars, c.low, c.high, width, max(min(height // 3, 9), 3))
             rows += [[("median ", "faint"), (number(c.middle), "ink"), ("   gaps ", "faint"),
@@ -167,6 +167,11 @@ class Detail(Drawing):
         rows += [[], [("training rows, and their ", "faint"), (fit(d.target.name, 20).rstrip(), "lead"),
                       ("; e shows more", "faint")]]
         return rows + (_pictures(d, c, width) if c.kind == "picture" else _cells(d, c, width))
+
+
+def _held(c: Column) -> str:
+    """Say what a column holds."""
+    return f"{c.kind}: {count(c.distinct, 'different value')}, {share(c.missing / max(c.rows, 1))} missing"
 
 
 def _encoded(d: Dataset, c: Column) -> str:

@@ -143,7 +143,7 @@ def _share(height: int) -> tuple[int, int, int, int, int]:
     """Return the rows of each band; where there are few, the last ones are left out."""
     if height < 18:
         return max(height - 7, 5), 7, 0, 0, 0
-    if height < 34:
+    if height < 31:
         small = max(height // 6, 4)
         return height - 3 * small - 2, small, small, small + 2, 0
     small = max(height // 7, 5)
