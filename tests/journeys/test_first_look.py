@@ -22,7 +22,7 @@ class FirstLook(TerminalCase):
         terminal.press("n")
         self.wait(terminal, "120 runs")
         # choose: twelve recipes, and no more than twenty epochs
-        terminal.press("Down", "Down", "Down", "Down", "Down", "Enter")
+        terminal.press(*["Down"] * 9, "Enter")
         self.wait(terminal, "passes over the training rows")
         terminal.press("BSpace", "BSpace")
         terminal.type("2x")
