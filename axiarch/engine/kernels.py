@@ -965,3 +965,51 @@ def add_noise(x, spreads, keys, step, active, rows):
                 x[k, b, h] += away * math.cos(turn)
                 if h + 1 < numbers:
                     x[k, b, h + 1] += away * math.sin(turn)
+
+
+@njit(cache=True, error_model="numpy")
+def average(mean, w, memories, steps, active):
+    """Move each running mean of weights towards `w` (K, P): faster at first, so that the start is soon forgotten."""
+    for k in range(active):
+        if memories[k] > 0:
+            early = (1.0 + steps[k]) / (10.0 + steps[k])
+            share = w.dtype.type(1.0 - min(float(memories[k]), early))
+            for p in range(w.shape[1]):
+                mean[k, p] += share * (w[k, p] - mean[k, p])
+
+
+@njit(cache=True, error_model="numpy")
+def augment(x, height, width, channels, shifts, flips, contrasts, erased, keys, step, active, rows):
+    """Shift, mirror, stretch and blot pictures (K, B, H W C) by chance, each of its own four words of its run's key.
+
+    What comes in from outside, and what is blotted out, is zero: the mean, where pixels are centred.
+    """
+    seen = np.zeros(x.shape[2], x.dtype)
+    for k in range(active):
+        if shifts[k] == 0 and flips[k] == 0 and contrasts[k] == 0 and erased[k] == 0:
+            continue
+        reach = 2 * shifts[k] + 1
+        for b in range(rows):
+            first = np.uint64((step * x.shape[1] + b) * 4)
+            word = _word(keys[k], first)
+            down = np.int64(word % np.uint64(reach)) - shifts[k]
+            right = np.int64((word >> np.uint64(20)) % np.uint64(reach)) - shifts[k]
+            mirror = flips[k] == 1 and ((word >> np.uint64(40)) & np.uint64(1)) == np.uint64(1)
+            turn = float(_word(keys[k], first + np.uint64(1)) >> np.uint64(11)) * 1.1102230246251565e-16
+            scale = x.dtype.type(1.0 + contrasts[k] * (2.0 * turn - 1.0))
+            side = np.int64(round(erased[k] * min(height, width)))
+            other = _word(keys[k], first + np.uint64(2))
+            top = np.int64(other % np.uint64(height - side + 1))
+            left = np.int64((other >> np.uint64(20)) % np.uint64(width - side + 1))
+            seen[:] = x[k, b]
+            for i in range(height):
+                for j in range(width):
+                    y, q = i - down, j - right
+                    if mirror:
+                        q = width - 1 - q
+                    inside = 0 <= y < height and 0 <= q < width
+                    if top <= i < top + side and left <= j < left + side:
+                        inside = False
+                    at = (i * width + j) * channels
+                    for c in range(channels):
+                        x[k, b, at + c] = seen[(y * width + q) * channels + c] * scale if inside else 0

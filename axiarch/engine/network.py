@@ -87,6 +87,8 @@ class StackShape:
         What the outputs are held against.
     fold : int
         The rows they train on.
+    drops_last : bool
+        Whether a last batch that is not full is left out.
     """
 
     inputs: Shape
@@ -95,6 +97,7 @@ class StackShape:
     batch_size: int
     loss: str = "softmax"
     fold: int = 0
+    drops_last: bool = False
 
     @classmethod
     def of(cls, recipe: Recipe, inputs: int | Shape, outputs: int, loss: str = "softmax",
@@ -107,7 +110,8 @@ class StackShape:
             If the network cannot be built on such data, with the layer and the sizes.
         """
         shape = (inputs,) if isinstance(inputs, int) else inputs
-        made = cls(shape, recipe.layers, outputs, recipe.whole("batch_size"), loss, fold)
+        made = cls(shape, recipe.layers, outputs, recipe.whole("batch_size"), loss, fold,
+                   recipe.word("last_batch") == "drop")
         made.placed  # noqa: B018  (an impossible network is refused here)
         return made
 
@@ -125,6 +129,12 @@ class StackShape:
         n = len(bare)
         return tuple(Placed(p.layer, p.before, p.after, *(starts[i + part * n] for part in range(4)))
                      for i, p in enumerate(bare))
+
+    def steps(self, rows: int) -> int:
+        """Return the steps of an epoch over `rows` N training rows."""
+        if self.drops_last and rows >= self.batch_size:
+            return rows // self.batch_size
+        return -(-rows // self.batch_size)
 
     @cached_property
     def weights(self) -> int:

@@ -16,8 +16,8 @@ Floats = NDArray[np.float64]
 
 #: Columns of the table of coefficients; an optimiser may use fewer.
 COEFFICIENTS = 11
-#: Flat buffers of state a run owns; an optimiser may use fewer.
-STATES = 3
+#: Flat buffers of state a run owns: an optimiser may use all but the last, which holds the running mean of weights.
+STATES = 4
 
 
 @dataclass(frozen=True)

@@ -30,7 +30,9 @@ class Regularisation:
         self.gains: Array = np.ones((slots, classes), dtype)
         self.keys = np.zeros(slots, np.uint64)
         self._limits: dict[str, Array] = {name: np.zeros(slots, dtype) for name in (
-            "l1", "max_norm", "clip_norm", "clip_value", "input_noise")}
+            "l1", "max_norm", "clip_norm", "clip_value", "input_noise", "averaging", "contrast", "erase")}
+        self._shifts, self._flips = np.zeros(slots, np.int64), np.zeros(slots, np.int64)
+        self.picture_keys = np.zeros(slots, np.uint64)
         self._weighted = [p for p in shape.placed if p.layer.kind != "pool"]
 
     def set(self, slot: int, recipe: Recipe) -> None:
@@ -40,14 +42,19 @@ class Regularisation:
         self.gains[slot] = self._balanced if balanced else 1.0
         for name, values in self._limits.items():
             values[slot] = recipe.real(name)
+        self._shifts[slot], self._flips[slot] = recipe.whole("shift"), recipe.word("flip") == "yes"
 
     def move(self, slot: int, to: int) -> None:
         """Give a slot's values to another."""
-        for values in (self.smooth, self.gains, *self._limits.values()):
+        for values in (self.smooth, self.gains, self._shifts, self._flips, *self._limits.values()):
             values[to] = values[slot]
 
     def disturb(self, x: Array, step: int, active: int, rows: int) -> None:
-        """Add noise to the inputs (K, B, D) of step number `step` of an epoch."""
+        """Vary the pictures and add noise to the inputs (K, B, D) of step number `step` of an epoch."""
+        contrast, erase = self._limits["contrast"], self._limits["erase"]
+        bent = (self._shifts, self._flips, contrast, erase)
+        if len(self._shape.inputs) == 3 and any(values[:active].any() for values in bent):
+            kernels.augment(x, *self._shape.inputs, *bent, self.picture_keys, step, active, rows)
         spreads = self._limits["input_noise"]
         if spreads[:active].any():
             kernels.add_noise(x, spreads, self.keys, step, active, rows)
@@ -60,12 +67,26 @@ class Regularisation:
         if norm[:active].any() or value[:active].any():
             kernels.clip(grads, norm, value, active)
 
-    def after(self, flat: Array, active: int) -> None:
-        """Keep the weights within their limits after a step."""
+    @property
+    def averages(self) -> Array:
+        """The memory of each slot's running mean of weights (K,); 0 for those that have none."""
+        return self._limits["averaging"]
+
+    def after(self, flat: Array, mean: Array, steps: NDArray[np.int64], active: int) -> None:
+        """Keep the weights within their limits after a step, and move their running means.
+
+        Parameters
+        ----------
+        mean : (K, P) array
+        steps : (K,) array
+            Steps that each run has made before this one.
+        """
         limits = self._limits["max_norm"]
         if limits[:active].any():
             for p in self._weighted:
                 kernels.max_norm(flat, p.weights, p.fan_in, p.units, limits, active)
+        if self.averages[:active].any():
+            kernels.average(mean, flat, self.averages, steps, active)
 
 
 def class_gains(labels: NDArray[np.int32], outputs: int) -> NDArray[np.float64]:

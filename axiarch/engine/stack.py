@@ -114,7 +114,7 @@ class Stack:
         self.shape = shape
         self.capacity = capacity
         self.dtype = np.dtype(dtype)
-        self.steps = -(-data.rows // shape.batch_size)
+        self.steps = shape.steps(data.rows)
         self._loss = LOSSES[shape.loss]
         self._units = data.units
         self._slots: list[_Slot] = []
@@ -138,6 +138,8 @@ class Stack:
         self.parameters = np.zeros((k, shape.parameters), dtype)
         self.gradients = np.zeros_like(self.parameters)
         self._best = np.zeros_like(self.parameters)
+        self._evaluated = np.zeros_like(self.parameters)
+        self._done = np.zeros(k, np.int64)
         self._state = np.zeros((STATES, k, shape.parameters), dtype)
         weighted = [p for p in shape.placed if p.layer.kind != "pool"]
         self._dropout = Dropout([(p.units, b * p.positions) for p in weighted], k, dtype)
@@ -186,6 +188,8 @@ class Stack:
         self.parameters[k] = first_weights(self.shape, name, run.streams.initialisation())
         self._best[k] = self.parameters[k]
         self._state[:, k] = 0
+        self._state[-1, k] = self.parameters[k]
+        self._evaluated[k] = self.parameters[k]
         losses, _ = self._evaluate(*self._validation, first=k, last=k + 1)
         self._slots[k].watch.start_loss = self._loss.reported(float(losses[0]), self._units)
 
@@ -221,7 +225,7 @@ class Stack:
         waited = 0.0
         last_rates = self._start_epoch()
         groups = self._groups()
-        rows = len(self._y)
+        rows = min(len(self._y), self.steps * self.shape.batch_size)
         with np.errstate(all="ignore"):
             for step in range(self.steps):
                 start = step * self.shape.batch_size
@@ -234,6 +238,7 @@ class Stack:
             train_losses = self._losses[:active] / rows
             norms = np.zeros(active)
             kernels.squares(self.gradients, norms, active)
+            self._settle(active)
             validation, sums = self._evaluate(*self._validation, first=0, last=active)
             self._inside.start_looking()
             still, _ = self._evaluate(*self._still, first=0, last=active, look=True)
@@ -243,6 +248,12 @@ class Stack:
             self._slots[k].epoch + 1, self._reported(train_losses[k]), self._reported(still[k]),
             self._reported(validation[k]), self._loss.metrics(sums[k], self._units, self._spread), last_rates[k],
             float(np.sqrt(norms[k])), seconds, inside[k])) for k in range(active)]
+
+    def _settle(self, active: int) -> None:
+        """Choose what is evaluated: the weights as they stand, or their running mean where there is one."""
+        self._evaluated[:active] = self.parameters[:active]
+        for k in np.flatnonzero(self._bent.averages[:active]):
+            self._evaluated[k] = self._state[-1, k]
 
     def _reported(self, mean: float) -> float:
         """Return a mean loss as people read it."""
@@ -255,7 +266,9 @@ class Stack:
         self._sums[:] = 0
         for k, slot in enumerate(self._slots):
             run, epoch = slot.run, slot.epoch
-            self._order[k] = run.streams.order(epoch + 1, len(self._y))
+            self._order[k] = self._rows_of(run, epoch + 1)
+            self._done[k] = epoch * self.steps
+            self._bent.picture_keys[k] = run.streams.augmentation_key(epoch + 1)
             self._dropout.keys[k] = run.streams.dropout_key(epoch + 1)
             self._bent.keys[k] = run.streams.noise_key(epoch + 1)
             own = rates(run.recipe, epoch * self.steps, self.steps, self.steps, slot.watch.cuts)
@@ -264,6 +277,15 @@ class Stack:
             self._coefficients[:, k, : table.shape[1]] = table
             last.append(float(own[-1]))
         return last
+
+    def _rows_of(self, run: RunSpec, epoch: int) -> NDArray[np.int64]:
+        """Return the rows (N,) of an epoch in their order."""
+        sampling = run.recipe.word("sampling")
+        if sampling == "in_order":
+            return np.arange(len(self._y))
+        if sampling == "balanced" and self._class_gains is not None:
+            return run.streams.drawn(epoch, self._class_gains[self._y])
+        return run.streams.order(epoch, len(self._y))
 
     def _groups(self) -> list[tuple[str, NDArray[np.int64]]]:
         """Return the optimisers in use, each with its slots."""
@@ -286,7 +308,7 @@ class Stack:
         for name, slots in groups:
             OPTIMISERS[name].step(self.parameters, self.gradients, self._state, self._coefficients[step], slots,
                                   self.shape.weights, self._starts)
-        self._bent.after(self.parameters, active)
+        self._bent.after(self.parameters, self._state[-1], self._done + step, active)
 
     def _evaluate(self, x: Array, y: Targets, first: int, last: int, look: bool = False
                   ) -> tuple[NDArray[np.float64], NDArray[np.float64]]:
@@ -295,7 +317,7 @@ class Stack:
         losses, sums = np.zeros(count), np.zeros((count, self._sums.shape[1]))
         for start in range(0, len(y), EVALUATED):
             rows = min(EVALUATED, len(y) - start)
-            outputs = self._evaluation.forward(x[None, start : start + rows], self.parameters[first:last], count, rows)
+            outputs = self._evaluation.forward(x[None, start : start + rows], self._evaluated[first:last], count, rows)
             if look:
                 self._inside.look(self._evaluation, count, rows)
             self._etargets[:count, :rows] = y[start : start + rows]
@@ -307,5 +329,5 @@ class Stack:
         slot = self._slots[k]
         slot.epoch += 1
         if slot.watch.see(numbers, slot.run.recipe):
-            self._best[k] = self.parameters[k]
+            self._best[k] = self._evaluated[k]
         return Progress(slot.run, numbers, slot.watch.end(numbers, slot.run.recipe, self.steps, self._floor))

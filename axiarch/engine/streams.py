@@ -13,7 +13,7 @@ from dataclasses import dataclass
 import numpy as np
 from numpy.typing import NDArray
 
-_INITIALISATION, _ORDER, _DROPOUT, _NOISE = 0, 1, 2, 3
+_INITIALISATION, _ORDER, _DROPOUT, _NOISE, _AUGMENTATION = 0, 1, 2, 3, 4
 
 
 @dataclass(frozen=True)
@@ -41,6 +41,11 @@ class Streams:
         """Return the order (N,) in which `rows` N training rows are met in an epoch (from 1)."""
         return np.random.default_rng(self._sequence(_ORDER, epoch)).permutation(rows)
 
+    def drawn(self, epoch: int, gains: NDArray[np.float64]) -> NDArray[np.int64]:
+        """Return N rows drawn for an epoch, each as often on average as its gain (N,) says; their mean is 1."""
+        rng = np.random.default_rng(self._sequence(_ORDER, epoch))
+        return rng.choice(len(gains), len(gains), p=gains / gains.sum()).astype(np.int64)
+
     def dropout_key(self, epoch: int) -> np.uint64:
         """Return the key of an epoch's dropout masks."""
         return np.uint64(self._sequence(_DROPOUT, epoch).generate_state(1, np.uint64)[0])
@@ -48,3 +53,7 @@ class Streams:
     def noise_key(self, epoch: int) -> np.uint64:
         """Return the key of an epoch's input noise."""
         return np.uint64(self._sequence(_NOISE, epoch).generate_state(1, np.uint64)[0])
+
+    def augmentation_key(self, epoch: int) -> np.uint64:
+        """Return the key of an epoch's picture augmentation."""
+        return np.uint64(self._sequence(_AUGMENTATION, epoch).generate_state(1, np.uint64)[0])

@@ -27,7 +27,7 @@ def warm() -> None:
     for norm in ("batch", "layer"):
         _train({"depth": 1, "width": 2, "normalisation": norm}, "softmax")
     _train({"l1": 0.1, "max_norm": 1.0, "clip_norm": 1.0, "input_noise": 0.1}, "softmax")
-    _train({"network": "conv 2, pool 2"}, "softmax", (4, 4, 1))
+    _train({"network": "conv 2, pool 2", "shift": 1, "averaging": 0.9}, "softmax", (4, 4, 1))
 
 
 def _train(values: dict[str, object], loss: str, inputs: tuple[int, ...] = (2,)) -> None:

@@ -129,6 +129,132 @@ class Bending(unittest.TestCase):
             np.testing.assert_array_equal(states([k])[0], together[k], str(own[k]))
 
 
+class Pictures(unittest.TestCase):
+    """Pictures varied by chance: 9 x 8 pixels of two channels."""
+
+    shape = (9, 8, 2)
+
+    def augmented(self, rows: int = 200, key: int = 5, step: int = 0, **values: float) -> tuple[np.ndarray, np.ndarray]:
+        """Return pictures as they were and as they are seen."""
+        x = np.random.default_rng(0).normal(1.0, 1.0, (1, rows, 144))
+        seen = x.copy()
+        kernels.augment(seen, *self.shape, np.array([int(values.get("shift", 0))]),
+                        np.array([int(values.get("flip", 0))]), np.array([values.get("contrast", 0.0)]),
+                        np.array([values.get("erase", 0.0)]), np.array([key], np.uint64), step, 1, rows)
+        return x.reshape(rows, *self.shape), seen.reshape(rows, *self.shape)
+
+    def test_a_shift_moves_whole_pictures_and_fills_with_the_mean(self) -> None:
+        x, seen = self.augmented(shift=2)
+        found = set()
+        for one, other in zip(x, seen, strict=True):
+            moves = []
+            for down in range(-2, 3):
+                for right in range(-2, 3):
+                    wanted = np.zeros_like(one)
+                    wanted[max(down, 0) : 9 + min(down, 0), max(right, 0) : 8 + min(right, 0)] = one[
+                        max(-down, 0) : 9 - max(down, 0), max(-right, 0) : 8 - max(right, 0)]
+                    if np.array_equal(wanted, other):
+                        moves.append((down, right))
+            self.assertEqual(len(moves), 1)
+            found.add(moves[0])
+        self.assertEqual(len(found), 25)
+
+    def test_a_mirror_shows_half_of_them(self) -> None:
+        x, seen = self.augmented(flip=1)
+        mirrored = [np.array_equal(other, one[:, ::-1]) for one, other in zip(x, seen, strict=True)]
+        plainly = [np.array_equal(other, one) for one, other in zip(x, seen, strict=True)]
+        self.assertTrue(all(m != p for m, p in zip(mirrored, plainly, strict=True)))
+        self.assertAlmostEqual(float(np.mean(mirrored)), 0.5, delta=0.12)
+
+    def test_contrast_stretches_each_picture_by_one_factor(self) -> None:
+        x, seen = self.augmented(contrast=0.3)
+        factors = seen / x
+        np.testing.assert_allclose(factors, factors[:, :1, :1, :1] * np.ones(self.shape), rtol=1e-9)
+        self.assertGreater(float(factors.min()), 0.7)
+        self.assertLess(float(factors.max()), 1.3)
+        self.assertGreater(float(np.ptp(factors)), 0.5)
+
+    def test_a_square_is_blotted_out(self) -> None:
+        x, seen = self.augmented(erase=0.5)
+        for one, other in zip(x, seen, strict=True):
+            gone = np.argwhere((other == 0).all(axis=2))
+            self.assertEqual(len(gone), 16)
+            self.assertEqual(np.ptp(gone, axis=0).tolist(), [3, 3])
+            kept = (other != 0).all(axis=2)
+            np.testing.assert_array_equal(one[kept], other[kept])
+
+    def test_it_is_a_function_of_run_and_step(self) -> None:
+        _, a = self.augmented(shift=2, flip=1, contrast=0.2, erase=0.3)
+        _, b = self.augmented(shift=2, flip=1, contrast=0.2, erase=0.3)
+        _, other = self.augmented(shift=2, flip=1, contrast=0.2, erase=0.3, step=1)
+        np.testing.assert_array_equal(a, b)
+        self.assertFalse(np.array_equal(a, other))
+
+    def test_runs_that_see_pictures_otherwise_do_not_touch_each_other(self) -> None:
+        rng = np.random.default_rng(0)
+        x, y = rng.normal(size=(40, 144)).astype(np.float32), rng.integers(0, 3, 40).astype(np.int32)
+        data = TrainingData(x[:30], y[:30], x[30:], y[30:])
+        recipes = [recipe(network="conv 2, pool 2", **own) for own in (
+            {}, {"shift": 2, "flip": "yes"}, {"contrast": 0.3, "averaging": 0.9}, {"erase": 0.4})]
+
+        def states(chosen: list[int]) -> list[np.ndarray]:
+            stack = Stack(StackShape.of(recipes[0], self.shape, 3), len(chosen), data)
+            for k in chosen:
+                stack.add(RunSpec(k, recipes[k], Streams(3, k)))
+            for _ in range(3):
+                stack.train_epoch()
+            return [np.concatenate([s.parameters, s.best_parameters, s.optimiser.ravel()])
+                    for s in map(stack.state, range(len(chosen)))]
+
+        together = states([0, 1, 2, 3])
+        for k in range(4):
+            np.testing.assert_array_equal(states([k])[0], together[k])
+
+
+class Averaging(unittest.TestCase):
+    def test_the_mean_follows_its_definition(self) -> None:
+        mean, path = np.zeros((1, 2)), np.random.default_rng(0).normal(size=(30, 1, 2))
+        wanted = 0.0
+        for step, w in enumerate(path):
+            kernels.average(mean, w, np.array([0.8]), np.array([step]), 1)
+            memory = min(0.8, (1 + step) / (10 + step))
+            wanted = memory * wanted + (1 - memory) * w[0, 0]
+        self.assertAlmostEqual(mean[0, 0], wanted)
+
+    def test_what_is_evaluated_and_kept_is_the_mean_and_it_is_smoother(self) -> None:
+        data = small_data(rows=200)
+        jumps = {}
+        for memory in (0.0, 0.98):
+            spec = recipe(epochs=25, learning_rate=0.05, batch_size=4, averaging=memory)
+            stack = Stack(StackShape.of(spec, 5, 3), 1, data)
+            stack.add(RunSpec(0, spec, Streams(0)))
+            losses = [stack.train_epoch()[0].numbers.validation_loss for _ in range(25)]
+            jumps[memory] = float(np.abs(np.diff(losses[5:])).mean())
+            state = stack.state(0)
+            if memory:
+                self.assertFalse(np.array_equal(state.parameters, state.optimiser[-1]))
+        self.assertLess(jumps[0.98], 0.5 * jumps[0.0])
+
+
+class Batches(unittest.TestCase):
+    def test_a_last_batch_can_be_dropped(self) -> None:
+        data = small_data(rows=70)
+        for last, steps in (("keep", 5), ("drop", 4)):
+            spec = recipe(batch_size=16, last_batch=last)
+            self.assertEqual(Stack(StackShape.of(spec, 5, 3), 1, data).steps, steps)
+        whole = recipe(batch_size=100, last_batch="drop")
+        self.assertEqual(Stack(StackShape.of(whole, 5, 3), 1, data).steps, 1)
+
+    def test_rows_as_they_lie_and_classes_as_often(self) -> None:
+        x, y = np.zeros((300, 2), np.float32), np.array([0] * 270 + [1] * 30, np.int32)
+        stack = Stack(StackShape.of(recipe(), 2, 3), 1, TrainingData(x, y, x, y))
+        order = {name: stack._rows_of(RunSpec(0, recipe(sampling=name), Streams(0)), 1)
+                 for name in ("shuffled", "in_order", "balanced")}
+        np.testing.assert_array_equal(order["in_order"], np.arange(300))
+        self.assertEqual(sorted(order["shuffled"]), list(range(300)))
+        self.assertAlmostEqual(float(y[order["balanced"]].mean()), 0.5, delta=0.12)
+
+
 class Depth(unittest.TestCase):
     """What normalisation and skips are for."""
 

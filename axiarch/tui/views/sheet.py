@@ -212,7 +212,8 @@ class SheetView(View):
         self.set_class(self.size.width < 110, "narrow")
         draft = self.state.draft
         key = values.lines[values.cursor].key if values.lines else ""
-        values.lines = sheet_rows.shown_lines(draft) if draft else []
+        pictures = self.state.dataset is not None and self.state.dataset.encoding.picture is not None
+        values.lines = sheet_rows.shown_lines(draft, pictures) if draft else []
         values.count = len(values.lines)
         values.cursor = next((i for i, line in enumerate(values.lines) if line.key == key), values.cursor)
         values.redraw()

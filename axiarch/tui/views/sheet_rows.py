@@ -33,6 +33,8 @@ USUAL: Mapping[str, str] = {
     "slowing": "0.01 .. 1 log", "power": "1 | 2", "last_share": "0.001 .. 0.1 log", "period": "5 | 10 | 20",
     "period_growth": "1 | 2", "peak_at": "0.2 .. 0.5", "warm_up": "0 | 1 | 3", "hold": "0 | 5 | 10",
     "rate_moves": "step | epoch",
+    "sampling": "shuffled | balanced", "last_batch": "keep | drop", "averaging": "0 | 0.99 | 0.999",
+    "shift": "0 .. 3", "flip": "no | yes", "contrast": "0 .. 0.4", "erase": "0 .. 0.5",
     "dropout": "0 .. 0.6", "l1": "1e-6 .. 1e-2 log", "l2": "1e-6 .. 1e-2 log", "weight_decay": "1e-4 .. 1 log",
     "max_norm": "1 | 2 | 4", "clip_norm": "0.1 .. 10 log", "clip_value": "0.1 | 0.5 | 1",
     "label_smoothing": "0 .. 0.2", "class_weights": "equal | balanced", "input_noise": "0 .. 0.3",
@@ -86,9 +88,10 @@ def lines(search: SearchFile) -> list[Line]:
     return out + _search_lines(search)
 
 
-def shown_lines(search: SearchFile) -> list[Line]:
+def shown_lines(search: SearchFile, pictures: bool = True) -> list[Line]:
     """Return the lines worth showing: values without effect as things stand are left out unless they vary."""
-    return [line for line in lines(search) if line.applies or line.varies]
+    return [line for line in lines(search)
+            if line.varies or (line.applies and (pictures or line.group != "pictures"))]
 
 
 def _may_apply(space: Space, name: str) -> bool:
