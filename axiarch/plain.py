@@ -85,7 +85,7 @@ def measured(metric: str, value: float) -> str:
     """Return the value of a metric: an accuracy as a percentage, R² with three decimals, anything else as a number."""
     if not math.isfinite(value):
         return "not finite"
-    return share(value) if metric == "accuracy" else f"{value:.3f}" if metric == "R²" else number(value)
+    return share(value) if metric.endswith("accuracy") else f"{value:.3f}" if metric == "R²" else number(value)
 
 
 def share(value: float | None) -> str:

@@ -36,7 +36,7 @@ class HiveStates:
         In the order of the file; a gap is None.
     probabilities : (N, 5) array
         The class probabilities each state was drawn from, in the order of :data:`STATES`.
-    best_loss, best_accuracy : float
+    best_loss, best_accuracy, best_balanced : float
         What a predictor that knew the rule would score over all rows with every reading present.
     """
 
@@ -44,6 +44,7 @@ class HiveStates:
     probabilities: Floats
     best_loss: float
     best_accuracy: float
+    best_balanced: float
 
     def to_csv(self, path: Path) -> Path:
         """Write the table as CSV and return the path."""
@@ -87,7 +88,8 @@ def hive_states(rows: int = 3000, seed: int = 20) -> HiveStates:
     columns["state"] = [STATES[i] for i in state]
     drawn = probabilities[np.arange(rows), state]
     return HiveStates(columns, probabilities, float(-np.log(drawn).mean()),
-                      float((probabilities.argmax(1) == state).mean()))
+                      float((probabilities.argmax(1) == state).mean()),
+                      float(np.mean([(probabilities[state == i].argmax(1) == i).mean() for i in range(5)])))
 
 
 def messy_hive_states(path: Path, rows: int = 3000, seed: int = 20) -> Path:

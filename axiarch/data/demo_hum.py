@@ -47,6 +47,12 @@ class Hum:
         return 1 - MISLABELLED
 
     @property
+    def best_balanced(self) -> float:
+        """The mean over the names of how often a recording of that name is what was heard."""
+        right = self.labels == np.array(KINDS)[self.kinds]
+        return float(np.mean([right[self.labels == kind].mean() for kind in KINDS]))
+
+    @property
     def best_loss(self) -> float:
         """The cross-entropy of knowing what was heard and how often labels are wrong, in nats."""
         e = MISLABELLED

@@ -23,8 +23,8 @@ def floor_of(target: Target, train: Answers, validation: Answers) -> Floor:
     """Return the floor from the encoded targets of training and validation rows.
 
     For classes it is the loss of always answering with the training shares, and the accuracy of always answering
-    with the commonest class; for amounts the root mean squared error of the training mean, and the mean absolute
-    error of the training median.
+    with the commonest class, plain and balanced; for amounts the root mean squared error of the training mean, and
+    the mean absolute error of the training median.
     """
     if target.task == "regression":
         return _amount_floor(target, train.astype(np.float64), validation.astype(np.float64))
@@ -36,7 +36,9 @@ def class_floor(train: NDArray[np.int64], validation: NDArray[np.int64], classes
     shares = np.bincount(train, minlength=classes) / len(train)
     with np.errstate(divide="ignore"):
         loss = -np.log(shares[validation]).mean()
-    return Floor(float(loss), (float((validation == shares.argmax()).mean()),))
+    there = len(np.unique(validation))
+    told = float(shares.argmax() in validation)
+    return Floor(float(loss), (float((validation == shares.argmax()).mean()), told / there))
 
 
 def _amount_floor(target: Target, train: NDArray[np.float64], validation: NDArray[np.float64]) -> Floor:

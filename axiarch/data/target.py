@@ -81,7 +81,7 @@ class Target:
     def metrics(self) -> tuple[str, ...]:
         """What is measured on the validation rows besides the loss, in the engine's order."""
         if self.task != "regression":
-            return ("accuracy",)
+            return ("accuracy", "balanced accuracy")
         if len(self.columns) == 1:
             return ("mean absolute error", "R²")
         return tuple(f"RMSE of {name}" for name in self.columns)

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Sequence
 
 import numpy as np
-from numpy.typing import DTypeLike, NDArray
+from numpy.typing import DTypeLike
 
 from axiarch.engine import kernels
 from axiarch.engine.network import Array
@@ -31,11 +31,13 @@ class Dropout:
         self._scales: Array = np.ones((len(words), capacity), dtype=dtype)
         self.keys = np.zeros(capacity, dtype=np.uint64)
         self._first = np.zeros(capacity, dtype=np.uint64)
-        self._any: NDArray[np.bool_] = np.zeros(len(words), bool)
+        self._any = [False] * len(words)
+        self._active = -1
         self._step_start = 0
 
     def set_rate(self, slot: int, layer: int, rate: float) -> None:
         """Give a slot's layer its rate; the scale follows the rate that sixteen random bits really give."""
+        self._active = -1
         threshold = round(rate * kernels.DROPOUT_STEPS)
         self.thresholds[layer, slot] = threshold
         self._scales[layer, slot] = 1.0 / (1.0 - threshold / kernels.DROPOUT_STEPS)
@@ -53,7 +55,8 @@ class Dropout:
     def start_step(self, step: int, active: int) -> None:
         """Move to step number `step` of the epoch (from 0)."""
         self._step_start = step * self._step_words
-        self._any = np.asarray(self.thresholds[:, :active].any(axis=1))
+        if step == 0 or active != self._active:
+            self._any, self._active = [bool(own[:active].any()) for own in self.thresholds], active
 
     def apply(self, a: Array, layer: int, active: int, rows: int) -> None:
         """Silence units of `a` (K, B, H) in place, the same ones each time within a step."""

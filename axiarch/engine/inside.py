@@ -60,13 +60,10 @@ class Inside:
         np.subtract(flat[:active, : self._before.shape[1]], self._before[:active], out=self._before[:active])
         kernels.part_squares(self._before, self._parts, moved, active)
         same = (self._high - self._low)[:active] <= SAME
-        out = []
-        for k in range(active):
-            dead = [float(same[k, s : s + n].mean()) for s, n in zip(self._starts, self._units, strict=True)]
-            out.append(tuple((_short(np.sqrt(slopes[k, i])), _short(dead[i]),
-                              _short(np.sqrt(moved[k, i] / sizes[k, i]) if sizes[k, i] > 0 else 0.0))
-                             for i in range(layers)))
-        return out
+        dead = np.add.reduceat(same, self._starts, axis=1, dtype=np.float64) / self._units
+        moved = np.sqrt(np.divide(moved, sizes, out=np.zeros_like(moved), where=sizes > 0))
+        return [tuple((_short(g), _short(d), _short(m)) for g, d, m in zip(*rows, strict=True))
+                for rows in zip(np.sqrt(slopes).tolist(), dead.tolist(), moved.tolist(), strict=True)]
 
 
 def _short(value: float) -> float:

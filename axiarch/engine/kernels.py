@@ -165,9 +165,9 @@ def softmax_loss(z, labels, losses, sums, gradient, smooth, gains, active, rows)
     z : (K, B, C) array
         Logits; replaced by their gradient of the mean loss, ``(p - onehot) / rows``, if `gradient`.
     labels : (K, B) int32 array
-    losses, sums : (K,) and (K, 1) float64 arrays
-        The summed loss in nats and the number of rows whose largest logit is the label are added: without smoothing
-        and weights, which only bend the gradient.
+    losses, sums : (K,) and (K, 1 + C) float64 arrays
+        The summed loss in nats and the number of rows whose largest logit is the label, in all and of each class, are
+        added: without smoothing and weights, which only bend the gradient.
     smooth : (K,) array
         The share of each label that is given to all classes alike (Szegedy et al. 2016).
     gains : (K, C) array
@@ -197,6 +197,7 @@ def softmax_loss(z, labels, losses, sums, gradient, smooth, gains, active, rows)
             total += math.log(norm) - own
             if arg == label and own == own:
                 hit += 1
+                sums[k, 1 + label] += 1
             if gradient:
                 heavy = share * gains[k, label]
                 inverse = heavy / norm
@@ -226,6 +227,7 @@ def binary_loss(z, labels, losses, sums, gradient, smooth, gains, active, rows):
             total += max(value, z.dtype.type(0)) - value * label + math.log1p(small)
             if (value > 0) == (label == 1) and value == value:
                 hit += 1
+                sums[k, 1 + label] += 1
             if gradient:
                 p = one / (one + small) if value >= 0 else small / (one + small)
                 wanted = label * (one - smooth[k]) + smooth[k] / z.dtype.type(2)

@@ -52,6 +52,7 @@ class Units:
         self._index = index
         self._dropout = dropout
         self._shape = (placed.fan_in, placed.units)
+        self._views: dict[int, tuple[Array, Array]] = {}
         self._each = placed.positions
         self._activation = ACTIVATIONS[placed.layer.activation]
         self._norm = placed.layer.norm
@@ -71,9 +72,15 @@ class Units:
         return self._out
 
     def _weights(self, flat: Array) -> Array:
-        start = self._placed.weights
-        size = self._shape[0] * self._shape[1]
-        return flat[:, start : start + size].reshape(-1, *self._shape, copy=False)
+        """Return the weights (K, I, H) as a view of the flat buffer, the last two of which are remembered."""
+        view = self._views.get(id(flat))
+        if view is None or view[0] is not flat:
+            start, size = self._placed.weights, self._shape[0] * self._shape[1]
+            view = (flat, flat[:, start : start + size].reshape(-1, *self._shape, copy=False))
+            if len(self._views) >= 2:
+                self._views.clear()
+            self._views[id(flat)] = view
+        return view[1]
 
     def forward(self, x: Array, flat: Array, active: int, rows: int) -> Array:
         """Return the outputs (K, B x positions, H)."""

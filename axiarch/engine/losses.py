@@ -33,15 +33,15 @@ class Loss:
     reported : callable
         From the mean loss and the units of the targets to the loss that people read.
     metrics : callable
-        From the sums divided by the rows, the units, and the spread (variance) of the scaled targets, to what else
-        is measured.
+        From the sums divided by the rows, the units, and what is known of the targets (the share of each class, or
+        the variance of scaled amounts), to what else is measured.
     """
 
     kernel: Callable[..., None]
     amounts: bool
     sums: Callable[[int], int]
     reported: Callable[[float, Sequence[float]], float]
-    metrics: Callable[[Floats, Sequence[float], float], tuple[float, ...]]
+    metrics: Callable[[Floats, Sequence[float], Floats], tuple[float, ...]]
 
 
 def unit_of(units: Sequence[float]) -> float:
@@ -58,24 +58,34 @@ def _root(mean: float, units: Sequence[float]) -> float:
     return math.sqrt(mean) * unit_of(units) if mean >= 0 else mean
 
 
-def _accuracy(means: Floats, units: Sequence[float], spread: float) -> tuple[float, ...]:
-    return (float(means[0]),)
+def _accuracies(means: Floats, units: Sequence[float], known: Floats) -> tuple[float, ...]:
+    """Return the accuracy, and the mean over the classes there are of the share of each that is told right."""
+    told = [hits / share for hits, share in zip(means[1:].tolist(), known.tolist(), strict=False) if share > 0]
+    return float(means[0]), sum(told) / len(told) if told else 0.0
 
 
-def _errors(means: Floats, units: Sequence[float], spread: float) -> tuple[float, ...]:
+def _errors(means: Floats, units: Sequence[float], known: Floats) -> tuple[float, ...]:
     """Return mean absolute error and the share of variance explained, or the RMSE of each of several targets."""
     count = len(means) // 2
     if count > 1:
         return tuple(float(math.sqrt(m) * u) for m, u in zip(means[:count], units, strict=True))
+    spread = float(known[0])
     return float(means[1] * unit_of(units)), 1 - float(means[0]) / spread if spread > 0 else 0.0
 
 
 #: Losses by name.
 LOSSES: dict[str, Loss] = {
-    "softmax": Loss(kernels.softmax_loss, False, lambda outputs: 1, _as_it_is, _accuracy),
-    "binary": Loss(kernels.binary_loss, False, lambda outputs: 1, _as_it_is, _accuracy),
+    "softmax": Loss(kernels.softmax_loss, False, lambda outputs: 1 + outputs, _as_it_is, _accuracies),
+    "binary": Loss(kernels.binary_loss, False, lambda outputs: 3, _as_it_is, _accuracies),
     "squared": Loss(kernels.squared_loss, True, lambda outputs: 2 * outputs, _root, _errors),
 }
+
+
+def known_of(loss: Loss, targets: NDArray[Any], outputs: int) -> Floats:
+    """Return what metrics need to know of the targets (N,) or (N, T): shares of classes, or the variance."""
+    if loss.amounts:
+        return np.array([float(targets.astype(np.float64).var())])
+    return np.bincount(targets, minlength=max(outputs, 2)) / len(targets)
 
 
 def targets_buffer(loss: Loss, runs: int, rows: int, outputs: int, dtype: Any) -> NDArray[Any]:

@@ -7,6 +7,7 @@ from numpy.typing import DTypeLike, NDArray
 
 from axiarch.engine import kernels
 from axiarch.engine.network import Array, StackShape
+from axiarch.engine.streams import Streams
 from axiarch.recipes.recipe import Recipe
 
 
@@ -34,6 +35,7 @@ class Regularisation:
         self._shifts, self._flips = np.zeros(slots, np.int64), np.zeros(slots, np.int64)
         self.picture_keys = np.zeros(slots, np.uint64)
         self._weighted = [p for p in shape.placed if p.layer.kind != "pool"]
+        self.start_epoch(slots)
 
     def set(self, slot: int, recipe: Recipe) -> None:
         """Give a slot what its recipe says."""
@@ -44,28 +46,41 @@ class Regularisation:
             values[slot] = recipe.real(name)
         self._shifts[slot], self._flips[slot] = recipe.whole("shift"), recipe.word("flip") == "yes"
 
+    def take_keys(self, slot: int, streams: Streams, epoch: int) -> None:
+        """Give a slot the keys of an epoch's chances, those that are used."""
+        if self._noisy:
+            self.keys[slot] = streams.noise_key(epoch)
+        if self._varied:
+            self.picture_keys[slot] = streams.augmentation_key(epoch)
+
     def move(self, slot: int, to: int) -> None:
         """Give a slot's values to another."""
         for values in (self.smooth, self.gains, self._shifts, self._flips, *self._limits.values()):
             values[to] = values[slot]
 
+    def start_epoch(self, active: int) -> None:
+        """Find out what any of the runs uses, once for all steps of an epoch."""
+        used = {name: bool(values[:active].any()) for name, values in self._limits.items()}
+        self._noisy, self._pulled, self._limited = used["input_noise"], used["l1"], used["max_norm"]
+        self._clipped, self._averaged = used["clip_norm"] or used["clip_value"], used["averaging"]
+        varied = bool(self._shifts[:active].any() or self._flips[:active].any())
+        self._varied = len(self._shape.inputs) == 3 and (varied or used["contrast"] or used["erase"])
+
     def disturb(self, x: Array, step: int, active: int, rows: int) -> None:
         """Vary the pictures and add noise to the inputs (K, B, D) of step number `step` of an epoch."""
-        contrast, erase = self._limits["contrast"], self._limits["erase"]
-        bent = (self._shifts, self._flips, contrast, erase)
-        if len(self._shape.inputs) == 3 and any(values[:active].any() for values in bent):
-            kernels.augment(x, *self._shape.inputs, *bent, self.picture_keys, step, active, rows)
-        spreads = self._limits["input_noise"]
-        if spreads[:active].any():
-            kernels.add_noise(x, spreads, self.keys, step, active, rows)
+        if self._varied:
+            height, width, channels = self._shape.inputs
+            kernels.augment(x, height, width, channels, self._shifts, self._flips, self._limits["contrast"],
+                            self._limits["erase"], self.picture_keys, step, active, rows)
+        if self._noisy:
+            kernels.add_noise(x, self._limits["input_noise"], self.keys, step, active, rows)
 
     def before(self, flat: Array, grads: Array, active: int) -> None:
         """Bend the gradients before a step."""
-        l1, norm, value = (self._limits[n] for n in ("l1", "clip_norm", "clip_value"))
-        if l1[:active].any():
-            kernels.pull_l1(flat, grads, l1, active, self._shape.weights)
-        if norm[:active].any() or value[:active].any():
-            kernels.clip(grads, norm, value, active)
+        if self._pulled:
+            kernels.pull_l1(flat, grads, self._limits["l1"], active, self._shape.weights)
+        if self._clipped:
+            kernels.clip(grads, self._limits["clip_norm"], self._limits["clip_value"], active)
 
     @property
     def averages(self) -> Array:
@@ -81,11 +96,10 @@ class Regularisation:
         steps : (K,) array
             Steps that each run has made before this one.
         """
-        limits = self._limits["max_norm"]
-        if limits[:active].any():
+        if self._limited:
             for p in self._weighted:
-                kernels.max_norm(flat, p.weights, p.fan_in, p.units, limits, active)
-        if self.averages[:active].any():
+                kernels.max_norm(flat, p.weights, p.fan_in, p.units, self._limits["max_norm"], active)
+        if self._averaged:
             kernels.average(mean, flat, self.averages, steps, active)
 
 

@@ -10,7 +10,7 @@ from __future__ import annotations
 import math
 import time
 from collections.abc import Callable
-from dataclasses import asdict, dataclass
+from dataclasses import asdict, dataclass, field
 from typing import Any
 
 import numpy as np
@@ -21,7 +21,7 @@ from axiarch.engine.dropout import Dropout
 from axiarch.engine.initialisation import first_weights
 from axiarch.engine.inside import Inside
 from axiarch.engine.layers import Pass
-from axiarch.engine.losses import LOSSES, targets_buffer, unit_of
+from axiarch.engine.losses import LOSSES, known_of, targets_buffer, unit_of
 from axiarch.engine.network import EVALUATED, Array, StackShape
 from axiarch.engine.optimisers import COEFFICIENTS, OPTIMISERS, STATES
 from axiarch.engine.regularisation import Regularisation, class_gains
@@ -87,6 +87,9 @@ class _Slot:
     run: RunSpec
     watch: Watch
     epoch: int = 0
+    block: tuple[int, int] = (-1, 0)
+    rates: NDArray[np.float64] = field(default_factory=lambda: np.zeros(0))
+    table: NDArray[np.float64] = field(default_factory=lambda: np.zeros((0, 0)))
 
 
 @dataclass(frozen=True)
@@ -115,6 +118,7 @@ class Stack:
         self.capacity = capacity
         self.dtype = np.dtype(dtype)
         self.steps = shape.steps(data.rows)
+        self._ahead = max(1, min(8, 4096 // self.steps))
         self._loss = LOSSES[shape.loss]
         self._units = data.units
         self._slots: list[_Slot] = []
@@ -129,7 +133,7 @@ class Stack:
                             np.ascontiguousarray(data.validation_targets, dtype=kind))
         self._class_gains = class_gains(self._y, self.shape.outputs) if not self._loss.amounts else None
         self._floor = data.floor
-        self._spread = float(self._validation[1].astype(np.float64).var())
+        self._known = known_of(self._loss, self._validation[1], self.shape.outputs)
         sample = np.linspace(0, data.rows - 1, min(data.rows, len(data.validation_targets))).astype(np.int64)
         self._still = (np.ascontiguousarray(self._x[sample]), self._y[sample])
 
@@ -246,7 +250,7 @@ class Stack:
         seconds = (time.perf_counter() - started - waited) / active
         return [self._finish_epoch(k, EpochNumbers(
             self._slots[k].epoch + 1, self._reported(train_losses[k]), self._reported(still[k]),
-            self._reported(validation[k]), self._loss.metrics(sums[k], self._units, self._spread), last_rates[k],
+            self._reported(validation[k]), self._loss.metrics(sums[k], self._units, self._known), last_rates[k],
             float(np.sqrt(norms[k])), seconds, inside[k])) for k in range(active)]
 
     def _settle(self, active: int) -> None:
@@ -264,19 +268,28 @@ class Stack:
         last = []
         self._losses[:] = 0
         self._sums[:] = 0
+        self._bent.start_epoch(self.active)
         for k, slot in enumerate(self._slots):
             run, epoch = slot.run, slot.epoch
             self._order[k] = self._rows_of(run, epoch + 1)
             self._done[k] = epoch * self.steps
-            self._bent.picture_keys[k] = run.streams.augmentation_key(epoch + 1)
             self._dropout.keys[k] = run.streams.dropout_key(epoch + 1)
-            self._bent.keys[k] = run.streams.noise_key(epoch + 1)
-            own = rates(run.recipe, epoch * self.steps, self.steps, self.steps, slot.watch.cuts)
-            numbers = np.arange(epoch * self.steps + 1, (epoch + 1) * self.steps + 1, dtype=np.float64)
-            table = OPTIMISERS[run.recipe.word("optimiser")].coefficients(run.recipe, own, numbers)
-            self._coefficients[:, k, : table.shape[1]] = table
-            last.append(float(own[-1]))
+            self._bent.take_keys(k, run.streams, epoch + 1)
+            if slot.block != (epoch // self._ahead, slot.watch.cuts):
+                self._work_ahead(slot)
+            first = epoch % self._ahead * self.steps
+            self._coefficients[:, k, : slot.table.shape[1]] = slot.table[first : first + self.steps]
+            last.append(float(slot.rates[first + self.steps - 1]))
         return last
+
+    def _work_ahead(self, slot: _Slot) -> None:
+        """Work out a run's rates and coefficients for some epochs at once: always the same ones, for the same bits."""
+        recipe, block = slot.run.recipe, slot.epoch // self._ahead
+        first, count = block * self._ahead * self.steps, self._ahead * self.steps
+        slot.rates = rates(recipe, first, count, self.steps, slot.watch.cuts)
+        numbers = np.arange(first + 1, first + count + 1, dtype=np.float64)
+        slot.table = OPTIMISERS[recipe.word("optimiser")].coefficients(recipe, slot.rates, numbers)
+        slot.block = (block, slot.watch.cuts)
 
     def _rows_of(self, run: RunSpec, epoch: int) -> NDArray[np.int64]:
         """Return the rows (N,) of an epoch in their order."""

@@ -439,4 +439,4 @@ class FloorLaws(unittest.TestCase):
         train, validation = np.array([0, 0, 0, 1], np.int32), np.array([0, 1], np.int32)
         floor = class_floor(train, validation, 2)
         self.assertAlmostEqual(floor.loss, -(np.log(0.75) + np.log(0.25)) / 2)
-        self.assertEqual(floor.metrics, (0.5,))
+        self.assertEqual(floor.metrics, (0.5, 0.5))

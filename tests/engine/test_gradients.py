@@ -23,7 +23,7 @@ STEP = 1e-5
 def loss_of(stack: Stack, rows: int) -> np.ndarray:
     """Return the mean training loss (K,) of the batch that lies in the stack, with its present dropout masks."""
     active = stack.active
-    losses, hits = np.zeros(stack.capacity), np.zeros((stack.capacity, 1))
+    losses, hits = np.zeros(stack.capacity), np.zeros((stack.capacity, 4))
     outputs = stack._pass.forward(stack._inputs, stack.parameters.copy(), active, rows)
     kernels.softmax_loss(outputs, stack._targets, losses, hits, False, *plain(stack.capacity, 3), active, rows)
     return losses[:active] / rows
@@ -43,7 +43,7 @@ def filled(rows: int, inputs: tuple[int, ...] = (4,), **values: object) -> Stack
     stack._targets[:, :rows] = stack._y[:rows]
     stack._dropout.start_step(1, 2)
     outputs = stack._pass.forward(stack._inputs, stack.parameters.copy(), 2, rows)
-    kernels.softmax_loss(outputs, stack._targets, np.zeros(2), np.zeros((2, 1)), True, *plain(2, 3), 2, rows)
+    kernels.softmax_loss(outputs, stack._targets, np.zeros(2), np.zeros((2, 4)), True, *plain(2, 3), 2, rows)
     stack._pass.backward(outputs, stack.parameters, stack.gradients, 2, rows)
     return stack
 
@@ -102,32 +102,32 @@ class Gradients(unittest.TestCase):
 class SoftmaxLoss(unittest.TestCase):
     def test_known_values(self) -> None:
         z = np.zeros((1, 2, 4))
-        losses, hits = np.zeros(1), np.zeros((1, 1))
+        losses, hits = np.zeros(1), np.zeros((1, 5))
         kernels.softmax_loss(z, np.zeros((1, 2), np.int32), losses, hits, False, *plain(1, 4), 1, 2)
         self.assertAlmostEqual(losses[0] / 2, np.log(4))
 
     def test_huge_logits_do_not_overflow(self) -> None:
         for dtype in (np.float32, np.float64):
             z = np.array([[[1e4, -1e4, 0.0]]], dtype)
-            losses, hits = np.zeros(1), np.zeros((1, 1))
+            losses, hits = np.zeros(1), np.zeros((1, 5))
             kernels.softmax_loss(z, np.array([[1]], np.int32), losses, hits, True, *plain(1, 3, dtype), 1, 1)
             self.assertAlmostEqual(losses[0], 2e4)
             np.testing.assert_allclose(z[0, 0], [1, -1, 0], atol=1e-6)
 
     def test_the_gradient_of_each_row_sums_to_zero(self) -> None:
         z = np.random.default_rng(0).normal(size=(3, 5, 4))
-        kernels.softmax_loss(z, np.ones((3, 5), np.int32), np.zeros(3), np.zeros((3, 1)), True, *plain(3, 4), 3, 5)
+        kernels.softmax_loss(z, np.ones((3, 5), np.int32), np.zeros(3), np.zeros((3, 5)), True, *plain(3, 4), 3, 5)
         np.testing.assert_allclose(z.sum(2), 0, atol=1e-12)
 
     def test_hits_count_the_largest_logit(self) -> None:
         z = np.array([[[3.0, 1.0], [0.0, 2.0], [5.0, 4.0]]])
-        hits = np.zeros((1, 1))
+        hits = np.zeros((1, 5))
         kernels.softmax_loss(z, np.array([[0, 1, 1]], np.int32), np.zeros(1), hits, False, *plain(1, 2), 1, 3)
         self.assertEqual(hits[0, 0], 2)
 
     def test_what_is_not_a_number_is_no_hit(self) -> None:
         z = np.full((1, 1, 2), np.nan)
-        hits, losses = np.zeros((1, 1)), np.zeros(1)
+        hits, losses = np.zeros((1, 5)), np.zeros(1)
         kernels.softmax_loss(z, np.zeros((1, 1), np.int32), losses, hits, False, *plain(1, 2), 1, 1)
         self.assertEqual(hits[0, 0], 0)
         self.assertTrue(np.isnan(losses[0]))

@@ -9,7 +9,7 @@ import numpy as np
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from axiarch.engine.losses import LOSSES, unit_of
+from axiarch.engine.losses import LOSSES, known_of, unit_of
 from axiarch.engine.network import StackShape
 from axiarch.engine.run import RunSpec
 from axiarch.engine.stack import Stack, TrainingData
@@ -104,6 +104,14 @@ class Softmax(LossLaws, unittest.TestCase):
         self.assertEqual(hits[0, 0], 0)
 
 
+    def test_balanced_accuracy_weighs_classes_alike(self) -> None:
+        z = np.log(np.array([[[8.0, 1, 1], [8, 1, 1], [8, 1, 1], [8, 1, 1], [1, 8, 1], [1, 8, 1]]]))
+        labels = np.array([[0, 0, 0, 0, 1, 2]], np.int32)
+        _, sums = self.measure(z, labels)
+        known = known_of(LOSSES["softmax"], labels[0], 3)
+        np.testing.assert_allclose(LOSSES["softmax"].metrics(sums[0], (), known), (5 / 6, 2 / 3))
+
+
 class Binary(LossLaws, unittest.TestCase):
     name, outputs = "binary", 1
 
@@ -112,7 +120,7 @@ class Binary(LossLaws, unittest.TestCase):
         z = np.array([[[v] for v, _ in rows]])
         labels = np.array([[y for _, y in rows]], np.int32)
         both = np.concatenate([np.zeros_like(z), z], axis=2)
-        losses, sums = np.zeros(1), np.zeros((1, 1))
+        losses, sums = np.zeros(1), np.zeros((1, 3))
         LOSSES["softmax"].kernel(both, labels, losses, sums, False, *plain(1, 2), 1, len(rows))
         mine, _ = self.measure(z, labels)
         self.assertAlmostEqual(mine[0], losses[0] / len(rows), places=9)
@@ -130,14 +138,14 @@ class Squared(LossLaws, unittest.TestCase):
     def test_one_amount_is_reported_in_its_own_unit(self) -> None:
         loss = LOSSES["squared"]
         self.assertAlmostEqual(loss.reported(0.25, (40.0,)), 20.0)
-        error, explained = loss.metrics(np.array([0.25, 0.4]), (40.0,), 1.0)
+        error, explained = loss.metrics(np.array([0.25, 0.4]), (40.0,), np.ones(1))
         self.assertAlmostEqual(error, 16.0)
         self.assertAlmostEqual(explained, 0.75)
 
     def test_several_amounts_are_reported_in_spreads_and_each_in_its_own_unit(self) -> None:
         loss = LOSSES["squared"]
         self.assertAlmostEqual(loss.reported(0.25, (40.0, 3.0)), 0.5)
-        np.testing.assert_allclose(loss.metrics(np.array([0.25, 4.0, 0.1, 0.1]), (40.0, 3.0), 1.0), (20.0, 6.0))
+        np.testing.assert_allclose(loss.metrics(np.array([0.25, 4.0, 0.1, 0.1]), (40.0, 3.0), np.ones(1)), (20.0, 6.0))
         self.assertEqual(unit_of((40.0, 3.0)), 1.0)
 
     @settings(deadline=None, max_examples=10)

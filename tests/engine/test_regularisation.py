@@ -61,12 +61,12 @@ class Bending(unittest.TestCase):
         z, labels, smooth = rng.normal(size=(1, 4, 3)), rng.integers(0, 3, (1, 4)).astype(np.int32), 0.3
         wanted = (1 - smooth) * np.eye(3)[labels[0]] + smooth / 3
         p = np.exp(z[0]) / np.exp(z[0]).sum(1, keepdims=True)
-        kernels.softmax_loss(z, labels, np.zeros(1), np.zeros((1, 1)), True, np.full(1, smooth), np.ones((1, 3)), 1, 4)
+        kernels.softmax_loss(z, labels, np.zeros(1), np.zeros((1, 4)), True, np.full(1, smooth), np.ones((1, 3)), 1, 4)
         np.testing.assert_allclose(z[0], (p - wanted) / 4)
         z = rng.normal(size=(1, 4, 1))
         share = 1 / (1 + np.exp(-z[0, :, 0]))
         labels = np.array([[0, 1, 1, 0]], np.int32)
-        kernels.binary_loss(z, labels, np.zeros(1), np.zeros((1, 1)), True, np.full(1, smooth), np.ones((1, 2)), 1, 4)
+        kernels.binary_loss(z, labels, np.zeros(1), np.zeros((1, 4)), True, np.full(1, smooth), np.ones((1, 2)), 1, 4)
         np.testing.assert_allclose(z[0, :, 0], (share - (labels[0] * 0.7 + 0.15)) / 4)
 
     def test_smoothing_and_weights_change_no_reported_loss(self) -> None:
@@ -75,7 +75,7 @@ class Bending(unittest.TestCase):
         found = []
         for bent in (plain(1, 3), (np.full(1, 0.4), np.array([[9.0, 1.0, 1.0]]))):
             losses = np.zeros(1)
-            kernels.softmax_loss(z.copy(), labels, losses, np.zeros((1, 1)), True, *bent, 1, 5)
+            kernels.softmax_loss(z.copy(), labels, losses, np.zeros((1, 4)), True, *bent, 1, 5)
             found.append(losses[0])
         self.assertEqual(*found)
 
