@@ -89,8 +89,7 @@ def load_draft(workspace: Workspace, data: Dataset) -> SearchFile:
             k for k in kept.space.knobs if k.name != "network")))
     pictures = data.encoding.picture is not None and kept.space.varied("network") is None
     if pictures and kept.space.base.word("network") == "hidden":
-        return kept.with_space(replace(kept.space, base=kept.space.base.changed(
-            {"network": FIRST_PICTURE_NETWORK, "depth": 1})))
+        return kept.with_space(replace(kept.space, base=kept.space.base.changed({"network": FIRST_PICTURE_NETWORK})))
     return kept
 
 
