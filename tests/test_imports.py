@@ -24,7 +24,7 @@ ALLOWED: dict[str, set[str]] = {
 VALUES = {
     "axiarch.data.checks", "axiarch.data.columns", "axiarch.data.dataset", "axiarch.data.floor",
     "axiarch.data.plan", "axiarch.data.reading", "axiarch.data.table", "axiarch.journal.records",
-    "axiarch.insight.forecast", "axiarch.journal.inbox",
+    "axiarch.insight.forecast", "axiarch.insight.regrets", "axiarch.journal.inbox",
     "axiarch.journal.workspace", "axiarch.ranking.rank", "axiarch.engine.schedules", "axiarch.search.methods",
     "axiarch.export.tables",
 }

@@ -48,13 +48,18 @@ class HiveStates:
 
     def to_csv(self, path: Path) -> Path:
         """Write the table as CSV and return the path."""
-        import csv
+        return write_columns(path, self.columns)
 
-        with path.open("w", newline="", encoding="utf-8") as file:
-            writer = csv.writer(file, lineterminator="\n")
-            writer.writerow(self.columns)
-            writer.writerows(zip(*self.columns.values(), strict=True))
-        return path
+
+def write_columns(path: Path, columns: dict[str, list[object]]) -> Path:
+    """Write named columns as CSV, a gap as an empty cell, and return the path."""
+    import csv
+
+    with path.open("w", newline="", encoding="utf-8") as file:
+        writer = csv.writer(file, lineterminator="\n")
+        writer.writerow(columns)
+        writer.writerows(zip(*columns.values(), strict=True))
+    return path
 
 
 def hive_states(rows: int = 3000, seed: int = 20) -> HiveStates:

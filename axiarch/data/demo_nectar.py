@@ -6,13 +6,14 @@ reach a root mean squared error below that noise.
 
 from __future__ import annotations
 
-import csv
 import math
 from dataclasses import dataclass
 from pathlib import Path
 
 import numpy as np
 from numpy.typing import NDArray
+
+from axiarch.data.demo import write_columns
 
 Floats = NDArray[np.float64]
 
@@ -57,11 +58,7 @@ class NectarFlow:
 
     def to_csv(self, path: Path) -> Path:
         """Write the table as CSV and return the path."""
-        with path.open("w", newline="", encoding="utf-8") as file:
-            writer = csv.writer(file, lineterminator="\n")
-            writer.writerow(self.columns)
-            writer.writerows(zip(*self.columns.values(), strict=True))
-        return path
+        return write_columns(path, self.columns)
 
 
 def nectar_flow(rows: int = 2500, seed: int = 21) -> NectarFlow:

@@ -14,6 +14,7 @@ from textual.widgets import Input, Static
 from axiarch.data.dataset import Dataset
 from axiarch.engine.schedules import rates
 from axiarch.errors import InputError, NotationError, RecipeError
+from axiarch.insight.regrets import regrets
 from axiarch.plain import count, shown
 from axiarch.recipes.recipe import Recipe
 from axiarch.recipes.searchfile import SearchFile
@@ -77,6 +78,8 @@ class Plan(Drawing):
         names = [_size(shape.inputs, "inputs"), *(_size(p.after, p.layer.name) for p in shape.placed[:-1]),
                  "classes" if self.dataset.classes else "amounts"]
         rows += draw_network(sizes, names, width, max(min(2 * len(sizes) - 1, height // 2), 5))
+        for regret in regrets(base, self.dataset.rows)[:3]:
+            rows += [[], *wrap(f"! {regret}", width, "warn")]
         left = height - len(rows) - 2
         if left >= 7:
             rows += [[], *self._schedule(base, width, min(left, 12))]

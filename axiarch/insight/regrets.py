@@ -1,0 +1,117 @@
+"""Combinations of values that practitioners regret, found in a recipe before anything is trained.
+
+Every threshold is a named constant with its reason; each regret quotes the numbers it rests on and names a remedy.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import dataclass
+
+from axiarch.plain import count, number
+from axiarch.recipes.recipe import Recipe
+
+#: Learning rates above these diverge on most tasks with scaled inputs: each optimiser bears another, because some
+#: divide the gradient by its own size and step as far as the rate says.
+HIGHEST_RATE: Mapping[str, float] = {
+    "sgd": 1.0, "momentum": 0.3, "nesterov": 0.3, "adagrad": 0.5, "adadelta": 10.0, "rmsprop": 0.02, "adam": 0.03,
+    "nadam": 0.03, "amsgrad": 0.03, "lion": 0.005, "lamb": 0.1,
+}
+#: Rates below this share of the highest hardly move within a short training.
+TOO_LOW = 1e-4
+#: Momentum adds up past steps: a rate is in effect rate / (1 - momentum), and above this it diverges as plain steps do.
+HIGHEST_EFFECTIVE = 2.0
+#: A batch's own mean and variance are mostly noise where it has fewer rows.
+FEWEST_NORMALISED = 8
+#: More than this share of silenced units leaves too little to learn from in all but very wide layers.
+MOST_DROPOUT = 0.7
+
+
+@dataclass(frozen=True)
+class Regret:
+    """A combination to think over: what it is, with its numbers, and what to do instead."""
+
+    evidence: str
+    remedy: str
+
+    def __str__(self) -> str:
+        return f"{self.evidence}: {self.remedy}"
+
+
+def regrets(recipe: Recipe, rows: Mapping[str, int]) -> tuple[Regret, ...]:
+    """Return what is regrettable about a recipe on data with so many rows a part (train, validation)."""
+    return tuple(found for look in (_rate, _momentum, _patience, _batch, _schedule, _normalisation, _regularisation)
+                 for found in look(recipe, rows))
+
+
+def _rate(recipe: Recipe, rows: Mapping[str, int]) -> list[Regret]:
+    name, rate = recipe.word("optimiser"), recipe.real("learning_rate")
+    highest = HIGHEST_RATE[name]
+    if rate > highest:
+        return [Regret(f"a learning rate of {number(rate)} is far above what {name} usually bears",
+                       f"at most {number(highest)}")]
+    if rate < TOO_LOW * highest:
+        return [Regret(f"a learning rate of {number(rate)} hardly moves {name} within a short training",
+                       f"begin near {number(highest / 30, 1)}")]
+    return []
+
+
+def _momentum(recipe: Recipe, rows: Mapping[str, int]) -> list[Regret]:
+    if not recipe.applies("momentum"):
+        return []
+    rate, momentum = recipe.real("learning_rate"), recipe.real("momentum")
+    effective = rate / (1 - momentum)
+    if effective <= HIGHEST_EFFECTIVE:
+        return []
+    return [Regret(f"momentum {number(momentum)} makes a rate of {number(rate)} work like {number(effective)}",
+                   f"lower the rate to {number(HIGHEST_EFFECTIVE * (1 - momentum) / 10, 2)} or so")]
+
+
+def _patience(recipe: Recipe, rows: Mapping[str, int]) -> list[Regret]:
+    patience, epochs = recipe.whole("patience"), recipe.whole("epochs")
+    if not patience or patience < epochs:
+        return []
+    return [Regret(f"a patience of {count(patience, 'epoch')} can never stop a training of {epochs}",
+                   "a third of the epochs, or 0 to say that nothing is to stop it")]
+
+
+def _batch(recipe: Recipe, rows: Mapping[str, int]) -> list[Regret]:
+    batch = recipe.whole("batch_size")
+    if batch > rows["train"]:
+        return [Regret(f"a batch of {batch} rows is more than the {rows['train']} there are: one step an epoch",
+                       "a smaller batch")]
+    if batch > rows["validation"]:
+        return [Regret(f"the validation part of {rows['validation']} rows is smaller than one batch of {batch}",
+                       "a larger share for validation, folds, or a smaller batch")]
+    return []
+
+
+def _schedule(recipe: Recipe, rows: Mapping[str, int]) -> list[Regret]:
+    before, epochs = recipe.real("warm_up") + recipe.real("hold"), recipe.whole("epochs")
+    found = []
+    if before >= epochs:
+        found.append(Regret(f"warm-up and hold take {number(before)} epochs of {epochs}: the schedule never begins",
+                            "shorten them"))
+    if recipe.word("optimiser") in ("adagrad", "adadelta") and recipe.word("schedule") not in ("constant", "stalled"):
+        found.append(Regret(f"{recipe.word('optimiser')} makes its own steps smaller, and the schedule does so again",
+                            "a constant schedule"))
+    return found
+
+
+def _normalisation(recipe: Recipe, rows: Mapping[str, int]) -> list[Regret]:
+    batch = recipe.whole("batch_size")
+    if batch >= FEWEST_NORMALISED or all(layer.norm != "batch" for layer in recipe.layers):
+        return []
+    return [Regret(f"batch normalisation over {count(batch, 'row')} is mostly noise",
+                   f"batches of {FEWEST_NORMALISED} or more, or layer normalisation")]
+
+
+def _regularisation(recipe: Recipe, rows: Mapping[str, int]) -> list[Regret]:
+    found = []
+    if recipe.real("dropout") > MOST_DROPOUT:
+        found.append(Regret(f"dropout {number(recipe.real('dropout'))} leaves little to learn from",
+                            "at most 0.5 or so"))
+    if recipe.real("l2") > 0 and recipe.applies("beta2"):
+        found.append(Regret("an L2 pull inside an adaptive optimiser is divided away where gradients are large",
+                            "weight decay, which bypasses it"))
+    return found
