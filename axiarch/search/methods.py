@@ -10,8 +10,9 @@ from axiarch.recipes.space import Space
 from axiarch.search.grid import Grid
 from axiarch.search.method import Method
 from axiarch.search.random import Random
+from axiarch.search.spread import Spread
 
-METHODS: Mapping[str, type[Method]] = {method.name: method for method in (Random, Grid)}
+METHODS: Mapping[str, type[Method]] = {method.name: method for method in (Random, Spread, Grid)}
 
 
 def make_method(choice: MethodChoice, space: Space, seed: int) -> Method:

@@ -3,7 +3,10 @@
 from __future__ import annotations
 
 import unittest
+from collections import Counter
 from collections.abc import Callable
+
+import numpy as np
 
 from axiarch.errors import RecipeError
 from axiarch.recipes.recipe import Recipe
@@ -112,6 +115,19 @@ class RandomMethod(unittest.TestCase):
     def test_a_budget_is_kept(self) -> None:
         s = space({}, {"learning_rate": "1e-4 .. 1e0 log"})
         self.assertEqual(len(all_of(make_method(MethodChoice("random", {"recipes": 17}), s, 3))), 17)
+
+
+class SpreadMethod(unittest.TestCase):
+    def test_points_lie_more_evenly_than_chance(self) -> None:
+        s = space({}, {"learning_rate": "1e-4 .. 1e-1 log", "dropout": "0 .. 0.8"})
+        worst = {}
+        for name in ("random", "spread"):
+            found = all_of(make_method(MethodChoice(name, {"recipes": 65}), s, 3))[1:]
+            cells = Counter((int((np.log10(r.real("learning_rate")) + 4) / 3 * 3.9999),
+                             int(r.real("dropout") / 0.8 * 3.9999)) for r in found)
+            worst[name] = max(abs(cells[i, j] - 4) for i in range(4) for j in range(4))
+        self.assertLessEqual(worst["spread"], 1)
+        self.assertGreater(worst["random"], 2)
 
 
 class GridMethod(unittest.TestCase):
