@@ -34,6 +34,7 @@ class Columns(Listing):
     """One line a column of the table."""
 
     dataset: Dataset | None = None
+    longest = 16
 
     def draw_line(self, index: int, width: int) -> Row:
         """Return a column's line."""
@@ -41,7 +42,7 @@ class Columns(Listing):
         c = self.dataset.columns[index]
         mark, role = _ROLES[c.role]
         ink = "faint" if c.role == "ignored" else role
-        name = name_width(self.dataset, width)
+        name = name_width(self.longest, width)
         warned = c.name in wrong_columns(self.dataset.findings)
         row: Row = [(f" {mark} ", role), (fit_name(c.name, name), ink), ("!" if warned else " ", "warn*"),
                     (fit(c.role, 8), "faint"),
@@ -62,9 +63,13 @@ def _range(c: Column) -> str:
     return count(c.distinct, "text")
 
 
-def name_width(dataset: Dataset | None, width: int) -> int:
+def longest_name(dataset: Dataset | None) -> int:
+    """Return the cells that the longest column name takes."""
+    return max((cell_len(shown(c.name)) for c in dataset.columns), default=16) if dataset else 16
+
+
+def name_width(longest: int, width: int) -> int:
     """Return the cells that column names get: as many as the longest needs, if there is room."""
-    longest = max((cell_len(shown(c.name)) for c in dataset.columns), default=16) if dataset else 16
     return max(min(longest, width - 64, 44), 16)
 
 
@@ -74,11 +79,12 @@ class Header(Drawing):
     DEFAULT_CSS = "Header { height: 1; }"
 
     dataset: Dataset | None = None
+    longest = 16
     bar = 0
 
     def draw(self, width: int, height: int) -> Rows:
         """Return the line."""
-        name = name_width(self.dataset, width - self.bar)
+        name = name_width(self.longest, width - self.bar)
         return [[("   " + fit("column", name) + " " + fit("role", 8) + right("missing", 8) + "  "
                   + fit("values", _SPARK + 2) + "range", "faint")]]
 
@@ -238,6 +244,7 @@ class DataView(View):
             answers, findings = self.query_one(Answers), self.query_one(Findings)
             header = self.query_one(Header)
             columns.dataset = detail.dataset = answers.dataset = findings.dataset = header.dataset = dataset
+            columns.longest = header.longest = longest_name(dataset)
             for drawing in (answers, findings, header):
                 drawing.redraw()
             columns.count = len(dataset.columns) if dataset else 0
