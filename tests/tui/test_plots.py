@@ -8,12 +8,14 @@ import unittest
 import numpy as np
 from hypothesis import given
 from hypothesis import strategies as st
+from rich.cells import cell_len
 
 from axiarch.tui.plots import bars, ladder
 from axiarch.tui.plots.canvas import Canvas
 from axiarch.tui.plots.chart import Chart, Level, Series, draw_chart, loss_scale
 from axiarch.tui.plots.network import draw_network
-from axiarch.tui.plots.runs import Rows, cut, fit, right, row_width, wrap
+from axiarch.tui.plots.picture import picture
+from axiarch.tui.plots.runs import Rows, cut, fit, fit_name, right, row_width, wrap
 from axiarch.tui.plots.scale import Scale, span_of
 
 FINITE = st.floats(-1e6, 1e6)
@@ -183,3 +185,29 @@ class Networks(unittest.TestCase):
 
     def test_a_deep_one_is_folded(self) -> None:
         self.assertIn("more layers", text(draw_network([8] * 40, ["tanh"] * 40, 60, 12)))
+
+
+class Names(unittest.TestCase):
+    @given(st.text(max_size=90), st.integers(0, 60))
+    def test_a_name_takes_exactly_its_cells(self, text: str, width: int) -> None:
+        self.assertEqual(cell_len(fit_name(text, width)), width)
+
+    def test_long_names_keep_both_their_ends(self) -> None:
+        names = [f"a rather long name of a column, number {i:03d}" for i in range(20)]
+        cut = [fit_name(name, 24) for name in names]
+        self.assertEqual(len(set(cut)), 20)
+        self.assertTrue(all(c.startswith("a rather") and "…" in c for c in cut))
+
+
+class Pictures(unittest.TestCase):
+    def test_two_pixels_share_a_cell_and_large_pictures_are_drawn_smaller(self) -> None:
+        rows = picture(np.arange(20.0).reshape(5, 4, 1), 0.0, 19.0)
+        self.assertEqual([len(row) for row in rows], [4, 4, 4])
+        self.assertEqual(rows[0][0], ("▀", "~0/21"))
+        self.assertEqual(rows[2][3][1], "~100/0")
+        self.assertLessEqual(len(picture(np.zeros((100, 90, 3)), 0.0, 1.0)[0]), 32)
+
+    def test_colours_are_colours(self) -> None:
+        rows = picture(np.array([[[255, 0, 0]], [[0, 0, 255]]], np.uint8), 0.0, 255.0)
+        self.assertEqual(rows, [[("▀", "~#ff0000/#0000ff")]])
+
