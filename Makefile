@@ -38,6 +38,7 @@ screenshots: setup
 
 bench: setup
 	$(BIN)/python -m benchmarks.engine
+	$(BIN)/python -m benchmarks.pictures
 	$(BIN)/python -m benchmarks.loading
 
 lock: setup
