@@ -464,47 +464,57 @@ def layer_norm_backward(d, scaled, spread, params, grads, gains, active, rows):
 
 
 @njit(cache=True, error_model="numpy")
-def unfold(x, windows, size, stride, top, left, tall, wide, active, rows):
-    """Lay out each window of pictures `x` (K, B, H, W, C) as a row of `windows` (K, B tall wide, size size C)."""
-    height, width, channels = x.shape[2], x.shape[3], x.shape[4]
+def unfold(x, windows, height, width, channels, size, stride, top, left, tall, wide, active, rows):
+    """Lay out each window of pictures `x` (K, B, H W C) as a row of `windows` (K, B tall wide, size size C).
+
+    The pixels of a window's line lie side by side in the picture, so that they are copied in one stretch.
+    """
+    line = size * channels
     for k in range(active):
         for b in range(rows):
             for i in range(tall):
                 for j in range(wide):
-                    row = windows[k, (b * tall + i) * wide + j]
-                    at = 0
+                    r = (b * tall + i) * wide + j
+                    start = j * stride - left
+                    first = max(-start, 0) * channels
+                    last = min(size, width - start) * channels
                     for u in range(size):
                         y = i * stride + u - top
-                        for v in range(size):
-                            q = j * stride + v - left
-                            if 0 <= y < height and 0 <= q < width:
-                                for c in range(channels):
-                                    row[at + c] = x[k, b, y, q, c]
-                            else:
-                                for c in range(channels):
-                                    row[at + c] = 0
-                            at += channels
+                        at = u * line
+                        if y < 0 or y >= height:
+                            for n in range(line):
+                                windows[k, r, at + n] = 0
+                        else:
+                            base = (y * width + start) * channels
+                            for n in range(first):
+                                windows[k, r, at + n] = 0
+                            for n in range(first, last):
+                                windows[k, r, at + n] = x[k, b, base + n]
+                            for n in range(last, line):
+                                windows[k, r, at + n] = 0
 
 
 @njit(cache=True, error_model="numpy")
-def fold(windows, d, size, stride, top, left, tall, wide, active, rows):
-    """Add up the gradients of windows at the pixels of `d` (K, B, H, W, C) they were taken from."""
-    height, width, channels = d.shape[2], d.shape[3], d.shape[4]
+def fold(windows, d, height, width, channels, size, stride, top, left, tall, wide, active, rows):
+    """Add up the gradients of windows at the pixels of `d` (K, B, H W C) they were taken from."""
+    line = size * channels
     for k in range(active):
         for b in range(rows):
-            d[k, b] = 0
+            for n in range(d.shape[2]):
+                d[k, b, n] = 0
             for i in range(tall):
                 for j in range(wide):
-                    row = windows[k, (b * tall + i) * wide + j]
-                    at = 0
+                    r = (b * tall + i) * wide + j
+                    start = j * stride - left
+                    first = max(-start, 0) * channels
+                    last = min(size, width - start) * channels
                     for u in range(size):
                         y = i * stride + u - top
-                        for v in range(size):
-                            q = j * stride + v - left
-                            if 0 <= y < height and 0 <= q < width:
-                                for c in range(channels):
-                                    d[k, b, y, q, c] += row[at + c]
-                            at += channels
+                        if 0 <= y < height:
+                            at = u * line
+                            base = (y * width + start) * channels
+                            for n in range(first, last):
+                                d[k, b, base + n] += windows[k, r, at + n]
 
 
 @njit(cache=True, error_model="numpy")
@@ -516,19 +526,27 @@ def pool(x, out, which, size, mean, active, rows):
         for b in range(rows):
             for i in range(tall):
                 for j in range(wide):
-                    for c in range(channels):
-                        best = x[k, b, i * size, j * size, c]
-                        total = out.dtype.type(0)
-                        at = 0
-                        for u in range(size):
-                            for v in range(size):
-                                value = x[k, b, i * size + u, j * size + v, c]
-                                total += value
-                                if value > best or value != value:
-                                    best = value
-                                    at = u * size + v
-                        which[k, b, i, j, c] = at
-                        out[k, b, i, j, c] = total * part if mean else best
+                    best, place = out[k, b, i, j], which[k, b, i, j]
+                    for u in range(size):
+                        for v in range(size):
+                            pixel = x[k, b, i * size + u, j * size + v]
+                            if u == 0 and v == 0:
+                                for c in range(channels):
+                                    best[c] = pixel[c]
+                                    place[c] = 0
+                            elif mean:
+                                for c in range(channels):
+                                    best[c] += pixel[c]
+                            else:
+                                at = u * size + v
+                                for c in range(channels):
+                                    value = pixel[c]
+                                    if value > best[c] or value != value:
+                                        best[c] = value
+                                        place[c] = at
+                    if mean:
+                        for c in range(channels):
+                            best[c] *= part
 
 
 @njit(cache=True, error_model="numpy")
@@ -536,20 +554,24 @@ def pool_backward(d, below, which, size, mean, active, rows):
     """Give the gradient `d` of each square to the pixel it came from, or a share to all of them."""
     tall, wide, channels = d.shape[2], d.shape[3], d.shape[4]
     part = d.dtype.type(1) / d.dtype.type(size * size)
+    zero = d.dtype.type(0)
+    whole = below.shape[2] == tall * size and below.shape[3] == wide * size
     for k in range(active):
         for b in range(rows):
-            below[k, b] = 0
+            if not whole:
+                below[k, b] = 0
             for i in range(tall):
                 for j in range(wide):
-                    for c in range(channels):
-                        slope = d[k, b, i, j, c]
-                        if mean:
-                            for u in range(size):
-                                for v in range(size):
-                                    below[k, b, i * size + u, j * size + v, c] = slope * part
-                        else:
-                            at = which[k, b, i, j, c]
-                            below[k, b, i * size + at // size, j * size + at % size, c] = slope
+                    slope, place = d[k, b, i, j], which[k, b, i, j]
+                    for u in range(size):
+                        for v in range(size):
+                            pixel = below[k, b, i * size + u, j * size + v]
+                            at = u * size + v
+                            for c in range(channels):
+                                if mean:
+                                    pixel[c] = slope[c] * part
+                                else:
+                                    pixel[c] = slope[c] if place[c] == at else zero
 
 
 @njit(cache=True, error_model="numpy")

@@ -143,7 +143,8 @@ class Conv:
         self._placed = placed
         self.units = Units(placed, index, slots, rows, dtype, dropout)
         self._windows = np.zeros((slots, rows * placed.positions, placed.fan_in), dtype)
-        self._below = np.zeros((slots, rows, *placed.before), dtype) if dropout is not None else None
+        pixels = math.prod(placed.before)
+        self._below = np.zeros((slots, rows, pixels), dtype) if dropout is not None else None
         layer = placed.layer
         (height, width, _), (tall, wide, _) = placed.before, placed.after
         self._top = 0 if layer.valid else max((tall - 1) * layer.stride + layer.size - height, 0) // 2
@@ -152,9 +153,10 @@ class Conv:
     def forward(self, x: Array, flat: Array, active: int, rows: int) -> Array:
         """As the protocol says."""
         p = self._placed
-        pictures = x.reshape(x.shape[0], -1, *p.before)
+        height, width, channels = p.before
         shared = x.shape[0] == 1
-        kernels.unfold(pictures, self._windows, p.layer.size, p.layer.stride, self._top, self._left, p.after[0],
+        kernels.unfold(x.reshape(x.shape[0], -1, height * width * channels), self._windows, height, width, channels,
+                       p.layer.size, p.layer.stride, self._top, self._left, p.after[0],
                        p.after[1], 1 if shared else active, rows)
         windows = self._windows[:1] if shared and active > 1 else self._windows
         return self.units.forward(windows, flat, active, rows)
@@ -165,8 +167,9 @@ class Conv:
         windows = self.units.backward(d.reshape(d.shape[0], -1, p.units), flat, grads, active, rows, wanted)
         if windows is None or self._below is None:
             return None
-        kernels.fold(windows, self._below, p.layer.size, p.layer.stride, self._top, self._left, p.after[0],
-                     p.after[1], active, rows)
+        height, width, channels = p.before
+        kernels.fold(windows, self._below, height, width, channels, p.layer.size, p.layer.stride, self._top,
+                     self._left, p.after[0], p.after[1], active, rows)
         return self._below.reshape(self._below.shape[0], -1, p.before[-1])
 
 
