@@ -464,7 +464,7 @@ def layer_norm_backward(d, scaled, spread, params, grads, gains, active, rows):
 
 
 @njit(cache=True, error_model="numpy")
-def unfold(x, windows, height, width, channels, size, stride, top, left, tall, wide, active, rows):
+def lay_out_windows(x, windows, height, width, channels, size, stride, top, left, tall, wide, active, rows):
     """Lay out each window of pictures `x` (K, B, H W C) as a row of `windows` (K, B tall wide, size size C).
 
     The pixels of a window's line lie side by side in the picture, so that they are copied in one stretch.
@@ -495,7 +495,7 @@ def unfold(x, windows, height, width, channels, size, stride, top, left, tall, w
 
 
 @njit(cache=True, error_model="numpy")
-def fold(windows, d, height, width, channels, size, stride, top, left, tall, wide, active, rows):
+def add_up_windows(windows, d, height, width, channels, size, stride, top, left, tall, wide, active, rows):
     """Add up the gradients of windows at the pixels of `d` (K, B, H W C) they were taken from."""
     line = size * channels
     for k in range(active):

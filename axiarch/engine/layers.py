@@ -155,9 +155,9 @@ class Conv:
         p = self._placed
         height, width, channels = p.before
         shared = x.shape[0] == 1
-        kernels.unfold(x.reshape(x.shape[0], -1, height * width * channels), self._windows, height, width, channels,
-                       p.layer.size, p.layer.stride, self._top, self._left, p.after[0],
-                       p.after[1], 1 if shared else active, rows)
+        pictures = x.reshape(x.shape[0], -1, height * width * channels)
+        kernels.lay_out_windows(pictures, self._windows, height, width, channels, p.layer.size, p.layer.stride,
+                                self._top, self._left, p.after[0], p.after[1], 1 if shared else active, rows)
         windows = self._windows[:1] if shared and active > 1 else self._windows
         return self.units.forward(windows, flat, active, rows)
 
@@ -168,8 +168,8 @@ class Conv:
         if windows is None or self._below is None:
             return None
         height, width, channels = p.before
-        kernels.fold(windows, self._below, height, width, channels, p.layer.size, p.layer.stride, self._top,
-                     self._left, p.after[0], p.after[1], active, rows)
+        kernels.add_up_windows(windows, self._below, height, width, channels, p.layer.size, p.layer.stride, self._top,
+                               self._left, p.after[0], p.after[1], active, rows)
         return self._below.reshape(self._below.shape[0], -1, p.before[-1])
 
 
