@@ -78,7 +78,7 @@ class Looked:
         By part, the inputs as encoded (N, D), mapped from disk.
     targets : dict
         By part, the encoded targets.
-    ignored : tuple of str
+    constant : tuple of str
         Columns left out because they are the same in every row.
     """
 

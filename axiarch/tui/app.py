@@ -3,12 +3,13 @@
 from __future__ import annotations
 
 import sys
+from collections.abc import Callable
 from dataclasses import replace
 from pathlib import Path
 
 from axiarch import workflows
 from axiarch.data.dataset import Dataset
-from axiarch.data.plan import Said, parse_split, split_words
+from axiarch.data.plan import DataPlan, Said, parse_split, split_words
 from axiarch.errors import AxiarchError
 from axiarch.journal.workspace import Workspace
 from axiarch.plain import loss, step_text
@@ -194,8 +195,8 @@ class AxiarchApp(WorkingApp):
         if data is not None:
             self.push_screen(
                 Asked(f"Open the {data.rows['test']} sealed test rows of {data.name}?",
-                      "Every opening is recorded with its time and reason, and printed with every later result: "
-                      "choosing by the test rows makes them useless for judging the choice.",
+                      "Every opening is recorded with its time and reason, and the record is never erased: choosing by "
+                      "the test rows makes them useless for judging the choice.",
                       "the reason, in a few words"),
                 lambda reason: self._open_seal(data, reason) if reason else None)
 
@@ -208,11 +209,13 @@ class AxiarchApp(WorkingApp):
                       "Shares of the rows for validation and test; the rest trains. With folds, every open row "
                       "validates once, as often as it is repeated. The seed fixes the split.",
                       "validation 0.2, test 0.2, folds 5, repeats 2, seed 1", split_words(data.plan.split)),
-                lambda answer: self._split(data, answer) if answer else None)
+                lambda answer: self._redecide(
+                    data, lambda: replace(data.plan, split=parse_split(answer, data.plan.split))) if answer else None)
 
-    def _split(self, data: Dataset, answer: str) -> None:
+    def _redecide(self, data: Dataset, decide: Callable[[], DataPlan]) -> None:
+        """Make a data set anew by a plan that is still to be read from what was typed."""
         try:
-            plan = replace(data.plan, split=parse_split(answer, data.plan.split))
+            plan = decide()
         except AxiarchError as error:
             self.post_message(said.ErrorRaised(error))
             return
@@ -228,16 +231,8 @@ class AxiarchApp(WorkingApp):
                       f"It was read as {data.how}. Say what is otherwise; the rest is found out. Separators: comma, "
                       "semicolon, tab, bar, space, or any character.",
                       "separator semicolon, encoding windows-1252, decimal comma, header no", str(data.plan.said)),
-                lambda answer: None if answer is None else self._reread(data, answer))
-
-    def _reread(self, data: Dataset, answer: str) -> None:
-        try:
-            plan = replace(data.plan, said=Said.parse(answer))
-        except AxiarchError as error:
-            self.post_message(said.ErrorRaised(error))
-            return
-        if plan != data.plan:
-            self._add(lambda tell: workflows.redecide(self._workspace, data, plan, tell).folder.name)
+                lambda answer: self._redecide(
+                    data, lambda: replace(data.plan, said=Said.parse(answer))) if answer else None)
 
     def _open_seal(self, data: Dataset, reason: str) -> None:
         try:

@@ -16,7 +16,7 @@ from axiarch.data.dataset import Dataset, keep_linear, kept_table, read_dataset
 from axiarch.data.floor import Floor
 from axiarch.data.plan import DataPlan, SplitPlan
 from axiarch.data.reading import Given, read_table
-from axiarch.data.table import Tell, quiet
+from axiarch.data.table import PART, Tell, quiet
 from axiarch.errors import AxiarchError, DataError, TrainingError, WorkspaceMissing, WorkspaceReadOnly
 from axiarch.journal.read import JournalReader
 from axiarch.journal.workspace import Workspace
@@ -39,6 +39,9 @@ def redecide(workspace: Workspace, data: Dataset, plan: DataPlan, tell: Tell = q
         If the table cannot be used so. Nothing is changed then.
     """
     workspace.check_writable()
+    if plan.said != data.plan.said and data.plan.split.part == PART:
+        raise DataError("these data came from several files, of which only the first is known here",
+                        shown(data.source), "add the files again, with the options that say how they are written")
     used = data.folder.name in _used(workspace)
     name = _next_name(workspace, data.name) if used else data.name
     place = workspace.data(name) if used else workspace.data(f"{data.folder.name} being decided {os.getpid()}")

@@ -112,10 +112,6 @@ class Building(FolderCase):
     rng = np.random.default_rng(0)
     frame = polars.DataFrame({"a": rng.normal(size=200), "b": rng.choice(["p", "q"], 200), "c": rng.normal(size=200)})
 
-    def build(self, **plan: object) -> object:
-        return build_dataset(Table.of(self.frame), self.folder / "d", "d",
-                             plan=DataPlan(**plan))  # type: ignore[arg-type]
-
     def test_several_amounts(self) -> None:
         data = build_dataset(Table.of(self.frame), self.folder / "d", "d", plan=DataPlan(("a", "c")))
         self.assertEqual((data.target.task, data.outputs, data.class_counts), ("regression", 2, ()))

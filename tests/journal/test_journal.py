@@ -34,6 +34,27 @@ class JournalCase(FolderCase):
         self.addCleanup(self.reader.close)
 
 
+class Older(FolderCase):
+    def test_a_journal_of_the_first_version_keeps_its_epochs(self) -> None:
+        path = self.folder / "journal.sqlite"
+        db = sqlite3.connect(path)
+        db.executescript(migrations.MIGRATIONS[0] + "PRAGMA user_version = 1;")
+        db.execute("INSERT INTO search (number, name, file, data, data_fingerprint, state, started, changed) "
+                   "VALUES (1, 's', 'file', 'd', 'print', 'done', 0, 1)")
+        db.execute("INSERT INTO run (id, search, recipe, repeat, fold, state, changed) "
+                   "VALUES (7, 1, 1, 0, 0, 'ended', 2)")
+        db.execute("INSERT INTO epoch (run, epoch, train_loss, train_loss_still, validation_loss, accuracy, "
+                   "learning_rate, gradient_norm, seconds) VALUES (7, 1, 0.9, 0.8, 1.0, 0.75, 0.1, 2.0, 0.5)")
+        db.commit()
+        db.close()
+        JournalWriter(path).close()
+        reader = JournalReader(path)
+        self.addCleanup(reader.close)
+        (found,) = reader.changes(1).epochs
+        self.assertEqual(found, EpochRecord(7, 1, 0.9, 0.8, 1.0, (0.75,), 0.1, 2.0, 0.5))
+        self.assertEqual(reader.openings(), ())
+
+
 class Writing(JournalCase):
     def test_what_is_written_is_read(self) -> None:
         with self.writer.transaction():

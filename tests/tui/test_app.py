@@ -191,6 +191,10 @@ class Deciding(AppCase):
             await pilot.press("r", *"header yes, decimal point", "enter")
             await self.shows(app, pilot, "decimal point, first row")
             self.assertEqual(str(app._state.dataset.plan.said), "decimal point, header yes")
+            await pilot.press("r", "escape")
+            await pilot.pause(0.3)
+            self.assertFalse(app._adding)
+            self.assertEqual(str(app._state.dataset.plan.said), "decimal point, header yes")
             self.assertEqual({c.name: c.kind for c in app._state.dataset.columns}["c"], "text")
 
     async def test_pictures_are_drawn(self) -> None:

@@ -18,6 +18,8 @@ from axiarch.data.demo import hive_states
 from axiarch.data.demo_hum import hum
 from axiarch.data.demo_nectar import nectar_flow
 from axiarch.data.floor import Floor
+from axiarch.data.plan import Said
+from axiarch.data.reading import Given
 from axiarch.errors import (
     AxiarchError,
     DataError,
@@ -111,6 +113,15 @@ class Deciding(FolderCase):
             made = workflows.redecide(self.workspace, self.data, replace(self.data.plan, targets=("side",)))
             self.assertEqual((made.name, made.encoding.target.name), (wanted, "side"))
         self.assertEqual(workflows.data_set(self.workspace, "r"), self.data)
+
+    def test_data_of_several_files_are_not_read_otherwise_from_one(self) -> None:
+        test = write_csv(self.folder / "t.csv", ["x", "y", "side", "place"], ring_rows(60, 9))
+        made = workflows.add_table(self.workspace, self.folder / "r.csv", name="both", given=Given(None, test))
+        with self.assertRaises(DataError) as caught:
+            workflows.redecide(self.workspace, made, replace(made.plan, said=Said(header=False)))
+        self.assertIn("several files", caught.exception.what)
+        again = workflows.redecide(self.workspace, made, replace(made.plan, ignore=("side",)))
+        self.assertEqual(again.rows["test"], 60)
 
     def test_decisions_that_cannot_be_change_nothing(self) -> None:
         for plan in (replace(self.data.plan, targets=("none",)), replace(self.data.plan, ignore=("x", "y", "side"))):
