@@ -108,6 +108,13 @@ def duration(seconds: float | None) -> str:
     return f"{hours:.1f} h" if hours < 48 else f"{hours / 24:.1f} days"
 
 
+def seconds_text(seconds: float) -> str:
+    """Return a short time with its unit, in at most three significant digits: ``12 ms``, ``1.3 s``."""
+    if seconds < 1e-3:
+        return f"{seconds * 1e6:.3g} µs"
+    return f"{seconds * 1e3:.3g} ms" if seconds < 1 else f"{seconds:.3g} s"
+
+
 def memory(n_bytes: float) -> str:
     """Return a number of bytes in binary units."""
     size = float(n_bytes)

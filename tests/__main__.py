@@ -15,6 +15,8 @@ ROOT = Path(__file__).resolve().parent.parent
 def main(names: list[str]) -> int:
     """Run all tests, or those named, and return the exit code."""
     os.chdir(ROOT)
+    for name in ("OPENBLAS_NUM_THREADS", "OMP_NUM_THREADS", "MKL_NUM_THREADS"):
+        os.environ.setdefault(name, "1")  # many small products: threads would only get in each other's way
     os.environ.setdefault("HYPOTHESIS_STORAGE_DIRECTORY", str(ROOT / ".hypothesis"))
     warnings.simplefilter("error")
     logging.getLogger("asyncio").setLevel(logging.ERROR)  # its debug mode times every callback aloud

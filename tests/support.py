@@ -16,6 +16,7 @@ import numpy as np
 from axiarch.data.building import build_dataset
 from axiarch.data.dataset import Dataset
 from axiarch.data.reading import read_table
+from axiarch.engine.regularisation import still_bends
 from axiarch.engine.stack import TrainingData
 from axiarch.journal.workspace import Workspace
 from axiarch.recipes.recipe import Recipe
@@ -84,7 +85,7 @@ def small_data(rows: int = 70, inputs: int = 5, classes: int = 3, seed: int = 0)
 
 def plain(runs: int, outputs: int, dtype: object = np.float64) -> tuple[np.ndarray, np.ndarray]:
     """Return no smoothing and equal weights of classes, as the kernels of losses take them."""
-    return np.zeros(runs, dtype), np.ones((runs, max(outputs, 2)), dtype)  # type: ignore[call-overload]
+    return still_bends(runs, dtype), np.ones((runs, max(outputs, 2)), dtype)  # type: ignore[call-overload]
 
 
 def recipe(**values: object) -> Recipe:

@@ -49,6 +49,7 @@ workspace_option = click.option(
     help="Folder that holds everything; by default one in your user data folder.")
 json_option = click.option("--json", "as_json", is_flag=True, help="Print one JSON document.")
 number_argument = click.argument("number", type=int, default=0)
+search_option = click.option("--search", "number", default=0, help="Number of the search; the newest by default.")
 lanes_option = click.option("--workers", "lanes", type=click.IntRange(1, 256), default=None,
                             help="Worker processes; by default one per core.")
 

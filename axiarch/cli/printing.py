@@ -189,3 +189,26 @@ def verdict(s: Snapshot) -> str:
     from axiarch.workflows.verdicts import ranking_verdict
 
     return ranking_verdict(s)
+
+
+def print_judged(recipe: int, dataset: Dataset, found: dict[str, Any]) -> None:
+    """Print the metrics of a recipe on its validation rows."""
+    target = dataset.target
+    print(f"recipe {recipe}, epoch {found['epoch']}, on {found['rows']} validation rows")
+    if not target.classes:
+        for i, name in enumerate(target.columns):
+            print(f"  {shown(name)}: RMSE {number(found['rmse'][i])}, mean error {number(found['mae'][i])}, "
+                  f"median error {number(found['median_error'][i])}, R² {found['r2'][i]:.3f}")
+        return
+    print(f"  accuracy {share(found['accuracy'])}, balanced {share(found['balanced_accuracy'])}, among the first two "
+          f"{share(found['top_2'])}, log loss {loss(found['log_loss'])}, "
+          f"F1 {found['macro']['f1']:.3f}")
+    width = max(len(shown(c)) for c in target.classes)
+    names = ", ".join(map(shown, target.classes))
+    print(f"\n  {'':{width}}  precision  recall     F1    AUC   taken for {names}")
+    for i, name in enumerate(target.classes):
+        area = found["auc"][i]
+        counts = " ".join(f"{n:>5}" for n in found["confusion"][i])
+        told = "–" if area is None else f"{area:.3f}"
+        print(f"  {shown(name):{width}}  {found['precision'][i]:>9.3f}  {found['recall'][i]:>6.3f}  "
+              f"{found['f1'][i]:>5.3f}  {told:>5}  {counts}")

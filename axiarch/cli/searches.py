@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import sys
 from pathlib import Path
 from typing import TYPE_CHECKING
 
@@ -14,14 +15,16 @@ from axiarch.cli.options import (
     lanes_option,
     number_argument,
     open_place,
+    search_option,
     workspace_option,
 )
 from axiarch.errors import SearchFileError
 
 if TYPE_CHECKING:
-    from axiarch.journal.inbox import Request
+    from axiarch.journal.inbox import Deed
     from axiarch.journal.workspace import Workspace
     from axiarch.recipes.searchfile import SearchFile
+    from axiarch.workflows.watching import Snapshot
 
 
 def _read(file: Path) -> SearchFile:
@@ -203,14 +206,161 @@ def resume(context: click.Context, number: int, folder: Path | None, lanes: int 
     return follow(workspace, number, as_json)
 
 
-def _steer(context: click.Context, folder: Path | None, number: int, request: Request) -> None:
+@click.command()
+@click.argument("recipe", type=click.IntRange(1))
+@search_option
+@workspace_option
+@click.pass_context
+@guarded
+def cut(context: click.Context, recipe: int, number: int, folder: Path | None) -> None:
+    """Cut RECIPE from a running search: it is trained no further."""
+    _steer(context, folder, number, "cut", recipe)
+
+
+@click.command()
+@click.argument("recipe", type=click.IntRange(1))
+@search_option
+@workspace_option
+@click.pass_context
+@guarded
+def keep(context: click.Context, recipe: int, number: int, folder: Path | None) -> None:
+    """Keep RECIPE of a running search from being cut: it is trained to its end."""
+    _steer(context, folder, number, "keep", recipe)
+
+
+@click.command()
+@click.argument("recipe", type=click.IntRange(1))
+@click.argument("epochs", type=click.IntRange(1))
+@search_option
+@click.option("--best", is_flag=True, help="Go back to its best epoch instead of going on from its last.")
+@workspace_option
+@lanes_option
+@json_option
+@click.pass_context
+@guarded
+def more(context: click.Context, recipe: int, epochs: int, number: int, best: bool, folder: Path | None,
+         lanes: int | None, as_json: bool) -> int:
+    """Train RECIPE for EPOCHS more, from where it stopped.
+
+    In a running search it is let go on there; where the search is over, a training of its own goes on from the
+    checkpoint.
+    """
     from axiarch import workflows
 
+    workspace, snapshot = _opened(context, folder, number, recipe)
+    if not snapshot.over and not best:
+        workflows.steer_search(workspace, snapshot.search.number, "more", recipe, epochs)
+        print(f"recipe {recipe} of search {snapshot.search.number} is given {epochs} epochs more")
+        return 0
+    run = workflows.first_run(snapshot, recipe).id
+    started = workflows.continue_run(workspace, snapshot, run, epochs, "best" if best else "last", lanes=lanes or 1)
+    return follow(workspace, started, as_json)
+
+
+@click.command()
+@click.argument("recipe", type=click.IntRange(1))
+@click.argument("values", nargs=-1, required=True)
+@search_option
+@workspace_option
+@lanes_option
+@json_option
+@click.pass_context
+@guarded
+def scale(context: click.Context, recipe: int, values: tuple[str, ...], number: int, folder: Path | None,
+          lanes: int | None, as_json: bool) -> int:
+    """Hold RECIPE against larger ones with VALUES changed, such as width=256 epochs=120, on three seeds."""
+    from axiarch import workflows
+    from axiarch.recipes.notation import fixed_values
+
+    workspace, snapshot = _opened(context, folder, number, recipe)
+    scaled = workflows.scale_up(snapshot, recipe, fixed_values(values))
+    print(scaled, file=sys.stderr)
+    return run_search(workspace, scaled.search, lanes, as_json)
+
+
+@click.command()
+@click.argument("values", nargs=-1, required=True)
+@search_option
+@workspace_option
+@click.pass_context
+@guarded
+def add(context: click.Context, values: tuple[str, ...], number: int, folder: Path | None) -> None:
+    """Take a recipe into a running search: its base with VALUES changed, such as learning_rate=0.01 width=64."""
+    from axiarch import workflows
+    from axiarch.recipes.notation import fixed_values
+
+    workspace, snapshot = _opened(context, folder, number)
+    recipe = snapshot.file.space.base.changed(fixed_values(values))
+    workflows.steer_search(workspace, snapshot.search.number, "add", values=recipe)
+    print(f"search {snapshot.search.number} takes it in")
+
+
+@click.command()
+@click.argument("recipes", type=click.IntRange(1))
+@search_option
+@workspace_option
+@click.pass_context
+@guarded
+def budget(context: click.Context, recipes: int, number: int, folder: Path | None) -> None:
+    """Let a running search try RECIPES recipes in all."""
+    _steer(context, folder, number, "budget", count=recipes)
+
+
+@click.command()
+@click.argument("count", type=click.IntRange(1, 256))
+@search_option
+@workspace_option
+@click.pass_context
+@guarded
+def workers(context: click.Context, count: int, number: int, folder: Path | None) -> None:
+    """Let a running search use COUNT worker processes from now on."""
+    _steer(context, folder, number, "workers", count=count)
+
+
+@click.command()
+@click.argument("recipe", type=click.IntRange(0), default=0)
+@search_option
+@workspace_option
+@json_option
+@click.pass_context
+@guarded
+def judge(context: click.Context, recipe: int, number: int, folder: Path | None, as_json: bool) -> None:
+    """Say all metrics of RECIPE (by default the leader) on its validation rows: per class, or errors of amounts."""
+    from axiarch import workflows
+    from axiarch.cli import printing
+
+    workspace, snapshot = _opened(context, folder, number, recipe)
+    chosen = recipe or (snapshot.ranking.rows[0].recipe if snapshot.ranking.rows else 1)
+    found = workflows.judge_recipe(workspace, snapshot, chosen)
+    if as_json:
+        printing.print_json({"recipe": chosen, "classes": list(snapshot.dataset.classes), **found})
+    else:
+        printing.print_judged(chosen, snapshot.dataset, found)
+
+
+def _opened(context: click.Context, folder: Path | None, number: int, recipe: int = 0) -> tuple[Workspace, Snapshot]:
+    """Return the workspace and the search that is meant, in which there must be `recipe` (0: none is meant)."""
+    from axiarch import workflows
+    from axiarch.errors import TrainingError
+
     workspace = open_place(context, folder)
-    number = number or workflows.look_at(workspace).search.number
-    workflows.steer_search(workspace, number, request)
-    done = {"pause": "pauses", "resume": "goes on", "stop": "stops"}[request]
-    print(f"search {number} {done}")
+    snapshot = workflows.look_at(workspace, number)
+    if recipe and recipe not in snapshot.recipes:
+        raise TrainingError(f"there is no recipe {recipe}", f"search {snapshot.search.number}", "see axiarch ranking")
+    return workspace, snapshot
+
+
+_DONE = {"pause": "pauses", "resume": "goes on", "stop": "stops", "cut": "cuts recipe {recipe}",
+         "keep": "keeps recipe {recipe}", "budget": "tries {count} recipes in all", "workers": "uses {count} workers"}
+
+
+def _steer(context: click.Context, folder: Path | None, number: int, deed: Deed, recipe: int = 0,
+           count: int = 0) -> None:
+    from axiarch import workflows
+
+    workspace, snapshot = _opened(context, folder, number, recipe)
+    workflows.steer_search(workspace, snapshot.search.number, deed, recipe, count)
+    print(f"search {snapshot.search.number} {_DONE[deed].format(recipe=recipe, count=count)}")
 
 
 @click.command()
@@ -237,4 +387,5 @@ def export(context: click.Context, what: str, file: Path, number: int, recipe: i
 
 
 #: All commands on searches, for the program to take in.
-COMMANDS = (forecast, search, status, ranking, pause, stop, resume, export)
+COMMANDS = (forecast, search, status, ranking, pause, stop, resume, cut, keep, more, add, budget, workers, judge,
+            scale, export)

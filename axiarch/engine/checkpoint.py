@@ -27,7 +27,7 @@ def save_checkpoint(path: Path, run: RunSpec, state: RunState, data: str) -> Non
              "epoch": state.epoch, "watch": asdict(state.watch)}
     draft = path.with_name(f".{path.name}.{os.getpid()}")
     tensors = {"parameters": state.parameters, "best_parameters": state.best_parameters,
-               "optimiser": state.optimiser}
+               "optimiser": state.optimiser, **({} if state.kept is None else {"kept": state.kept})}
     try:
         draft.write_bytes(save(tensors, metadata={"axiarch": json.dumps(known)}))
         os.replace(draft, path)
@@ -51,7 +51,7 @@ def load_checkpoint(path: Path, run: RunSpec, shape: StackShape, data: str) -> R
     try:
         with safe_open(path, framework="numpy") as file:
             known = json.loads(file.metadata()["axiarch"])
-            tensors = {name: file.get_tensor(name) for name in ("parameters", "best_parameters", "optimiser")}
+            tensors = {name: file.get_tensor(name) for name in file.keys()}  # noqa: SIM118  (not a mapping)
     except (OSError, SafetensorError, KeyError, TypeError, ValueError) as error:
         raise TrainingError(f"the checkpoint cannot be read: {shown(error, 100)}", where,
                             "start the run afresh") from None
@@ -64,4 +64,29 @@ def load_checkpoint(path: Path, run: RunSpec, shape: StackShape, data: str) -> R
         if was != now:
             raise TrainingError(f"the checkpoint belongs to another {what}", where, "start the run afresh")
     return RunState(tensors["parameters"], tensors["best_parameters"], tensors["optimiser"], known["epoch"],
-                    Watch(**known["watch"]))
+                    Watch(**known["watch"]), tensors.get("kept"))
+
+
+def carry_over(source: Path, was: RunSpec, old: StackShape, run: RunSpec, new: StackShape, data: str,
+               best: bool = False) -> RunState:
+    """Return where `run` starts when it takes over from what the run `was` left: its last epoch, or its best.
+
+    Patience counts from there, so that a run which patience ended can go on.
+
+    Raises
+    ------
+    TrainingError
+        If the networks differ, or the checkpoint cannot be read.
+    """
+    if (old.inputs, old.layers, old.outputs) != (new.inputs, new.layers, new.outputs):
+        raise TrainingError(f"the weights do not fit: {old.parameters} numbers in {len(old.layers)} hidden layers "
+                            f"against {new.parameters} in {len(new.layers)}", shown(source),
+                            "keep the network as it was, or start afresh")
+    state = load_checkpoint(source, was, old, data)
+    if best:
+        state = state.at_best(was.recipe)
+    state.watch.mark_epoch, state.watch.mark_loss = state.epoch, state.watch.best_loss
+    if state.epoch >= run.recipe.whole("epochs"):
+        raise TrainingError(f"{state.epoch} epochs are trained already, and the recipe says "
+                            f"{run.recipe.whole('epochs')}", shown(source), "say more epochs")
+    return state

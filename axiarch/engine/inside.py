@@ -11,11 +11,15 @@ from axiarch.engine.network import Array, StackShape
 
 #: A unit whose output differs by no more than this over all rows looked at is dead: it tells nothing of its inputs.
 SAME = 1e-7
-
+#: A unit whose output is on average this near to a bound of its activation is saturated: its slope is next to nothing.
+NEAR = 0.97
+#: Centre and reach of the activations that are bounded on both sides.
+BOUNDED = {"tanh": (0.0, 1.0), "sigmoid": (0.5, 0.5)}
 
 #: Of one layer after an epoch: the Euclidean norm of its weights' gradient at the last step, the share of its units
-#: that gave the same output for every row looked at, and how far the last step moved its weights against their size.
-LayerNumbers = tuple[float, float, float]
+#: that gave the same output for every row looked at, how far the last step moved its weights against their size, and
+#: the share of its units that are saturated.
+LayerNumbers = tuple[float, float, float, float]
 
 
 class Inside:
@@ -36,6 +40,9 @@ class Inside:
         self._starts = [int(s) for s in starts[:-1]]
         self._low = np.zeros((slots, int(starts[-1])), dtype)
         self._high = np.zeros_like(self._low)
+        self._level = np.zeros_like(self._low)
+        self._bounds = [BOUNDED.get(p.layer.activation, (0.0, 0.0)) for p in weighted]
+        self._looked = np.zeros(len(weighted))
 
     def before_last_step(self, flat: Array, active: int) -> None:
         """Keep where the weights stand."""
@@ -45,11 +52,15 @@ class Inside:
         """Forget the outputs seen so far."""
         self._low[:] = np.inf
         self._high[:] = -np.inf
+        self._level[:] = 0
+        self._looked[:] = 0
 
     def look(self, evaluated: Pass, active: int, rows: int) -> None:
         """Take in the outputs of an evaluation's last rows."""
-        for out, start, each in zip(evaluated.outputs(), self._starts, evaluated.positions(), strict=True):
-            kernels.extremes(out, self._low, self._high, start, active, rows * each)
+        layers = zip(evaluated.outputs(), self._starts, evaluated.positions(), self._bounds, strict=True)
+        for i, (out, start, each, (centre, reach)) in enumerate(layers):
+            kernels.extremes(out, self._low, self._high, self._level, centre, reach, start, active, rows * each)
+            self._looked[i] += rows * each
 
     def numbers(self, flat: Array, grads: Array, active: int) -> list[tuple[LayerNumbers, ...]]:
         """Return the numbers of every layer, for each slot."""
@@ -61,9 +72,11 @@ class Inside:
         kernels.part_squares(self._before, self._parts, moved, active)
         same = (self._high - self._low)[:active] <= SAME
         dead = np.add.reduceat(same, self._starts, axis=1, dtype=np.float64) / self._units
+        near = self._level[:active] > NEAR * np.repeat(self._looked, self._units)
+        full = np.add.reduceat(near, self._starts, axis=1, dtype=np.float64) / self._units
         moved = np.sqrt(np.divide(moved, sizes, out=np.zeros_like(moved), where=sizes > 0))
-        return [tuple((_short(g), _short(d), _short(m)) for g, d, m in zip(*rows, strict=True))
-                for rows in zip(np.sqrt(slopes).tolist(), dead.tolist(), moved.tolist(), strict=True)]
+        return [tuple((_short(g), _short(d), _short(m), _short(s)) for g, d, m, s in zip(*rows, strict=True))
+                for rows in zip(np.sqrt(slopes).tolist(), dead.tolist(), moved.tolist(), full.tolist(), strict=True)]
 
 
 def _short(value: float) -> float:

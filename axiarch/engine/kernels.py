@@ -156,8 +156,13 @@ def sum_rows(d, grads, offset, active, rows):
                 total[h] += row[h]
 
 
+#: Columns of what bends the loss of each slot: label smoothing, share of its own label that a mixed row keeps, and for
+#: amounts the kind of the loss (squared, absolute, Huber) and the width of a Huber loss.
+SMOOTH, KEPT, KIND, WIDTH = range(4)
+
+
 @njit(cache=True, error_model="numpy")
-def softmax_loss(z, labels, losses, sums, gradient, smooth, gains, active, rows):
+def softmax_loss(z, labels, losses, sums, gradient, bends, gains, active, rows):
     """Softmax cross-entropy with integer labels, shifted by the largest logit so that nothing overflows.
 
     Parameters
@@ -168,8 +173,9 @@ def softmax_loss(z, labels, losses, sums, gradient, smooth, gains, active, rows)
     losses, sums : (K,) and (K, 1 + C) float64 arrays
         The summed loss in nats and the number of rows whose largest logit is the label, in all and of each class, are
         added: without smoothing and weights, which only bend the gradient.
-    smooth : (K,) array
-        The share of each label that is given to all classes alike (Szegedy et al. 2016).
+    bends : (K, 4) array
+        The share of each label that is given to all classes alike (Szegedy et al. 2016), the share of its own label
+        that a mixed row kept (the rest is that of its partner, row ``rows - 1 - b``), and two that only amounts use.
     gains : (K, C) array
         What rows of each class count.
     """
@@ -199,18 +205,28 @@ def softmax_loss(z, labels, losses, sums, gradient, smooth, gains, active, rows)
                 hit += 1
                 sums[k, 1 + label] += 1
             if gradient:
-                heavy = share * gains[k, label]
+                kept = bends[k, KEPT]
+                if kept < one:
+                    other = labels[k, rows - 1 - b]
+                    heavy = share * (kept * gains[k, label] + (one - kept) * gains[k, other])
+                else:
+                    heavy = share * gains[k, label]
                 inverse = heavy / norm
-                spread = heavy * smooth[k] / z.dtype.type(classes)
+                spread = heavy * bends[k, SMOOTH] / z.dtype.type(classes)
                 for c in range(classes):
                     z[k, b, c] = z[k, b, c] * inverse - spread
-                z[k, b, label] -= heavy * (one - smooth[k])
+                sharp = share * (one - bends[k, SMOOTH])
+                if kept < one:
+                    z[k, b, label] -= sharp * kept * gains[k, label]
+                    z[k, b, other] -= sharp * (one - kept) * gains[k, other]
+                else:
+                    z[k, b, label] -= sharp * gains[k, label]
         losses[k] += total
         sums[k, 0] += hit
 
 
 @njit(cache=True, error_model="numpy")
-def binary_loss(z, labels, losses, sums, gradient, smooth, gains, active, rows):
+def binary_loss(z, labels, losses, sums, gradient, bends, gains, active, rows):
     """Binary cross-entropy from logits, ``max(z, 0) - z y + log(1 + exp(-|z|))``, which never overflows.
 
     `z` is (K, B, 1); the rest as in :func:`softmax_loss`, the labels being 0 or 1.
@@ -230,27 +246,36 @@ def binary_loss(z, labels, losses, sums, gradient, smooth, gains, active, rows):
                 sums[k, 1 + label] += 1
             if gradient:
                 p = one / (one + small) if value >= 0 else small / (one + small)
-                wanted = label * (one - smooth[k]) + smooth[k] / z.dtype.type(2)
-                z[k, b, 0] = (p - wanted) * share * gains[k, label]
+                kept, smooth = bends[k, KEPT], bends[k, SMOOTH]
+                wanted = label * (one - smooth) + smooth / z.dtype.type(2)
+                z[k, b, 0] = (p - wanted) * share * kept * gains[k, label]
+                if kept < one:
+                    other = labels[k, rows - 1 - b]
+                    wanted = other * (one - smooth) + smooth / z.dtype.type(2)
+                    z[k, b, 0] += (p - wanted) * share * (one - kept) * gains[k, other]
         losses[k] += total
         sums[k, 0] += hit
 
 
 @njit(cache=True, error_model="numpy")
-def squared_loss(z, targets, losses, sums, gradient, smooth, gains, active, rows):
-    """Mean over T targets of the squared difference.
+def amounts_loss(z, targets, losses, sums, gradient, bends, gains, active, rows):
+    """Squared, absolute or Huber differences of T amounts; whichever trains, the mean square is what is reported.
 
     Parameters
     ----------
     z : (K, B, T) array
-        Outputs; replaced by the gradient of the mean loss, ``2 (z - y) / (T rows)``, if `gradient`.
+        Outputs; replaced by the gradient of the mean loss over T targets and the rows, if `gradient`: ``2 (z - y)``,
+        ``sign(z - y)``, or ``z - y`` cut to the width (Huber 1964).
     targets : (K, B, T) array
     losses, sums : (K,) and (K, 2 T) float64 arrays
-        The summed loss is added, and for each target the sum of squares, then of absolute differences.
+        The mean square over targets is added, and for each target the sum of squares, then of absolute differences.
+    bends : (K, 4) array
+        The last two are the kind of the loss and the width of a Huber loss, in spreads of the target.
     """
     count = z.shape[2]
-    slope = z.dtype.type(2) / z.dtype.type(rows * count)
+    share = z.dtype.type(1) / z.dtype.type(rows * count)
     for k in range(active):
+        kind, width = bends[k, KIND], bends[k, WIDTH]
         for t in range(count):
             squared = 0.0
             absolute = 0.0
@@ -259,10 +284,38 @@ def squared_loss(z, targets, losses, sums, gradient, smooth, gains, active, rows
                 squared += float(away) * float(away)
                 absolute += abs(float(away))
                 if gradient:
-                    z[k, b, t] = slope * away
+                    if kind == 0:
+                        z[k, b, t] = (share + share) * away
+                    elif kind == 1:
+                        z[k, b, t] = share if away > 0 else (-share if away < 0 else away * share)
+                    else:
+                        z[k, b, t] = share * min(max(away, -width), width) if away == away else away
             sums[k, t] += squared
             sums[k, count + t] += absolute
             losses[k] += squared / count
+
+
+@njit(cache=True, error_model="numpy")
+def mix(x, bends, active, rows):
+    """Mix each row of `x` (K, B, D) with its partner, row ``rows - 1 - b`` (Zhang et al. 2018)."""
+    one = x.dtype.type(1)
+    for k in range(active):
+        kept = bends[k, KEPT]
+        if kept < one:
+            for b in range((rows + 1) // 2):
+                for i in range(x.shape[2]):
+                    first, last = x[k, b, i], x[k, rows - 1 - b, i]
+                    x[k, b, i] = kept * first + (one - kept) * last
+                    x[k, rows - 1 - b, i] = kept * last + (one - kept) * first
+
+
+@njit(cache=True, error_model="numpy")
+def gather(gathered, g, slots, shares):
+    """Add to ``gathered[k]`` the gradients ``g[k]`` times the share of each of `slots`."""
+    for i in range(slots.shape[0]):
+        k = slots[i]
+        for p in range(g.shape[1]):
+            gathered[k, p] += shares[i] * g[k, p]
 
 
 # -- curves: activations that are worked out from the sums ----------------------------------------------------------
@@ -596,9 +649,17 @@ def part_squares(values, parts, sums, active):
 
 
 @njit(cache=True, error_model="numpy")
-def extremes(out, low, high, start, active, rows):
-    """Widen ``low[k, start:]`` and ``high[k, start:]`` by the outputs (K, B, H) of a layer."""
+def extremes(out, low, high, level, centre, reach, start, active, rows):
+    """Widen ``low[k, start:]`` and ``high[k, start:]`` by the outputs (K, B, H) of a layer.
+
+    Where the outputs are bounded, to `reach` about `centre`, how near they are to their bounds is added to `level`.
+    """
     units = out.shape[2]
+    if reach > 0:
+        for k in range(active):
+            for b in range(rows):
+                for h in range(units):
+                    level[k, start + h] += abs(out[k, b, h] - centre) / reach
     for k in range(active):
         for b in range(rows):
             for h in range(units):
@@ -992,10 +1053,13 @@ def add_noise(x, spreads, keys, step, active, rows):
 
 
 @njit(cache=True, error_model="numpy")
-def average(mean, w, memories, steps, active):
-    """Move each running mean of weights towards `w` (K, P): faster at first, so that the start is soon forgotten."""
+def average(mean, w, memories, steps, moved, active):
+    """Move each running mean of weights towards `w` (K, P): faster at first, so that the start is soon forgotten.
+
+    Slots that have not `moved` (K,) are left.
+    """
     for k in range(active):
-        if memories[k] > 0:
+        if memories[k] > 0 and moved[k]:
             early = (1.0 + steps[k]) / (10.0 + steps[k])
             share = w.dtype.type(1.0 - min(float(memories[k]), early))
             for p in range(w.shape[1]):
@@ -1003,14 +1067,16 @@ def average(mean, w, memories, steps, active):
 
 
 @njit(cache=True, error_model="numpy")
-def augment(x, height, width, channels, shifts, flips, contrasts, erased, keys, step, active, rows):
-    """Shift, mirror, stretch and blot pictures (K, B, H W C) by chance, each of its own four words of its run's key.
+def augment(x, height, width, channels, shifts, flips, contrasts, erased, crops, keys, step, active, rows):
+    """Shift, mirror, crop, stretch and blot pictures (K, B, H W C) by chance, each by four words of its run's key.
+
+    A crop is brought to full size by taking the nearest pixel.
 
     What comes in from outside, and what is blotted out, is zero: the mean, where pixels are centred.
     """
     seen = np.zeros(x.shape[2], x.dtype)
     for k in range(active):
-        if shifts[k] == 0 and flips[k] == 0 and contrasts[k] == 0 and erased[k] == 0:
+        if shifts[k] == 0 and flips[k] == 0 and contrasts[k] == 0 and erased[k] == 0 and crops[k] == 0:
             continue
         reach = 2 * shifts[k] + 1
         for b in range(rows):
@@ -1025,10 +1091,19 @@ def augment(x, height, width, channels, shifts, flips, contrasts, erased, keys, 
             other = _word(keys[k], first + np.uint64(2))
             top = np.int64(other % np.uint64(height - side + 1))
             left = np.int64((other >> np.uint64(20)) % np.uint64(width - side + 1))
+            part = 1.0
+            above, before = 0.0, 0.0
+            if crops[k] > 0:
+                cut = _word(keys[k], first + np.uint64(3))
+                part = 1.0 - crops[k] * float(cut & np.uint64(0xFFFFF)) / 1048576.0
+                above = (1.0 - part) * height * float((cut >> np.uint64(20)) & np.uint64(0xFFFFF)) / 1048576.0
+                before = (1.0 - part) * width * float((cut >> np.uint64(40)) & np.uint64(0xFFFFF)) / 1048576.0
             seen[:] = x[k, b]
             for i in range(height):
                 for j in range(width):
                     y, q = i - down, j - right
+                    if part < 1.0:
+                        y, q = int(above + (y + 0.5) * part), int(before + (q + 0.5) * part)
                     if mirror:
                         q = width - 1 - q
                     inside = 0 <= y < height and 0 <= q < width

@@ -35,6 +35,8 @@ class Loss:
     metrics : callable
         From the sums divided by the rows, the units, and what is known of the targets (the share of each class, or
         the variance of scaled amounts), to what else is measured.
+    told : callable
+        From outputs (N, outputs) to what they say: the probability of each class (N, C), or scaled amounts (N, T).
     """
 
     kernel: Callable[..., None]
@@ -42,11 +44,29 @@ class Loss:
     sums: Callable[[int], int]
     reported: Callable[[float, Sequence[float]], float]
     metrics: Callable[[Floats, Sequence[float], Floats], tuple[float, ...]]
+    told: Callable[[NDArray[Any]], NDArray[Any]]
 
 
 def unit_of(units: Sequence[float]) -> float:
     """Return what one of a loss is worth: the single target's unit, else 1."""
     return units[0] if len(units) == 1 else 1.0
+
+
+def _shares(outputs: NDArray[Any]) -> NDArray[Any]:
+    """Return the softmax of each row."""
+    powers = np.exp(outputs - outputs.max(axis=1, keepdims=True))
+    shares: NDArray[Any] = powers / powers.sum(axis=1, keepdims=True)
+    return shares
+
+
+def _both_shares(outputs: NDArray[Any]) -> NDArray[Any]:
+    """Return the probabilities of the first and second class."""
+    second = 0.5 * (1 + np.tanh(0.5 * outputs))
+    return np.hstack((1 - second, second))
+
+
+def _amounts(outputs: NDArray[Any]) -> NDArray[Any]:
+    return outputs
 
 
 def _as_it_is(mean: float, units: Sequence[float]) -> float:
@@ -73,11 +93,14 @@ def _errors(means: Floats, units: Sequence[float], known: Floats) -> tuple[float
     return float(means[1] * unit_of(units)), 1 - float(means[0]) / spread if spread > 0 else 0.0
 
 
+#: What a network of amounts may be trained on, by the name in recipes, as the kernel numbers it.
+TRAINED_ON = {"squared": 0, "absolute": 1, "huber": 2}
+
 #: Losses by name.
 LOSSES: dict[str, Loss] = {
-    "softmax": Loss(kernels.softmax_loss, False, lambda outputs: 1 + outputs, _as_it_is, _accuracies),
-    "binary": Loss(kernels.binary_loss, False, lambda outputs: 3, _as_it_is, _accuracies),
-    "squared": Loss(kernels.squared_loss, True, lambda outputs: 2 * outputs, _root, _errors),
+    "softmax": Loss(kernels.softmax_loss, False, lambda outputs: 1 + outputs, _as_it_is, _accuracies, _shares),
+    "binary": Loss(kernels.binary_loss, False, lambda outputs: 3, _as_it_is, _accuracies, _both_shares),
+    "squared": Loss(kernels.amounts_loss, True, lambda outputs: 2 * outputs, _root, _errors, _amounts),
 }
 
 

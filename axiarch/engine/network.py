@@ -19,6 +19,8 @@ Array = NDArray[np.floating]
 WORKING_SET = 3 << 20
 #: Most runs in one stack: beyond it nothing is gained even for tiny networks.
 MOST_RUNS = 64
+#: Activations whose slope is worked out from what went out, so that the sums need not be kept.
+SUMLESS = frozenset({"relu", "tanh", "identity"})
 #: Rows evaluated at once. Fixed, because the bits of a matrix product may depend on its number of rows.
 EVALUATED = 256
 
@@ -169,6 +171,41 @@ class StackShape:
         """Return the bytes that one run of a stack works in while it trains."""
         return int(np.dtype(dtype).itemsize) * (4 * self.parameters + self.numbers * self.batch_size)
 
-    def capacity(self) -> int:
-        """Return how many runs a stack of this shape should hold at most."""
-        return max(1, min(MOST_RUNS, WORKING_SET // self.run_bytes()))
+    def pass_numbers(self, rows: int, trains: bool) -> int:
+        """Return the numbers that one run's pass over `rows` rows at once is allocated: outputs, sums, gradients."""
+        total = 0
+        for p in self.placed:
+            out = rows * math.prod(p.after)
+            if p.layer.kind == "pool":
+                total += out + out // 2 + (rows * math.prod(p.before) if trains else 0)
+                continue
+            windows = rows * p.positions * p.fan_in
+            total += out * (1 + (p.layer.activation not in SUMLESS and trains) + (p.layer.norm != "none"))
+            total += max(p.units, rows * p.positions) if p.layer.norm != "none" else 0
+            total += windows + p.units * p.fan_in if trains else 0
+            if p.layer.kind == "conv":
+                total += windows + (rows * math.prod(p.before) if trains else 0)
+            total += 2 * out if p.skips else 0
+        return total
+
+    def memory(self, runs: int, rows: int, dtype: DTypeLike = np.float32) -> int:
+        """Return the bytes that a stack of so many runs takes while it trains on `rows` N training rows.
+
+        The data themselves are mapped from disk and not counted.
+        """
+        steps, kept = self.steps(rows), 5 * self.parameters
+        own = (8 * self.parameters + kept + self.weights + self.pass_numbers(self.batch_size, True)
+               + self.pass_numbers(EVALUATED, False) + self.batch_size * math.prod(self.inputs) + 11 * steps)
+        ahead = max(1, min(8, 4096 // steps)) * steps
+        # What is kept of a best epoch is made anew before the old one is let go, one run at a time.
+        return int(np.dtype(dtype).itemsize) * (own * runs + kept) + 8 * runs * (rows + 6 * ahead)
+
+    def capacity(self, room: int = 0, rows: int = 0) -> int:
+        """Return how many runs a stack of this shape should hold at most.
+
+        As many as fit in the cache, and (where they are given) with `rows` training rows in `room` bytes; one at least.
+        """
+        most = min(MOST_RUNS, WORKING_SET // self.run_bytes())
+        if room:
+            most = min(most, room // self.memory(1, rows))
+        return max(1, most)

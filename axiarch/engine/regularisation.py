@@ -2,10 +2,13 @@
 
 from __future__ import annotations
 
+from typing import Any
+
 import numpy as np
 from numpy.typing import DTypeLike, NDArray
 
 from axiarch.engine import kernels
+from axiarch.engine.losses import TRAINED_ON
 from axiarch.engine.network import Array, StackShape
 from axiarch.engine.streams import Streams
 from axiarch.recipes.recipe import Recipe
@@ -20,26 +23,31 @@ class Regularisation:
         K.
     class_gains : (C,) array or None
         What rows of each class count where all classes are to weigh alike; None for amounts.
+    steps : int
+        Of an epoch.
     """
 
     def __init__(self, shape: StackShape, slots: int, dtype: DTypeLike,
-                 class_gains: NDArray[np.float64] | None) -> None:
+                 class_gains: NDArray[np.float64] | None, steps: int = 1) -> None:
         self._shape = shape
         self._balanced = class_gains
         classes = 1 if class_gains is None else len(class_gains)
-        self.smooth: Array = np.zeros(slots, dtype)
+        self.bends: Array = still_bends(slots, dtype)
         self.gains: Array = np.ones((slots, classes), dtype)
         self.keys = np.zeros(slots, np.uint64)
         self._limits: dict[str, Array] = {name: np.zeros(slots, dtype) for name in (
-            "l1", "max_norm", "clip_norm", "clip_value", "input_noise", "averaging", "contrast", "erase")}
+            "l1", "max_norm", "clip_norm", "clip_value", "input_noise", "averaging", "contrast", "erase",
+            "crop", "mixing")}
         self._shifts, self._flips = np.zeros(slots, np.int64), np.zeros(slots, np.int64)
         self.picture_keys = np.zeros(slots, np.uint64)
         self._weighted = [p for p in shape.placed if p.layer.kind != "pool"]
+        self._kept = np.ones((slots, steps))
         self.start_epoch(slots)
 
     def set(self, slot: int, recipe: Recipe) -> None:
         """Give a slot what its recipe says."""
-        self.smooth[slot] = recipe.real("label_smoothing")
+        self.bends[slot] = (recipe.real("label_smoothing"), 1.0, TRAINED_ON[recipe.word("loss")],
+                            recipe.real("huber_width"))
         balanced = recipe.word("class_weights") == "balanced" and self._balanced is not None
         self.gains[slot] = self._balanced if balanced else 1.0
         for name, values in self._limits.items():
@@ -52,10 +60,14 @@ class Regularisation:
             self.keys[slot] = streams.noise_key(epoch)
         if self._varied:
             self.picture_keys[slot] = streams.augmentation_key(epoch)
+        self._kept[slot] = 1.0
+        strength = self._limits["mixing"][slot]
+        if strength > 0:
+            self._kept[slot] = streams.mixing(epoch).beta(strength, strength, self._kept.shape[1])
 
     def move(self, slot: int, to: int) -> None:
         """Give a slot's values to another."""
-        for values in (self.smooth, self.gains, self._shifts, self._flips, *self._limits.values()):
+        for values in (self.bends, self.gains, self._shifts, self._flips, *self._limits.values()):
             values[to] = values[slot]
 
     def start_epoch(self, active: int) -> None:
@@ -64,14 +76,23 @@ class Regularisation:
         self._noisy, self._pulled, self._limited = used["input_noise"], used["l1"], used["max_norm"]
         self._clipped, self._averaged = used["clip_norm"] or used["clip_value"], used["averaging"]
         varied = bool(self._shifts[:active].any() or self._flips[:active].any())
-        self._varied = len(self._shape.inputs) == 3 and (varied or used["contrast"] or used["erase"])
+        self._varied = len(self._shape.inputs) == 3 and (varied or used["contrast"] or used["erase"] or used["crop"])
+        self._mixed = used["mixing"]
 
-    def disturb(self, x: Array, step: int, active: int, rows: int) -> None:
-        """Vary the pictures and add noise to the inputs (K, B, D) of step number `step` of an epoch."""
+    def disturb(self, x: Array, targets: NDArray[Any], step: int, active: int, rows: int) -> None:
+        """Vary the pictures, mix rows and add noise to the inputs (K, B, D) of step number `step` of an epoch.
+
+        Of mixed rows, targets (K, B, T) that are amounts are mixed too; classes are left to the loss.
+        """
         if self._varied:
             height, width, channels = self._shape.inputs
             kernels.augment(x, height, width, channels, self._shifts, self._flips, self._limits["contrast"],
-                            self._limits["erase"], self.picture_keys, step, active, rows)
+                            self._limits["erase"], self._limits["crop"], self.picture_keys, step, active, rows)
+        if self._mixed:
+            self.bends[:active, kernels.KEPT] = self._kept[:active, step]
+            kernels.mix(x, self.bends, active, rows)
+            if targets.ndim == 3:
+                kernels.mix(targets, self.bends, active, rows)
         if self._noisy:
             kernels.add_noise(x, self._limits["input_noise"], self.keys, step, active, rows)
 
@@ -87,7 +108,7 @@ class Regularisation:
         """The memory of each slot's running mean of weights (K,); 0 for those that have none."""
         return self._limits["averaging"]
 
-    def after(self, flat: Array, mean: Array, steps: NDArray[np.int64], active: int) -> None:
+    def after(self, flat: Array, mean: Array, steps: NDArray[np.int64], moved: NDArray[np.bool_], active: int) -> None:
         """Keep the weights within their limits after a step, and move their running means.
 
         Parameters
@@ -95,12 +116,19 @@ class Regularisation:
         mean : (K, P) array
         steps : (K,) array
             Steps that each run has made before this one.
+        moved : (K,) array
+            Which of them made a step.
         """
         if self._limited:
             for p in self._weighted:
                 kernels.max_norm(flat, p.weights, p.fan_in, p.units, self._limits["max_norm"], active)
         if self._averaged:
-            kernels.average(mean, flat, self.averages, steps, active)
+            kernels.average(mean, flat, self.averages, steps, moved, active)
+
+
+def still_bends(slots: int, dtype: DTypeLike) -> Array:
+    """Return what leaves every slot's loss as it is (K, 4)."""
+    return np.tile(np.array([0.0, 1.0, 0.0, 1.0], dtype), (slots, 1))
 
 
 def class_gains(labels: NDArray[np.int32], outputs: int) -> NDArray[np.float64]:

@@ -3,12 +3,9 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
-from typing import Literal
 
 from axiarch.engine.streams import Streams
 from axiarch.recipes.recipe import Recipe
-
-Reason = Literal["completed", "patience", "diverged", "stuck", "gap", "steps"]
 
 
 @dataclass(frozen=True)
@@ -55,8 +52,10 @@ class EpochNumbers:
     seconds : float
         This run's share of the time its stack took.
     layers : tuple
-        Of each layer with weights: the gradient's norm, the share of dead units, and how far the last step moved
-        its weights against their size.
+        Of each layer with weights: the gradient's norm, the share of dead units, how far the last step moved
+        its weights against their size, and the share of saturated units.
+    waited : float
+        Of these seconds, those spent gathering the rows of batches.
     """
 
     epoch: int
@@ -67,7 +66,8 @@ class EpochNumbers:
     learning_rate: float
     gradient_norm: float
     seconds: float
-    layers: tuple[tuple[float, float, float], ...] = ()
+    layers: tuple[tuple[float, float, float, float], ...] = ()
+    waited: float = 0.0
 
 
 @dataclass(frozen=True)
@@ -87,7 +87,7 @@ class RunEnd:
         Its smoothed validation loss.
     """
 
-    reason: Reason
+    reason: str
     text: str
     epochs: int
     best_epoch: int

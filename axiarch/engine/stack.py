@@ -28,6 +28,8 @@ from axiarch.engine.regularisation import Regularisation, class_gains
 from axiarch.engine.run import EpochNumbers, RunEnd, RunSpec
 from axiarch.engine.schedules import rates
 from axiarch.engine.stopping import Watch
+from axiarch.errors import TrainingError
+from axiarch.recipes.recipe import Recipe
 
 #: Class numbers (N,) int32, or amounts (N, T).
 Targets = NDArray[Any]
@@ -67,10 +69,12 @@ class RunState:
     Attributes
     ----------
     parameters, best_parameters : (P,) arrays
-    optimiser : (3, P) array
+    optimiser : (4, P) array
     epoch : int
         Epochs trained.
     watch : Watch
+    kept : (5, P) array, optional
+        The weights in training and the optimiser's state as they were after the best epoch.
     """
 
     parameters: Array
@@ -78,6 +82,21 @@ class RunState:
     optimiser: Array
     epoch: int
     watch: Watch
+    kept: Array | None = None
+
+    def at_best(self, recipe: Recipe) -> RunState:
+        """Return where the run stood after its best epoch, to go on from there.
+
+        Raises
+        ------
+        TrainingError
+            If no epoch was kept.
+        """
+        epoch = self.watch.best_epoch
+        if not epoch or self.kept is None:
+            raise TrainingError("no epoch of this run was kept", "", "go on from its last epoch")
+        return RunState(self.kept[0], self.best_parameters, self.kept[1:], epoch, self.watch.rewound(epoch, recipe),
+                        self.kept)
 
 
 @dataclass
@@ -87,6 +106,7 @@ class _Slot:
     run: RunSpec
     watch: Watch
     epoch: int = 0
+    kept: Array | None = None
     block: tuple[int, int] = (-1, 0)
     rates: NDArray[np.float64] = field(default_factory=lambda: np.zeros(0))
     table: NDArray[np.float64] = field(default_factory=lambda: np.zeros((0, 0)))
@@ -156,7 +176,12 @@ class Stack:
         self._etargets = targets_buffer(self._loss, k, EVALUATED, shape.outputs, dtype)
         self._order = np.zeros((k, len(self._y)), np.int64)
         self._coefficients = np.zeros((self.steps, k, COEFFICIENTS), dtype)
-        self._bent = Regularisation(shape, k, dtype, self._class_gains)
+        self._bent = Regularisation(shape, k, dtype, self._class_gains, self.steps)
+        self._gathered: Array | None = None
+        self._over = np.ones(k, np.int64)
+        self._moved = np.ones(k, np.bool_)
+        self._gathers = False
+        self._gathering = 0.0
         self._starts = np.array([*(p.weights for p in weighted), shape.weights], np.int64)
         self._losses = np.zeros(k)
         self._sums = np.zeros((k, self._loss.sums(shape.outputs)))
@@ -179,7 +204,8 @@ class Stack:
         if k >= self.capacity:
             raise ValueError("the stack is full")
         self._slots.append(_Slot(run, state.watch if state else Watch(unit=unit_of(self._units)),
-                                 state.epoch if state else 0))
+                                 state.epoch if state else 0, state.kept if state else None))
+        self._over[k] = run.recipe.whole("accumulation")
         for layer, drop in enumerate(self._drops):
             self._dropout.set_rate(k, layer, run.recipe.real("dropout") if drop is None else drop)
         self._bent.set(k, run.recipe)
@@ -201,7 +227,7 @@ class Stack:
         """Return a copy of all that the run in `slot` needs to go on elsewhere."""
         own = self._slots[slot]
         return RunState(self.parameters[slot].copy(), self._best[slot].copy(), self._state[:, slot].copy(),
-                        own.epoch, Watch(**asdict(own.watch)))
+                        own.epoch, Watch(**asdict(own.watch)), own.kept)
 
     def remove(self, slot: int) -> None:
         """Take the run out of `slot`; the last one moves into its place."""
@@ -209,6 +235,7 @@ class Stack:
         for array in (self.parameters, self._best):
             array[slot] = array[last]
         self._state[:, slot] = self._state[:, last]
+        self._over[slot] = self._over[last]
         self._dropout.move(last, slot)
         self._bent.move(last, slot)
         self._slots[slot] = self._slots[last]
@@ -226,7 +253,7 @@ class Stack:
         """
         active = self.active
         started = time.perf_counter()
-        waited = 0.0
+        waited = self._gathering = 0.0
         last_rates = self._start_epoch()
         groups = self._groups()
         rows = min(len(self._y), self.steps * self.shape.batch_size)
@@ -251,7 +278,7 @@ class Stack:
         return [self._finish_epoch(k, EpochNumbers(
             self._slots[k].epoch + 1, self._reported(train_losses[k]), self._reported(still[k]),
             self._reported(validation[k]), self._loss.metrics(sums[k], self._units, self._known), last_rates[k],
-            float(np.sqrt(norms[k])), seconds, inside[k])) for k in range(active)]
+            float(np.sqrt(norms[k])), seconds, inside[k], self._gathering / active)) for k in range(active)]
 
     def _settle(self, active: int) -> None:
         """Choose what is evaluated: the weights as they stand, or their running mean where there is one."""
@@ -272,21 +299,29 @@ class Stack:
         for k, slot in enumerate(self._slots):
             run, epoch = slot.run, slot.epoch
             self._order[k] = self._rows_of(run, epoch + 1)
-            self._done[k] = epoch * self.steps
+            updates = self._updates(k)
+            self._done[k] = epoch * updates
             self._dropout.keys[k] = run.streams.dropout_key(epoch + 1)
             self._bent.take_keys(k, run.streams, epoch + 1)
             if slot.block != (epoch // self._ahead, slot.watch.cuts):
-                self._work_ahead(slot)
-            first = epoch % self._ahead * self.steps
-            self._coefficients[:, k, : slot.table.shape[1]] = slot.table[first : first + self.steps]
-            last.append(float(slot.rates[first + self.steps - 1]))
+                self._work_ahead(slot, updates)
+            first = epoch % self._ahead * updates
+            own = slot.table[first : first + updates]
+            self._coefficients[:, k, : own.shape[1]] = own if updates == self.steps else np.repeat(
+                own, self._over[k], axis=0)[: self.steps]
+            last.append(float(slot.rates[first + updates - 1]))
+        self._gathers = bool((self._over[: self.active] > 1).any())
         return last
 
-    def _work_ahead(self, slot: _Slot) -> None:
+    def _updates(self, slot: int) -> int:
+        """Return the optimiser's steps in an epoch: one after so many batches, and one after the last."""
+        return -(-self.steps // int(self._over[slot]))
+
+    def _work_ahead(self, slot: _Slot, updates: int) -> None:
         """Work out a run's rates and coefficients for some epochs at once: always the same ones, for the same bits."""
         recipe, block = slot.run.recipe, slot.epoch // self._ahead
-        first, count = block * self._ahead * self.steps, self._ahead * self.steps
-        slot.rates = rates(recipe, first, count, self.steps, slot.watch.cuts)
+        first, count = block * self._ahead * updates, self._ahead * updates
+        slot.rates = rates(recipe, first, count, updates, slot.watch.cuts)
         numbers = np.arange(first + 1, first + count + 1, dtype=np.float64)
         slot.table = OPTIMISERS[recipe.word("optimiser")].coefficients(recipe, slot.rates, numbers)
         slot.block = (block, slot.watch.cuts)
@@ -308,20 +343,46 @@ class Stack:
     def _step(self, step: int, start: int, stop: int, active: int,
               groups: list[tuple[str, NDArray[np.int64]]]) -> None:
         rows = stop - start
+        before = time.perf_counter()
         index = self._order[:active, start:stop]
         np.take(self._x, index, axis=0, out=self._inputs[:active, :rows], mode="clip")
         np.take(self._y, index, axis=0, out=self._targets[:active, :rows], mode="clip")
+        self._gathering += time.perf_counter() - before
         self._dropout.start_step(step, active)
-        self._bent.disturb(self._inputs, step, active, rows)
+        self._bent.disturb(self._inputs, self._targets, step, active, rows)
         outputs = self._pass.forward(self._inputs, self.parameters, active, rows)
-        self._loss.kernel(outputs, self._targets, self._losses, self._sums, True, self._bent.smooth, self._bent.gains,
+        self._loss.kernel(outputs, self._targets, self._losses, self._sums, True, self._bent.bends, self._bent.gains,
                           active, rows)
         self._pass.backward(outputs, self.parameters, self.gradients, active, rows)
+        moved = self._moved
+        if self._gathers:
+            moved = self._gather(step, rows, active)
+            groups = [(name, slots[moved[slots]]) for name, slots in groups]
         self._bent.before(self.parameters, self.gradients, active)
         for name, slots in groups:
             OPTIMISERS[name].step(self.parameters, self.gradients, self._state, self._coefficients[step], slots,
                                   self.shape.weights, self._starts)
-        self._bent.after(self.parameters, self._state[-1], self._done + step, active)
+        self._bent.after(self.parameters, self._state[-1], self._done + step // self._over, moved, active)
+
+    def _gather(self, step: int, rows: int, active: int) -> NDArray[np.bool_]:
+        """Average the gradients of runs that take several batches together; return which runs (K,) step now.
+
+        Each batch counts by its rows, so that the average is the gradient of one large batch.
+        """
+        if self._gathered is None:
+            self._gathered = np.zeros_like(self.gradients)
+        several = np.flatnonzero(self._over[:active] > 1)
+        over = self._over[several]
+        first = step - step % over
+        size, total = self.shape.batch_size, min(len(self._y), self.steps * self.shape.batch_size)
+        together = np.minimum((first + over) * size, total) - first * size
+        self._gathered[several[first == step]] = 0
+        kernels.gather(self._gathered, self.gradients, several, (rows / together).astype(self.dtype))
+        moved = self._moved.copy()
+        moved[several] = (step + 1 == first + over) | (step + 1 == self.steps)
+        ready = several[moved[several]]
+        self.gradients[ready] = self._gathered[ready]
+        return moved
 
     def _evaluate(self, x: Array, y: Targets, first: int, last: int, look: bool = False
                   ) -> tuple[NDArray[np.float64], NDArray[np.float64]]:
@@ -334,13 +395,31 @@ class Stack:
             if look:
                 self._inside.look(self._evaluation, count, rows)
             self._etargets[:count, :rows] = y[start : start + rows]
-            self._loss.kernel(outputs, self._etargets, losses, sums, False, self._bent.smooth, self._bent.gains, count,
+            self._loss.kernel(outputs, self._etargets, losses, sums, False, self._bent.bends, self._bent.gains, count,
                               rows)
         return losses / len(y), sums / len(y)
+
+    def look_at_best(self, slot: int) -> None:
+        """Let :meth:`predict` use the weights of the best epoch of the run in `slot`."""
+        self._evaluated[slot] = self._best[slot]
+
+    def predict(self, slot: int, x: Array) -> Array:
+        """Return what the run in `slot` says of rows (N, D): class probabilities (N, C) or scaled amounts (N, T).
+
+        By the weights that its last epoch was evaluated with.
+        """
+        found = []
+        for start in range(0, len(x), EVALUATED):
+            rows = np.ascontiguousarray(x[start : start + EVALUATED], dtype=self.dtype)
+            outputs = self._evaluation.forward(rows[None], self._evaluated[slot : slot + 1], 1, len(rows))
+            found.append(self._loss.told(outputs.reshape(-1, *outputs.shape[-1:])[: len(rows)].astype(np.float64)))
+        return np.vstack(found)
 
     def _finish_epoch(self, k: int, numbers: EpochNumbers) -> Progress:
         slot = self._slots[k]
         slot.epoch += 1
         if slot.watch.see(numbers, slot.run.recipe):
             self._best[k] = self._evaluated[k]
-        return Progress(slot.run, numbers, slot.watch.end(numbers, slot.run.recipe, self.steps, self._floor))
+            slot.kept = np.concatenate((self.parameters[k, None], self._state[:, k]))
+        end = slot.watch.end(numbers, slot.run.recipe, self._updates(k), self._floor)
+        return Progress(slot.run, numbers, end)

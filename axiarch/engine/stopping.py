@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import math
+from collections.abc import Callable, Mapping
 from dataclasses import dataclass, field
 
 from axiarch.engine.run import EpochNumbers, RunEnd
@@ -33,6 +34,8 @@ class Watch:
         Epochs without a better smoothed loss since the last cut of the rate, and how often it was cut.
     unit : float
         What one of a loss is worth: the spread of a target in its own unit, 1 for classes.
+    seconds : float
+        The run's share of the time its stacks took.
     """
 
     start_loss: float = math.inf
@@ -44,9 +47,19 @@ class Watch:
     unit: float = 1.0
     stalls: int = 0
     cuts: int = 0
+    seconds: float = 0.0
+
+    def rewound(self, epoch: int, recipe: Recipe) -> Watch:
+        """Return the watch as it stood after an earlier epoch; the seconds are those of now."""
+        before = Watch(self.start_loss, unit=self.unit)
+        for i, each in enumerate(self.losses[:epoch]):
+            before.see(EpochNumbers(i + 1, 0.0, 0.0, each, (), 0.0, 0.0, 0.0), recipe)
+        before.seconds = self.seconds
+        return before
 
     def see(self, numbers: EpochNumbers, recipe: Recipe) -> bool:
         """Take in an epoch; say whether its weights are the best so far."""
+        self.seconds += numbers.seconds
         self.losses.append(numbers.validation_loss)
         level = smoothed(self.losses)
         # While the window fills, an average over fewer epochs is luckier: a fuller one replaces it.
@@ -71,41 +84,72 @@ class Watch:
         floor : float
             The loss of a predictor that ignores the inputs.
         """
-        for reason, text in (("diverged", self._diverged(numbers)), ("stuck", self._stuck(numbers, recipe, floor)),
-                             ("gap", self._gap(numbers, recipe)), ("steps", self._steps(numbers, recipe, steps))):
+        for reason, rule in RULES.items():
+            text = rule(self, numbers, recipe, Setting(steps, floor))
             if text:
-                return RunEnd(reason, text, numbers.epoch, self.best_epoch, self.best_loss)  # type: ignore[arg-type]
-        patience = recipe.whole("patience")
-        if patience and numbers.epoch - self.mark_epoch >= patience:
-            text = (f"no better smoothed validation loss than {loss(self.mark_loss)} of epoch {self.mark_epoch} "
-                    f"for {patience} epochs")
-            return RunEnd("patience", text, numbers.epoch, self.best_epoch, self.best_loss)
-        if numbers.epoch >= recipe.whole("epochs"):
-            return RunEnd("completed", f"all {numbers.epoch} epochs", numbers.epoch, self.best_epoch, self.best_loss)
+                return RunEnd(reason, text, numbers.epoch, self.best_epoch, self.best_loss)
         return None
 
-    def _stuck(self, numbers: EpochNumbers, recipe: Recipe, floor: float) -> str:
-        after = recipe.whole("stuck_after")
-        if not after or numbers.epoch < after or self.best_loss < floor:
-            return ""
-        return f"no better than the floor of {loss(floor)} after {numbers.epoch} epochs: {loss(self.best_loss)} at best"
 
-    def _gap(self, numbers: EpochNumbers, recipe: Recipe) -> str:
-        most = recipe.real("most_gap") * self.unit
-        gap = smoothed(self.losses) - numbers.train_loss_still if most else 0.0
-        if gap <= most:
-            return ""
-        return f"the smoothed validation loss is {loss(gap)} above the training loss, more than {loss(most)}"
+@dataclass(frozen=True)
+class Setting:
+    """What rules need to know beside the run: steps of the optimiser an epoch, and the floor's loss."""
 
-    def _steps(self, numbers: EpochNumbers, recipe: Recipe, steps: int) -> str:
-        most = recipe.whole("most_steps")
-        return f"{numbers.epoch * steps} steps of at most {most}" if most and (numbers.epoch + 1) * steps > most else ""
+    steps: int = 1
+    floor: float = math.inf
 
-    def _diverged(self, numbers: EpochNumbers) -> str:
-        for name, value in (("training", numbers.train_loss), ("validation", numbers.validation_loss)):
-            if not math.isfinite(value):
-                return f"{name} loss was not finite in epoch {numbers.epoch}"
-        if numbers.train_loss_still > DIVERGED * max(self.start_loss, 0.1 * self.unit):
-            return (f"training loss {loss(numbers.train_loss_still)} in epoch {numbers.epoch} is more than "
-                    f"{DIVERGED:g} times the {loss(self.start_loss)} it started from")
+
+def _diverged(watch: Watch, numbers: EpochNumbers, recipe: Recipe, setting: Setting) -> str:
+    for name, value in (("training", numbers.train_loss), ("validation", numbers.validation_loss)):
+        if not math.isfinite(value):
+            return f"{name} loss was not finite in epoch {numbers.epoch}"
+    if numbers.train_loss_still > DIVERGED * max(watch.start_loss, 0.1 * watch.unit):
+        return (f"training loss {loss(numbers.train_loss_still)} in epoch {numbers.epoch} is more than "
+                f"{DIVERGED:g} times the {loss(watch.start_loss)} it started from")
+    return ""
+
+
+def _stuck(watch: Watch, numbers: EpochNumbers, recipe: Recipe, setting: Setting) -> str:
+    after = recipe.whole("stuck_after")
+    if not after or numbers.epoch < after or watch.best_loss < setting.floor:
         return ""
+    return (f"no better than the floor of {loss(setting.floor)} after {numbers.epoch} epochs: "
+            f"{loss(watch.best_loss)} at best")
+
+
+def _gap(watch: Watch, numbers: EpochNumbers, recipe: Recipe, setting: Setting) -> str:
+    most = recipe.real("most_gap") * watch.unit
+    gap = smoothed(watch.losses) - numbers.train_loss_still if most else 0.0
+    if gap <= most:
+        return ""
+    return f"the smoothed validation loss is {loss(gap)} above the training loss, more than {loss(most)}"
+
+
+def _steps(watch: Watch, numbers: EpochNumbers, recipe: Recipe, setting: Setting) -> str:
+    most, done = recipe.whole("most_steps"), numbers.epoch * setting.steps
+    return f"{done} steps of at most {most}" if most and done + setting.steps > most else ""
+
+
+def _seconds(watch: Watch, numbers: EpochNumbers, recipe: Recipe, setting: Setting) -> str:
+    most = recipe.real("most_seconds")
+    return f"{watch.seconds:.3g} seconds of at most {most:g}" if most and watch.seconds >= most else ""
+
+
+def _patience(watch: Watch, numbers: EpochNumbers, recipe: Recipe, setting: Setting) -> str:
+    patience = recipe.whole("patience")
+    if not patience or numbers.epoch - watch.mark_epoch < patience:
+        return ""
+    return (f"no better smoothed validation loss than {loss(watch.mark_loss)} for {patience} epochs, "
+            f"since epoch {watch.mark_epoch}")
+
+
+def _completed(watch: Watch, numbers: EpochNumbers, recipe: Recipe, setting: Setting) -> str:
+    return f"all {numbers.epoch} epochs" if numbers.epoch >= recipe.whole("epochs") else ""
+
+
+#: Every rule that ends a run, by its reason: says why with the numbers, or nothing. The first that speaks counts; a
+#: rule is added by one entry.
+RULES: Mapping[str, Callable[[Watch, EpochNumbers, Recipe, Setting], str]] = {
+    "diverged": _diverged, "stuck": _stuck, "gap": _gap, "steps": _steps, "seconds": _seconds, "patience": _patience,
+    "completed": _completed,
+}

@@ -13,7 +13,7 @@ from dataclasses import dataclass
 import numpy as np
 from numpy.typing import NDArray
 
-_INITIALISATION, _ORDER, _DROPOUT, _NOISE, _AUGMENTATION = 0, 1, 2, 3, 4
+_INITIALISATION, _ORDER, _DROPOUT, _NOISE, _AUGMENTATION, _MIXING = 0, 1, 2, 3, 4, 5
 
 
 @dataclass(frozen=True)
@@ -57,3 +57,7 @@ class Streams:
     def augmentation_key(self, epoch: int) -> np.uint64:
         """Return the key of an epoch's picture augmentation."""
         return np.uint64(self._sequence(_AUGMENTATION, epoch).generate_state(1, np.uint64)[0])
+
+    def mixing(self, epoch: int) -> np.random.Generator:
+        """Return the generator that draws how far rows of an epoch are mixed."""
+        return np.random.default_rng(self._sequence(_MIXING, epoch))

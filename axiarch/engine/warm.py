@@ -26,7 +26,9 @@ def warm() -> None:
         _train({"depth": 0}, loss)
     for norm in ("batch", "layer"):
         _train({"depth": 1, "width": 2, "normalisation": norm}, "softmax")
-    _train({"l1": 0.1, "max_norm": 1.0, "clip_norm": 1.0, "input_noise": 0.1}, "softmax")
+    _train({"l1": 0.1, "max_norm": 1.0, "clip_norm": 1.0, "input_noise": 0.1, "mixing": 0.5, "accumulation": 2},
+           "softmax")
+    _train({"mixing": 0.5}, "squared")
     _train({"network": "conv 2, pool 2", "shift": 1, "averaging": 0.9}, "softmax", (4, 4, 1))
 
 

@@ -88,6 +88,34 @@ MIGRATIONS: tuple[str, ...] = (
     """
     ALTER TABLE epoch ADD COLUMN layers TEXT NOT NULL DEFAULT '[]';  -- JSON: gradient, dead share, move of each layer
     """,
+    """
+    ALTER TABLE epoch ADD COLUMN waited REAL NOT NULL DEFAULT 0;
+    ALTER TABLE run ADD COLUMN until INTEGER NOT NULL DEFAULT 0;   -- epochs it may train for now; 0 is all
+    ALTER TABLE run ADD COLUMN start INTEGER NOT NULL DEFAULT 0;   -- epochs taken over from another run
+    CREATE TABLE step (                     -- of a search, in the order decided: what its outcome is replayed from
+        search INTEGER NOT NULL,
+        number INTEGER NOT NULL,            -- from 1
+        recipe INTEGER NOT NULL,
+        until INTEGER NOT NULL,
+        blocks INTEGER NOT NULL,
+        parent INTEGER NOT NULL,
+        told INTEGER NOT NULL,              -- outcomes the method had been told before
+        why TEXT NOT NULL,
+        PRIMARY KEY (search, number)
+    ) WITHOUT ROWID;
+    CREATE TABLE ruling (                   -- what a user decided while a search ran
+        seq INTEGER PRIMARY KEY AUTOINCREMENT,
+        search INTEGER NOT NULL,
+        after INTEGER NOT NULL,             -- steps taken before
+        what TEXT NOT NULL,
+        value INTEGER NOT NULL
+    );
+    CREATE TABLE example (                  -- what a watched run says of some validation rows, after its last epoch
+        run INTEGER PRIMARY KEY,
+        epoch INTEGER NOT NULL,
+        outputs TEXT NOT NULL               -- JSON: probabilities or scaled amounts of each row
+    );
+    """,
 )
 
 VERSION = len(MIGRATIONS)

@@ -15,11 +15,14 @@ from axiarch.journal.migrations import VERSION, check_version
 from axiarch.journal.records import (
     EpochRecord,
     EventRecord,
+    ExampleRecord,
     LaneRecord,
     OpeningRecord,
     RecipeRecord,
+    RulingRecord,
     RunRecord,
     SearchRecord,
+    StepRecord,
 )
 from axiarch.plain import shown
 from axiarch.recipes.recipe import Recipe
@@ -96,11 +99,11 @@ class JournalReader:
             recipes = db.execute('SELECT number, "values", parameters, changed FROM recipe '
                                  "WHERE search = ? AND changed > ? ORDER BY number", (search, changed)).fetchall()
             runs = db.execute("SELECT id, recipe, repeat, fold, state, reason, text, best_epoch, attempts, lane, "
-                              "changed FROM run WHERE search = ? AND changed > ? ORDER BY id",
+                              "until, start, changed FROM run WHERE search = ? AND changed > ? ORDER BY id",
                               (search, changed)).fetchall()
             epochs = db.execute(
                 "SELECT seq, run, epoch, train_loss, train_loss_still, validation_loss, learning_rate, gradient_norm, "
-                "seconds, metrics, layers FROM epoch WHERE seq > ? AND run IN "
+                "seconds, metrics, layers, waited FROM epoch WHERE seq > ? AND run IN "
                 "(SELECT id FROM run WHERE search = ?) ORDER BY seq", (seq, search)).fetchall()
         finally:
             db.execute("COMMIT")
@@ -111,6 +114,33 @@ class JournalReader:
             tuple(_epoch(row) for row in epochs),
             (top, max([seq, *(row[0] for row in epochs)])),
         )
+
+    def steps(self, search: int) -> tuple[StepRecord, ...]:
+        """Return the steps of a search, in their order."""
+        db = self._connect()
+        if db is None:
+            return ()
+        rows = db.execute("SELECT number, recipe, until, blocks, parent, told, why FROM step WHERE search = ? "
+                          "ORDER BY number", (search,))
+        return tuple(StepRecord(*row) for row in rows)
+
+    def rulings(self, search: int) -> tuple[RulingRecord, ...]:
+        """Return what a user decided while a search ran, in order."""
+        db = self._connect()
+        if db is None:
+            return ()
+        rows = db.execute("SELECT after, what, value FROM ruling WHERE search = ? ORDER BY seq", (search,))
+        return tuple(RulingRecord(*row) for row in rows)
+
+    def examples(self, search: int) -> tuple[ExampleRecord, ...]:
+        """Return what the watched runs of a search say of some validation rows."""
+        db = self._connect()
+        if db is None:
+            return ()
+        rows = db.execute("SELECT example.run, epoch, outputs FROM example JOIN run ON run.id = example.run "
+                          "WHERE run.search = ? ORDER BY example.run", (search,))
+        return tuple(ExampleRecord(run, epoch, tuple(tuple(map(_number, row)) for row in json.loads(outputs)))
+                     for run, epoch, outputs in rows)
 
     def events(self, search: int, last: int = 50) -> tuple[EventRecord, ...]:
         """Return the last things that happened to a search, oldest first."""
@@ -142,8 +172,9 @@ class JournalReader:
 def _epoch(row: tuple[Any, ...]) -> EpochRecord:
     *losses, rate, norm, seconds = (_number(x) for x in row[3:9])
     metrics = tuple(_number(x) for x in json.loads(row[9]))
-    layers = tuple((_number(a), _number(b), _number(c)) for a, b, c in json.loads(row[10]))
-    return EpochRecord(row[1], row[2], losses[0], losses[1], losses[2], metrics, rate, norm, seconds, layers)
+    layers = tuple((_number(a), _number(b), _number(c), _number(more[0]) if more else 0.0)
+                   for a, b, c, *more in json.loads(row[10]))
+    return EpochRecord(row[1], row[2], losses[0], losses[1], losses[2], metrics, rate, norm, seconds, layers, row[11])
 
 
 def _number(value: float | None) -> float:

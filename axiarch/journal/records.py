@@ -8,7 +8,10 @@ from typing import Literal
 from axiarch.recipes.recipe import Recipe
 
 SearchState = Literal["preparing", "running", "paused", "stopped", "done", "failed", "interrupted"]
-RunState = Literal["waiting", "training", "ended", "failed"]
+#: A resting run may be let train further; a cut one was not, and is over.
+RunState = Literal["waiting", "training", "resting", "ended", "failed", "cut"]
+#: States of which nothing more comes.
+OVER: frozenset[RunState] = frozenset({"ended", "failed", "cut"})
 
 
 @dataclass(frozen=True)
@@ -60,6 +63,39 @@ class RunRecord:
     best_epoch: int
     attempts: int
     lane: int | None
+    until: int = 0
+    start: int = 0
+
+
+@dataclass(frozen=True)
+class StepRecord:
+    """One step of a search, as it was decided when `told` outcomes had been told."""
+
+    number: int
+    recipe: int
+    until: int
+    blocks: int
+    parent: int
+    told: int
+    why: str
+
+
+@dataclass(frozen=True)
+class RulingRecord:
+    """What a user decided when so many steps had been taken."""
+
+    after: int
+    what: str
+    value: int
+
+
+@dataclass(frozen=True)
+class ExampleRecord:
+    """What a watched run says of some validation rows."""
+
+    run: int
+    epoch: int
+    outputs: tuple[tuple[float, ...], ...]
 
 
 @dataclass(frozen=True)
@@ -75,7 +111,8 @@ class EpochRecord:
     learning_rate: float
     gradient_norm: float
     seconds: float
-    layers: tuple[tuple[float, float, float], ...] = ()
+    layers: tuple[tuple[float, float, float, float], ...] = ()
+    waited: float = 0.0
 
 
 @dataclass(frozen=True)
@@ -106,3 +143,25 @@ class LaneRecord:
     number: int
     pid: int
     state: str
+
+
+@dataclass(frozen=True)
+class Version:
+    """A recipe that was kept.
+
+    Attributes
+    ----------
+    number : int
+        From 1, in the order kept.
+    name, note : str
+        In the user's words.
+    at : float
+        Seconds since 1970.
+    recipe : Recipe
+    """
+
+    number: int
+    name: str
+    note: str
+    at: float
+    recipe: Recipe

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import contextlib
-import itertools
 import json
 import math
 import sqlite3
@@ -13,7 +12,7 @@ from pathlib import Path
 
 from axiarch.errors import WorkspaceError
 from axiarch.journal.migrations import migrate
-from axiarch.journal.records import EpochRecord, RunState, SearchState
+from axiarch.journal.records import EpochRecord, ExampleRecord, RulingRecord, RunState, SearchState, StepRecord
 from axiarch.plain import shown
 from axiarch.recipes.recipe import Recipe
 
@@ -74,20 +73,29 @@ class JournalWriter:
                          "running_since = ?, changed = ? WHERE number = ?",
                          (state, why, ended, busy, since, self._change(), number))
 
-    def add_recipe(self, search: int, number: int, recipe: Recipe, parameters: int, repeats: int,
-                   folds: int = 1) -> list[tuple[int, int, int]]:
-        """Enter a recipe and its runs, all waiting; return id, repeat and fold of each run."""
-        change = self._change()
+    def add_recipe(self, search: int, number: int, recipe: Recipe, parameters: int) -> None:
+        """Enter a recipe."""
         self._db.execute("INSERT INTO recipe VALUES (?, ?, ?, ?, ?, ?)",
-                         (search, number, recipe.fingerprint, json.dumps(dict(recipe)), parameters, change))
-        runs = []
-        for repeat, fold in itertools.product(range(repeats), range(folds)):
-            cursor = self._db.execute(
-                "INSERT INTO run (search, recipe, repeat, fold, state, changed) VALUES (?, ?, ?, ?, 'waiting', ?)",
-                (search, number, repeat, fold, change))
-            assert cursor.lastrowid is not None
-            runs.append((cursor.lastrowid, repeat, fold))
-        return runs
+                         (search, number, recipe.fingerprint, json.dumps(dict(recipe)), parameters, self._change()))
+
+    def add_run(self, search: int, recipe: int, repeat: int, fold: int, start: int = 0) -> int:
+        """Enter a run that waits, with `start` epochs taken over from another one; return its id."""
+        cursor = self._db.execute(
+            "INSERT INTO run (search, recipe, repeat, fold, state, start, changed) "
+            "VALUES (?, ?, ?, ?, 'waiting', ?, ?)",
+            (search, recipe, repeat, fold, start, self._change()))
+        assert cursor.lastrowid is not None
+        return cursor.lastrowid
+
+    def add_step(self, search: int, step: StepRecord) -> None:
+        """Enter a step that is taken."""
+        self._db.execute("INSERT INTO step VALUES (?, ?, ?, ?, ?, ?, ?, ?)",
+                         (search, step.number, step.recipe, step.until, step.blocks, step.parent, step.told, step.why))
+
+    def add_ruling(self, search: int, ruling: RulingRecord) -> None:
+        """Enter what a user decided."""
+        self._db.execute("INSERT INTO ruling (search, after, what, value) VALUES (?, ?, ?, ?)",
+                         (search, ruling.after, ruling.what, ruling.value))
 
     # -- runs ------------------------------------------------------------------------------------
 
@@ -96,6 +104,24 @@ class JournalWriter:
         change = self._change()
         self._db.executemany("UPDATE run SET state = ?, lane = ?, changed = ? WHERE id = ?",
                              [(state, lane, change, run) for run in ids])
+
+    def set_until(self, ids: Iterable[int], until: int) -> None:
+        """Enter up to which epoch runs may train; 0 is to their end."""
+        change = self._change()
+        self._db.executemany("UPDATE run SET until = ?, changed = ? WHERE id = ?",
+                             [(until, change, run) for run in ids])
+
+    def copy_epochs(self, run: int, to: int, last: int) -> None:
+        """Enter the epochs of a run up to the `last` as those of another, which goes on from there."""
+        columns = ("epoch, train_loss, train_loss_still, validation_loss, learning_rate, gradient_norm, seconds, "
+                   "metrics, layers, waited")
+        self._db.execute(f"INSERT OR IGNORE INTO epoch (run, {columns}) SELECT ?, {columns} FROM epoch "
+                         "WHERE run = ? AND epoch <= ? ORDER BY epoch", (to, run, last))
+
+    def set_example(self, example: ExampleRecord) -> None:
+        """Enter what a watched run says of some validation rows, in place of what it said before."""
+        self._db.execute("INSERT OR REPLACE INTO example VALUES (?, ?, ?)", (
+            example.run, example.epoch, json.dumps([[*map(_finite, row)] for row in example.outputs])))
 
     def blame(self, ids: Iterable[int]) -> None:
         """Count one more attempt of runs whose worker died."""
@@ -110,10 +136,10 @@ class JournalWriter:
         """Enter epochs; one that is there already (a run trained again from a checkpoint) is left as it is."""
         self._db.executemany(
             "INSERT OR IGNORE INTO epoch (run, epoch, train_loss, train_loss_still, validation_loss, learning_rate, "
-            "gradient_norm, seconds, metrics, layers) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?)",
+            "gradient_norm, seconds, metrics, layers, waited) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)",
             [(e.run, e.epoch, *map(_finite, (e.train_loss, e.train_loss_still, e.validation_loss, e.learning_rate,
                                              e.gradient_norm, e.seconds)), json.dumps([*map(_finite, e.metrics)]),
-              json.dumps([[*map(_finite, layer)] for layer in e.layers]))
+              json.dumps([[*map(_finite, layer)] for layer in e.layers]), e.waited)
              for e in epochs])
 
     # -- around it -------------------------------------------------------------------------------
@@ -126,6 +152,10 @@ class JournalWriter:
     def set_lane(self, search: int, number: int, pid: int, state: str) -> None:
         """Enter what a worker does."""
         self._db.execute("INSERT OR REPLACE INTO lane VALUES (?, ?, ?, ?)", (search, number, pid, state))
+
+    def drop_lane(self, search: int, number: int) -> None:
+        """Enter that a worker was given up."""
+        self._db.execute("DELETE FROM lane WHERE search = ? AND number = ?", (search, number))
 
     def clear_lanes(self, search: int) -> None:
         """Enter that no worker runs."""

@@ -16,12 +16,16 @@ from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass, replace
 from typing import Literal
 
+import numpy as np
+
 from axiarch.recipes.steady import steady
 
 Standing = Literal["leader", "tied", "apart", "unknown"]
 
 #: Confidence of intervals and ties.
 CONFIDENCE = 0.95
+#: Times that the means are drawn again.
+_RESAMPLES = 2000
 #: A recipe whose own spread is so many times the pooled one is on another scale: its own is used. By chance
 #: that happens to one recipe in four hundred with two repeats, and hardly ever with more.
 _WILD = 3.0
@@ -109,6 +113,27 @@ class Ranked:
 
 
 @dataclass(frozen=True)
+class Partial:
+    """A recipe none of whose runs came to its own end: what is known of it, not to be read as a result.
+
+    Attributes
+    ----------
+    recipe : int
+    epochs : int
+        That it was trained for.
+    loss : float
+        Its steady loss by then.
+    best_then : float
+        The lowest steady loss of any recipe after as many epochs.
+    """
+
+    recipe: int
+    epochs: int
+    loss: float
+    best_then: float
+
+
+@dataclass(frozen=True)
 class Ranking:
     """All recipes with at least one run that ended, best first, and those that have none.
 
@@ -121,12 +146,18 @@ class Ranking:
         The spread over runs that the intervals of means use.
     paired : float or None
         The spread of differences, seeds and folds allowed for, that ties are judged by; None if it is not known.
+    partial : tuple of Partial
+        Recipes that were cut or still rest: those trained longest first, then by their loss at that epoch.
+    disappointment : float or None
+        By how much the leader's mean is expected to be too low, because it was chosen for being low.
     """
 
     rows: tuple[Ranked, ...]
     broken: tuple[int, ...]
     pooled: float | None
     paired: float | None = None
+    partial: tuple[Partial, ...] = ()
+    disappointment: float | None = None
 
     @property
     def tied(self) -> tuple[Ranked, ...]:
@@ -160,7 +191,46 @@ def rank(results: Iterable[RunResult], parameters: Mapping[int, int], broken: It
     pooled, freedom = _pooled_spread(rows)
     paired = _paired_spread([good[r.recipe] for r in _better(rows)])
     placed = tuple(_placed(i, row, rows, pooled, freedom, paired) for i, row in enumerate(rows))
-    return Ranking(placed, tuple(sorted(r for r in failed if r not in good)), pooled, paired[0] if paired else None)
+    return Ranking(placed, tuple(sorted(r for r in failed if r not in good)), pooled, paired[0] if paired else None,
+                   disappointment=disappointment(rows, pooled))
+
+
+def disappointment(rows: Sequence[Ranked], pooled: float | None) -> float | None:
+    """Return by how much the lowest of the means is expected to be too low.
+
+    The optimism of the minimum, by the parametric bootstrap (Efron & Tibshirani 1993): means are drawn again around
+    those found, drawn in towards each other by what is noise in their spread, and the one that comes out lowest is held
+    against what it was drawn around. None where no spread is known.
+    """
+    good = [r for r in rows if not r.failed]
+    if pooled is None or len(good) < 2:
+        return None
+    means = np.array([r.loss for r in good])
+    errors = np.array([_error(r, pooled) for r in good])
+    centre = float(means.mean())
+    noise = float((errors**2).mean())
+    kept = math.sqrt(max(1.0 - noise / max(float(means.var()), 1e-300), 0.0))
+    truth = centre + kept * (means - centre)
+    drawn = truth + errors * np.random.default_rng(0).normal(size=(_RESAMPLES, len(good)))
+    lowest = drawn.argmin(axis=1)
+    return float((truth[lowest] - drawn[np.arange(_RESAMPLES), lowest]).mean())
+
+
+def partials(first: Mapping[int, Sequence[float]], full: Iterable[int]) -> tuple[Partial, ...]:
+    """Return what is known of the recipes that were not trained to an end of their own.
+
+    Parameters
+    ----------
+    first : mapping
+        The validation losses (E,) of each recipe's first run.
+    full : iterable of int
+        Recipes that have a result.
+    """
+    left = {n: curve for n, curve in first.items() if n not in set(full) and curve}
+    best = {epochs: min(steady(curve[:epochs])[1] for curve in first.values() if len(curve) >= epochs)
+            for epochs in {len(curve) for curve in left.values()}}
+    found = [Partial(n, len(curve), steady(curve)[1], best[len(curve)]) for n, curve in left.items()]
+    return tuple(sorted(found, key=lambda p: (-p.epochs, p.loss, p.recipe)))
 
 
 def _row(recipe: int, runs: Sequence[RunResult], failed: int, parameters: int) -> Ranked:

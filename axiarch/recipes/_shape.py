@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from typing import Annotated, Any
+from typing import Annotated, Any, Literal
 
 from pydantic import BaseModel, ConfigDict, Field
 
@@ -12,7 +12,17 @@ class MethodShape(BaseModel):
 
     model_config = ConfigDict(extra="allow", strict=True)
 
-    name: str = "random"
+    name: str = "guided_racing"
+
+
+class StartShape(BaseModel):
+    """The table ``[start]``."""
+
+    model_config = ConfigDict(extra="forbid", strict=True)
+
+    search: Annotated[int, Field(ge=1)]
+    run: Annotated[int, Field(ge=1)]
+    at: Literal["last", "best"] = "last"
 
 
 class SearchShape(BaseModel):
@@ -27,5 +37,6 @@ class SearchShape(BaseModel):
     repeats: Annotated[int, Field(ge=1, le=1000)] = 2
     constraints: list[str] = []
     method: MethodShape = MethodShape()
+    start: StartShape | None = None
     recipe: dict[str, Any] = {}
     vary: dict[str, str | int | float] = {}

@@ -13,6 +13,7 @@ Every mistake is a :class:`~axiarch.errors.NotationError` at its character.
 from __future__ import annotations
 
 import re
+from collections.abc import Sequence
 from dataclasses import dataclass
 from functools import lru_cache
 
@@ -66,6 +67,26 @@ def parse(name: str, text: str) -> Typed:
     """
     field = field_named(name)
     return _lines(field, text) if field.kind == "line" else _Parser(field, text).parse()
+
+
+def fixed_values(texts: Sequence[str]) -> dict[str, Value]:
+    """Return values typed as ``name=value``, such as ``learning_rate=0.01``.
+
+    Raises
+    ------
+    InputError
+        Where one is not of that form, unknown, out of bounds, or a range.
+    """
+    found: dict[str, Value] = {}
+    for text in texts:
+        name, sign, value = text.partition("=")
+        if not sign:
+            raise NotationError(text, len(text), "a name without a value", "write it as name=value")
+        typed = parse(name.strip(), value.strip())
+        if typed.value is None:
+            raise NotationError(text, len(name) + 1, "a range where one value is wanted", "give one value")
+        found[name.strip()] = typed.value
+    return found
 
 
 def parse_range(name: str, text: str) -> tuple[Range, Condition | None]:

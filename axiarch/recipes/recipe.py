@@ -45,10 +45,14 @@ class Recipe(Mapping[str, Value]):
         return len(self._values)
 
     def __hash__(self) -> int:
+        return self._hash
+
+    @cached_property
+    def _hash(self) -> int:
         return hash(tuple(self._values.items()))
 
     def __eq__(self, other: object) -> bool:
-        return isinstance(other, Recipe) and self._values == other._values
+        return self is other or (isinstance(other, Recipe) and self._values == other._values)
 
     def __repr__(self) -> str:
         return f"Recipe({self.changed_values()!r})"

@@ -23,7 +23,7 @@ from __future__ import annotations
 import re
 import tomllib
 from collections.abc import Mapping
-from dataclasses import dataclass, field, replace
+from dataclasses import asdict, dataclass, field, replace
 from typing import Any
 
 from axiarch.errors import InputError, NotationError, RecipeError, SearchFileError
@@ -41,8 +41,17 @@ FORMAT = 1
 class MethodChoice:
     """Which method proposes recipes, and its options by name (checked by the method itself)."""
 
-    name: str = "random"
+    name: str = "guided_racing"
     options: Mapping[str, int | float | str | bool] = field(default_factory=dict)
+
+
+@dataclass(frozen=True)
+class Start:
+    """The run of an earlier search whose weights the base recipe goes on from: after its last epoch or its best."""
+
+    search: int
+    run: int
+    at: str = "last"
 
 
 @dataclass(frozen=True)
@@ -61,6 +70,8 @@ class SearchFile:
         Fixes every random number of the search.
     repeats : int
         Seeds each recipe is trained with.
+    start : Start, optional
+        Where the base recipe starts from, if not afresh.
     """
 
     name: str = "search"
@@ -69,6 +80,7 @@ class SearchFile:
     method: MethodChoice = field(default_factory=MethodChoice)
     seed: int = 1
     repeats: int = 2
+    start: Start | None = None
 
     def with_space(self, space: Space) -> SearchFile:
         """Return a copy with another space."""
@@ -92,7 +104,7 @@ def read_search(text: str, where: str = "search file") -> SearchFile:
     return SearchFile(
         name=checked.name, data=checked.data, seed=checked.seed, repeats=checked.repeats,
         method=MethodChoice(checked.method.name, dict(checked.method.model_extra or {})),
-        space=_space(checked, lines),
+        space=_space(checked, lines), start=Start(**checked.start.model_dump()) if checked.start else None,
     )
 
 
@@ -108,6 +120,10 @@ def write_search(search: SearchFile) -> str:
     method = tomlkit.table()
     method.update({"name": search.method.name, **search.method.options})
     doc["method"] = method
+    if search.start:
+        start = tomlkit.table()
+        start.update(asdict(search.start))
+        doc["start"] = start
     recipe = tomlkit.table()
     recipe.update(search.space.base.changed_values())
     doc["recipe"] = recipe
@@ -156,7 +172,7 @@ def _check_shape(table: dict[str, Any], lines: _Lines) -> Any:
 
 
 def _said(problem: Any, path: list[str], lines: _Lines) -> tuple[str, str, str]:
-    in_table = path[0] in ("method", "recipe", "vary") and len(path) > 1
+    in_table = path[0] in ("method", "recipe", "vary", "start") and len(path) > 1
     place = lines.of(path[1], path[0]) if in_table else lines.of(path[0])
     if problem["type"] == "extra_forbidden":
         import difflib

@@ -1,8 +1,8 @@
 """The runner's own process: ``python -m axiarch.runner run WORKSPACE NUMBER LANES`` and its helpers.
 
-``run`` says on its first line of output whether it holds the workspace (JSON); ``measure`` reads a JSON
-request and answers it; ``linear`` trains the linear floor of a data set; ``warm`` compiles the kernels.
-They are started by workflows, not by people.
+``run`` says on its first line of output whether it holds the workspace (JSON); ``measure`` and ``judge`` read a
+JSON request and answer it; ``linear`` trains the linear floor of a data set; ``warm`` compiles the kernels. They are
+started by workflows, not by people.
 """
 
 from __future__ import annotations
@@ -26,6 +26,7 @@ def _run(folder: str, number: str, lanes: str) -> int:
     from axiarch.journal.workspace import Workspace
     from axiarch.journal.write import JournalWriter
     from axiarch.recipes.searchfile import read_search
+    from axiarch.runner.material import worker_room
     from axiarch.runner.processes import ProcessExecutor
     from axiarch.runner.runner import Runner
 
@@ -40,7 +41,8 @@ def _run(folder: str, number: str, lanes: str) -> int:
             journal = JournalWriter(workspace.journal)
             executor = ProcessExecutor(int(lanes))
             try:
-                runner = Runner(workspace, int(number), search, dataset, journal, executor)
+                runner = Runner(workspace, int(number), search, dataset, journal, executor,
+                                room=worker_room(int(lanes)))
                 _say(started=os.getpid())
                 _detach()
                 signal.signal(signal.SIGTERM, lambda _n, _f: _stop(runner, _f))
@@ -89,6 +91,27 @@ def _measure() -> int:
     return 0
 
 
+def _judge() -> int:
+    from threadpoolctl import threadpool_limits
+
+    from axiarch.data.dataset import read_dataset
+    from axiarch.engine.run import RunSpec
+    from axiarch.engine.streams import Streams
+    from axiarch.recipes.recipe import Recipe
+    from axiarch.runner.judging import judge
+
+    request = json.load(sys.stdin)
+    try:
+        with threadpool_limits(1):
+            run = RunSpec(request["run"], Recipe(request["recipe"]), Streams(*request["streams"]))
+            found = judge(read_dataset(Path(request["data"])), run, Path(request["checkpoint"]))
+    except AxiarchError as error:
+        _say(error=type(error).__name__, what=error.what, where=error.where, remedy=error.remedy)
+        return error.exit_code
+    _say(judged=found)
+    return 0
+
+
 def _linear(folder: str) -> int:
     from threadpoolctl import threadpool_limits
 
@@ -113,6 +136,8 @@ def main(arguments: list[str]) -> int:
             return _run(folder, number, lanes)
         case ["measure"]:
             return _measure()
+        case ["judge"]:
+            return _judge()
         case ["linear", folder]:
             return _linear(folder)
         case ["warm"]:

@@ -24,6 +24,12 @@ class Executor(Protocol):
     def extend(self, lane: int, run: WantedRun) -> None:
         """Give a busy lane one more run of the shape it trains."""
 
+    def release(self, lane: int, run: int) -> None:
+        """Train a run no further."""
+
+    def resize(self, lanes: int) -> None:
+        """Train in so many lanes from now on; each that is given up is reported."""
+
     def hold(self) -> None:
         """Make all busy lanes stand still; each reports that it does."""
 
@@ -53,8 +59,13 @@ class InlineExecutor:
         self._task = task
 
     def extend(self, lane: int, run: WantedRun) -> None:
-        """Do nothing: a task here is trained before there is a chance to extend it."""
-        raise AssertionError("an inline lane is never busy")
+        """Do nothing: a task here is trained in one go; the run waits again when the lane says that it is ready."""
+
+    def release(self, lane: int, run: int) -> None:
+        """Do nothing: a task here is trained in one go."""
+
+    def resize(self, lanes: int) -> None:
+        """Do nothing: there is one lane here."""
 
     def hold(self) -> None:
         """Stand still."""

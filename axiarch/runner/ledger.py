@@ -1,4 +1,4 @@
-"""What the runner knows of its search: recipes, runs, and what was reported of them.
+"""What the runner knows of its search: recipes, runs, steps, and what was reported of them.
 
 Made from the journal alone, so that a search goes on after any interruption as if there had been none.
 """
@@ -6,17 +6,20 @@ Made from the journal alone, so that a search goes on after any interruption as 
 from __future__ import annotations
 
 import math
+from collections.abc import Sequence
 from dataclasses import dataclass, field
 
 from axiarch.engine.run import RunSpec
 from axiarch.engine.streams import Streams
-from axiarch.errors import TrainingError
 from axiarch.journal.read import Changes
-from axiarch.journal.records import RunState
+from axiarch.journal.records import OVER, RulingRecord, RunState, StepRecord
 from axiarch.recipes.recipe import Recipe
-from axiarch.recipes.steady import steady
 from axiarch.runner.tasks import WantedRun
-from axiarch.search.method import Method, Observation
+from axiarch.search.course import Course, Taken
+from axiarch.search.method import Method, Observation, Step
+
+#: A seed's and a fold's number.
+Block = tuple[int, int]
 
 
 @dataclass
@@ -26,69 +29,119 @@ class RunEntry:
     spec: RunSpec
     recipe: int
     state: RunState = "waiting"
-    journalled: int = 0
+    losses: list[float] = field(default_factory=list)
     attempts: int = 0
-    loss: float = math.inf
+    until: int = 0
+    diverged: bool = False
+
+    @property
+    def journalled(self) -> int:
+        """How many epochs are in the journal."""
+        return len(self.losses)
 
     def wanted(self) -> WantedRun:
         """The run as a worker is asked for it."""
-        return WantedRun(self.spec, self.journalled)
+        return WantedRun(self.spec, self.journalled, self.until)
+
+    def curve(self, until: int) -> tuple[float, ...]:
+        """Return the validation losses up to an epoch (0: all), not finite at the end where it diverged by then."""
+        if self.state == "failed" and not self.reached(until):
+            return ()
+        part = tuple(self.losses[:until] if until else self.losses)
+        return (*part[:-1], math.inf) if self.diverged and len(part) == len(self.losses) else part
+
+    def reached(self, until: int) -> bool:
+        """Say whether it was trained up to an epoch, whatever became of it later."""
+        return 0 < until <= self.journalled
+
+    def known(self, until: int) -> bool:
+        """Say whether all is known of it up to an epoch (0: to its end)."""
+        return self.state in OVER or self.reached(until)
+
+    def over_by(self, until: int) -> bool:
+        """Say whether it had come to an end of its own by an epoch (0: at all); to be cut is no such end."""
+        if self.state == "ended":
+            return not until or self.journalled <= until
+        return self.state == "failed" and not self.reached(until)
 
 
-@dataclass
 class Ledger:
     """The search so far.
 
-    Attributes
+    Parameters
     ----------
-    recipes : dict
-        Recipes by number, in the order proposed.
-    runs : dict
-        Runs by id.
+    seed : int
+    blocks : sequence of Block
+        What each recipe may be trained on, in the order in which steps take them.
+    method : Method
+        Fresh.
     """
 
-    seed: int
-    recipes: dict[int, Recipe] = field(default_factory=dict)
-    runs: dict[int, RunEntry] = field(default_factory=dict)
+    def __init__(self, seed: int, blocks: Sequence[Block], method: Method) -> None:
+        self.seed = seed
+        self.blocks = tuple(blocks)
+        self.recipes: dict[int, Recipe] = {}
+        self.runs: dict[int, RunEntry] = {}
+        self.course = Course(method, self.outcome)
+        self._of: dict[tuple[int, Block], RunEntry] = {}
 
-    @classmethod
-    def restore(cls, seed: int, known: Changes) -> Ledger:
-        """Return the ledger of what is journalled; runs that were in training wait again."""
-        ledger = cls(seed, {r.number: r.recipe for r in known.recipes})
-        losses: dict[int, list[float]] = {}
+    def restore(self, known: Changes, steps: Sequence[StepRecord], rulings: Sequence[RulingRecord]) -> None:
+        """Take in what is journalled; runs that were in training wait again."""
+        self.recipes = {r.number: r.recipe for r in known.recipes}
+        losses: dict[int, dict[int, float]] = {}
         for epoch in known.epochs:
-            losses.setdefault(epoch.run, []).append(epoch.validation_loss)
+            losses.setdefault(epoch.run, {})[epoch.epoch] = epoch.validation_loss
         for run in known.runs:
-            entry = ledger.enter(run.id, run.recipe, run.repeat, run.fold)
-            entry.journalled = len(losses.get(run.id, ()))
-            entry.attempts = run.attempts
-            entry.state = run.state if run.state in ("ended", "failed") else "waiting"
-            if entry.state == "ended" and run.reason != "diverged":
-                entry.loss = steady(losses.get(run.id, ()))[1]
-        return ledger
+            entry = self.enter(run.id, run.recipe, (run.repeat, run.fold))
+            own = losses.get(run.id, {})
+            entry.losses = [own[e] for e in range(1, len(own) + 1) if e in own]
+            entry.attempts, entry.until = run.attempts, run.until
+            entry.state = run.state if run.state in OVER or run.state == "resting" else "waiting"
+            entry.diverged = run.reason == "diverged"
+        self._replay(steps or [StepRecord(n, n, 0, 0, 0, 0, "") for n in self.recipes], rulings)
 
-    def enter(self, run: int, recipe: int, repeat: int, fold: int = 0) -> RunEntry:
+    def _replay(self, steps: Sequence[StepRecord], rulings: Sequence[RulingRecord]) -> None:
+        """Bring the method to where the search stands: the same steps, outcomes and rulings in the same order."""
+        waiting = list(rulings)
+        seen: set[int] = set()
+        for step in steps:
+            while waiting and waiting[0].after < step.number:
+                ruling = waiting.pop(0)
+                self.course.rule(ruling.what, ruling.value)  # type: ignore[arg-type]
+            number = step.recipe if step.recipe in seen else 0
+            seen.add(step.recipe)
+            self.course.take(Step(self.recipes[step.recipe], number, step.until, step.blocks, step.parent, step.why),
+                             step.recipe, step.told)
+        for ruling in waiting:
+            self.course.rule(ruling.what, ruling.value)  # type: ignore[arg-type]
+
+    def enter(self, run: int, recipe: int, block: Block) -> RunEntry:
         """Add a run."""
-        spec = RunSpec(run, self.recipes[recipe], Streams(self.seed, repeat, fold))
-        self.runs[run] = RunEntry(spec, recipe)
+        spec = RunSpec(run, self.recipes[recipe], Streams(self.seed, *block))
+        self.runs[run] = self._of[recipe, block] = RunEntry(spec, recipe)
         return self.runs[run]
 
-    def finished(self, recipe: int) -> bool:
-        """Say whether nothing more will come of a recipe."""
-        return all(r.state in ("ended", "failed") for r in self.runs.values() if r.recipe == recipe)
+    def forget(self, recipe: int) -> None:
+        """Take out a recipe that could not be entered."""
+        self.recipes.pop(recipe, None)
+        for entry in self.runs_of(recipe):
+            self.runs.pop(entry.spec.id)
+        self._of = {key: entry for key, entry in self._of.items() if key[0] != recipe}
 
-    def observation(self, recipe: int) -> Observation:
-        """Return what became of a recipe."""
-        losses = tuple(r.loss for r in self.runs.values() if r.recipe == recipe and r.state == "ended")
-        return Observation(self.recipes[recipe], losses)
+    def run_on(self, recipe: int, block: Block) -> RunEntry | None:
+        """Return the run of a recipe on a block."""
+        return self._of.get((recipe, block))
 
-    def replay(self, method: Method) -> None:
-        """Bring a fresh method to where the search stands: propose again, observe again."""
-        for number, recipe in self.recipes.items():
-            again = method.propose()
-            if again != recipe:
-                raise TrainingError(f"recipe {number} of this search is proposed differently by this version", "",
-                                    "go on with the version that started it, or start a new search")
-        for number in self.recipes:
-            if self.finished(number):
-                method.observe(self.observation(number))
+    def runs_of(self, recipe: int, blocks: int = 0) -> list[RunEntry]:
+        """Return the runs of a recipe on the first `blocks` blocks (0: all), those that there are."""
+        found = (self._of.get((recipe, block)) for block in self.blocks[: blocks or None])
+        return [entry for entry in found if entry is not None]
+
+    def outcome(self, taken: Taken) -> Observation | None:
+        """Return what came of a step; None while that is not known."""
+        until = taken.step.until
+        runs = self.runs_of(taken.number, taken.step.blocks)
+        if not all(run.known(until) for run in runs):
+            return None
+        ended = all(run.over_by(until) for run in runs)
+        return Observation(taken.number, taken.step.recipe, tuple(run.curve(until) for run in runs), ended)

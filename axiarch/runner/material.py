@@ -25,3 +25,19 @@ def shape_of(recipe: Recipe, dataset: Dataset, fold: int = 0) -> StackShape:
     """Return the shape of a recipe's network on one fold of a data set."""
     encoding = dataset.folds[fold].encoding
     return StackShape.of(recipe, encoding.shape, encoding.target.outputs, encoding.target.loss, fold)
+
+
+def example_rows(rows: int, count: int) -> list[int]:
+    """Return `count` of `rows` validation rows, spread over all: always the same ones."""
+    return [i * rows // count for i in range(min(count, rows))]
+
+
+#: Share of the memory that is free which a search may take, and what a worker takes before it holds any run.
+SHARE, WORKER_BYTES = 0.7, 160 << 20
+
+
+def worker_room(lanes: int) -> int:
+    """Return the bytes that each of `lanes` workers' stacks may take, by the memory that is free now."""
+    import psutil
+
+    return max(int(psutil.virtual_memory().available * SHARE / lanes) - WORKER_BYTES, 1)

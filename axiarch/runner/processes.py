@@ -19,10 +19,12 @@ from axiarch.runner.tasks import (
     Failed,
     Go,
     Hold,
+    Left,
     More,
     Order,
     Quit,
     Ready,
+    Release,
     Report,
     Task,
     Train,
@@ -55,6 +57,8 @@ class ProcessExecutor:
             os.environ.setdefault(name, "1")
         self._context = multiprocessing.get_context("spawn")
         self._stillborn = 0
+        self._leaving: list[_Lane] = []
+        self._left: list[Left] = []
         self._lanes = {number: self._start(number) for number in range(lanes)}
 
     def _start(self, number: int) -> _Lane:
@@ -76,6 +80,21 @@ class ProcessExecutor:
         """Give a busy lane one more run of the shape it trains."""
         self._lanes[lane].runs.add(run.spec.id)
         self._send(lane, More(run))
+
+    def release(self, lane: int, run: int) -> None:
+        """Train a run no further."""
+        self._lanes[lane].runs.discard(run)
+        self._send(lane, Release(run))
+
+    def resize(self, lanes: int) -> None:
+        """Start lanes, or give up those of the highest numbers; they are reported with the next poll."""
+        for number in range(lanes):
+            if number not in self._lanes:
+                self._lanes[number] = self._start(number)
+        for number in [n for n in self._lanes if n >= lanes]:
+            self._send(number, Quit())
+            self._leaving.append(self._lanes.pop(number))
+            self._left.append(Left(number))
 
     def hold(self) -> None:
         """Make all busy lanes stand still; each reports that it does."""
@@ -109,8 +128,9 @@ class ProcessExecutor:
             If worker processes end again and again before they are ready.
         """
         pipes = {lane.pipe: number for number, lane in self._lanes.items()}
-        reports: list[Report] = []
-        for pipe in connection.wait(list(pipes), seconds):
+        reports: list[Report] = [*self._left]
+        self._left.clear()
+        for pipe in connection.wait(list(pipes), 0 if reports else seconds):
             assert isinstance(pipe, Connection)
             reports += self._read(pipes[pipe])
         return reports
@@ -155,7 +175,7 @@ class ProcessExecutor:
         """End all worker processes."""
         for number in self._lanes:
             self._send(number, Quit())
-        for lane in self._lanes.values():
+        for lane in (*self._lanes.values(), *self._leaving):
             lane.process.join(1)
             if lane.process.is_alive():
                 lane.process.kill()

@@ -24,10 +24,15 @@ class Queue:
     ----------
     shape_of : callable
         Gives the stack shape of a run.
+    room : int
+        Bytes that a stack may take; 0 for as many as it needs.
+    rows : int
+        Training rows.
     """
 
-    def __init__(self, shape_of: Callable[[WantedRun], StackShape]) -> None:
+    def __init__(self, shape_of: Callable[[WantedRun], StackShape], room: int = 0, rows: int = 0) -> None:
         self._shape_of = shape_of
+        self._room, self._rows = room, rows
         self._waiting: dict[int, tuple[StackShape, Waiting]] = {}
 
     def __len__(self) -> int:
@@ -36,6 +41,10 @@ class Queue:
     def put(self, run: WantedRun, alone: bool = False) -> None:
         """Add a run at the end."""
         self._waiting[run.spec.id] = (self._shape_of(run), Waiting(run, alone))
+
+    def remove(self, run: int) -> None:
+        """Take a run out that is not wanted any more."""
+        self._waiting.pop(run, None)
 
     def take(self, idle: int) -> tuple[StackShape, tuple[WantedRun, ...]] | None:
         """Take the oldest run and those that can train beside it, for one of `idle` lanes.
@@ -51,7 +60,7 @@ class Queue:
         alike = [w.run for s, w in self._waiting.values() if s == shape and not w.alone]
         shapes = len({s for s, _ in self._waiting.values()})
         lanes = max(idle - shapes + 1, 1)
-        count = min(shape.capacity(), -(-len(alike) // lanes))
+        count = min(shape.capacity(self._room, self._rows), -(-len(alike) // lanes))
         taken = alike[:count]
         for run in taken:
             del self._waiting[run.spec.id]

@@ -6,24 +6,29 @@ holds nothing that it could not make again from there.
 
 from __future__ import annotations
 
+import contextlib
 import time
-from collections.abc import Callable
+from collections.abc import Callable, Iterable
 
 from axiarch.data.dataset import Dataset
 from axiarch.engine.network import StackShape
 from axiarch.engine.run import EpochNumbers
-from axiarch.errors import AxiarchError
+from axiarch.errors import AxiarchError, TrainingError
 from axiarch.journal.inbox import Request, receive
 from axiarch.journal.read import JournalReader
-from axiarch.journal.records import EpochRecord, SearchState
+from axiarch.journal.records import OVER, EpochRecord, ExampleRecord, RulingRecord, SearchState, StepRecord
 from axiarch.journal.workspace import Workspace
 from axiarch.journal.write import JournalWriter
+from axiarch.recipes.recipe import Recipe
 from axiarch.recipes.searchfile import SearchFile
+from axiarch.recipes.steady import steady
 from axiarch.runner.executor import Executor
-from axiarch.runner.ledger import Ledger
+from axiarch.runner.inheriting import Inheritance, Origin
+from axiarch.runner.ledger import Block, Ledger, RunEntry
 from axiarch.runner.material import shape_of
 from axiarch.runner.queue import Queue
-from axiarch.runner.tasks import Died, Failed, Held, Ready, Report, Task, Trained, WantedRun
+from axiarch.runner.tasks import Died, Failed, Held, Left, Ready, Report, Task, Trained, WantedRun
+from axiarch.search.method import Step
 from axiarch.search.methods import make_method
 
 #: Seconds the runner waits for a report before it looks for requests again.
@@ -32,6 +37,8 @@ _POLL = 0.1
 _AHEAD = 2000
 #: Times a run's worker may die before the run counts as failed.
 ATTEMPTS = 2
+#: A search of at most so many recipes is watched: its runs report what they say of so many validation rows.
+WATCHED, EXAMPLES = 3, 8
 
 
 class Runner:
@@ -45,11 +52,13 @@ class Runner:
     dataset : Dataset
     journal : JournalWriter
     executor : Executor
+    room : int
+        Bytes that a worker's stack may take; 0 for as many as it needs.
     """
 
     def __init__(self, workspace: Workspace, number: int, search: SearchFile, dataset: Dataset,
                  journal: JournalWriter, executor: Executor,
-                 clock: Callable[[], float] = time.monotonic) -> None:
+                 clock: Callable[[], float] = time.monotonic, room: int = 0) -> None:
         self._folder = workspace.search(number)
         self._number = number
         self._search = search
@@ -57,7 +66,8 @@ class Runner:
         self._journal = journal
         self._executor = executor
         self._clock = clock
-        self._queue = Queue(lambda run: shape_of(run.spec.recipe, dataset, run.spec.streams.fold))
+        self._queue = Queue(lambda run: shape_of(run.spec.recipe, dataset, run.spec.streams.fold), room,
+                            dataset.rows["train"])
         self._lanes: dict[int, set[int]] = {}
         # A lane whose runs have all ended is idle only when it says so: its session has yet to close.
         self._idle: set[int] = set()
@@ -66,14 +76,19 @@ class Runner:
         self._held: set[int] = set()
         self._state: SearchState = "preparing"
         self._wanted: SearchState = "running"
-        self._exhausted = False
+        self._nothing_now = False
         self._stop_asked = False
+        self._memory, self._weighed = 0, -1.0
         (self._folder / "checkpoints").mkdir(exist_ok=True)
         self._restore(workspace)
 
     def _restore(self, workspace: Workspace) -> None:
         reader = JournalReader(workspace.journal)
         known = reader.search(self._number)
+        search = self._search
+        self._inheritance = Inheritance(workspace, self._number, reader, self._dataset)
+        # Where it starts from is found before anything is entered: a search that cannot start leaves no trace.
+        self._origin: Origin | None = self._inheritance.of_search(search.start) if search.start else None
         if known is None:
             with self._journal.transaction():
                 self._journal.add_search(self._number, self._search.name,
@@ -81,10 +96,13 @@ class Runner:
                                          self._search.data, self._dataset.fingerprint)
         self._busy = known.busy if known else 0.0
         self._since: float | None = None
-        self._ledger = Ledger.restore(self._search.seed, reader.changes(self._number))
+        blocks: list[Block] = [(r, f) for r in range(search.repeats) for f in range(len(self._dataset.folds))]
+        blocks = [self._origin.block] if self._origin else blocks
+        method = make_method(search.method, search.space, search.seed, len(blocks))
+        self._watched = EXAMPLES if method.expected <= WATCHED else 0
+        self._ledger = Ledger(search.seed, blocks, method)
+        self._ledger.restore(reader.changes(self._number), reader.steps(self._number), reader.rulings(self._number))
         reader.close()
-        self._method = make_method(self._search.method, self._search.space, self._search.seed)
-        self._ledger.replay(self._method)
         waiting = [entry for entry in self._ledger.runs.values() if entry.state == "waiting"]
         for entry in waiting:
             self._queue.put(entry.wanted(), entry.attempts > 0)
@@ -106,20 +124,28 @@ class Runner:
     def turn(self, seconds: float) -> None:
         """Do what was asked, take in what was reported, hand out work: once."""
         for request in receive(self._folder):
-            self._do(request)
+            self._obey(request)
         if self._stop_asked and self._wanted != "stopped":
             self._do("stop")
         for report in self._executor.poll(seconds):
             with self._journal.transaction():
                 self._take(report)
+        self._weigh()
         self._settle_pause()
         if self._wanted == "running":
             self._hand_out()
 
+    def _weigh(self) -> None:
+        """Look once a second how much memory the workers take."""
+        if self._clock() - self._weighed >= 1.0:
+            self._weighed = self._clock()
+            self._memory = max(self._memory, bytes_of(self._pids.values()))
+
     def _over(self) -> bool:
         if self._wanted == "stopped":
             return not any(self._lanes.values())
-        return self._exhausted and not self._queue and not any(self._lanes.values())
+        return (self._nothing_now and not self._queue and not any(self._lanes.values())
+                and self._wanted == "running")
 
     def _verdict(self) -> tuple[SearchState, str]:
         if self._wanted == "stopped":
@@ -132,10 +158,21 @@ class Runner:
     def _close(self, state: SearchState, why: str) -> SearchState:
         with self._journal.transaction():
             self._journal.set_runs([i for i, e in self._ledger.runs.items() if e.state == "training"], "waiting")
+            self._journal.add_event(self._number, "memory", str(self._memory))
+            if state == "done":
+                self._cut_resting()
             self._enter_state(state, why)
             self._journal.add_event(self._number, state, why)
             self._journal.clear_lanes(self._number)
         return state
+
+    def _cut_resting(self) -> None:
+        """Enter why the runs that rest were not trained further: nothing more will come of them."""
+        for run, entry in self._ledger.runs.items():
+            if entry.state == "resting":
+                entry.state = "cut"
+                why = self._ledger.course.method.fate(entry.recipe)
+                self._journal.end_run(run, "cut", "cut", why, steady(entry.losses)[0])
 
     # -- requests --------------------------------------------------------------------------------
 
@@ -143,19 +180,108 @@ class Runner:
         """Stop with the next turn, as if somebody had asked for it; safe to call from a signal handler."""
         self._stop_asked = True
 
-    def _do(self, request: Request) -> None:
-        if request == "pause" and self._wanted == "running":
+    def _obey(self, request: Request) -> None:
+        """Do what was asked; what cannot be done is said in the journal, and changes nothing."""
+        try:
+            self._do(request.do, request)
+        except AxiarchError as error:
+            with self._journal.transaction():
+                self._journal.add_event(self._number, "refused", str(error))
+
+    def _do(self, deed: str, request: Request | None = None) -> None:
+        if deed == "pause" and self._wanted == "running":
             self._wanted = "paused"
             self._executor.hold()
-        elif request == "resume" and self._wanted == "paused":
+        elif deed == "resume" and self._wanted == "paused":
             self._wanted = "running"
             self._held.clear()
             self._executor.go()
             self._change("running", "resumed by hand")
-        elif request == "stop":
+        elif deed == "stop":
             self._wanted = "stopped"
             self._held.clear()
             self._executor.drop()
+        elif request is not None and deed in ("cut", "keep", "more"):
+            if request.recipe not in self._ledger.recipes:
+                raise TrainingError(f"there is no recipe {request.recipe}", f"search {self._number}", "see the ranking")
+            hands: dict[str, Callable[[int, int], None]] = {
+                "cut": self._cut, "keep": self._keep, "more": self._give_more}
+            hands[deed](request.recipe, request.count)
+        elif request is not None and deed == "add":
+            self._add(Recipe(request.values))
+        elif request is not None and deed == "budget":
+            self._raise_budget(request.count)
+        elif request is not None and deed == "workers":
+            self._executor.resize(max(request.count, 1))
+            self._note("workers", f"{max(request.count, 1)} workers from now on, by hand")
+
+    def _note(self, kind: str, text: str) -> None:
+        with self._journal.transaction():
+            self._journal.add_event(self._number, kind, text)
+
+    def _rule(self, what: str, value: int, text: str) -> None:
+        """Let the method obey, and keep that for a later sitting."""
+        with self._journal.transaction():
+            self._journal.add_ruling(self._number, RulingRecord(len(self._ledger.course.steps), what, value))
+            self._journal.add_event(self._number, what, text)
+        self._ledger.course.rule(what, value)  # type: ignore[arg-type]
+
+    def _cut(self, recipe: int, _count: int = 0) -> None:
+        """End all runs of a recipe."""
+        for entry in self._ledger.runs_of(recipe):
+            run = entry.spec.id
+            if entry.state in OVER:
+                continue
+            self._queue.remove(run)
+            for lane, runs in self._lanes.items():
+                if run in runs:
+                    self._executor.release(lane, run)
+            entry.state = "cut"
+            with self._journal.transaction():
+                self._journal.end_run(run, "cut", "cut", "cut by hand", steady(entry.losses)[0])
+        self._rule("cut", recipe, f"recipe {recipe} was cut by hand")
+
+    def _keep(self, recipe: int, _count: int = 0) -> None:
+        """Let a recipe train to its own end, whatever the others do."""
+        first = self._ledger.runs_of(recipe, 1)[0]
+        if first.state in OVER:
+            raise TrainingError(f"recipe {recipe} is over ({first.state})", f"search {self._number}",
+                                "give it more epochs")
+        self._enter(Step(self._ledger.recipes[recipe], recipe, 0, 1, why="kept by hand"))
+        self._note("kept", f"recipe {recipe} is trained to its end, by hand")
+
+    def _give_more(self, recipe: int, count: int) -> None:
+        """Give a recipe more epochs than its round; one that has ended goes on as a new recipe with more epochs."""
+        first, old = self._ledger.runs_of(recipe, 1)[0], self._ledger.recipes[recipe]
+        if first.state in ("ended", "cut", "failed"):
+            longer = old.changed({"epochs": first.journalled + max(count, 1)})
+            if longer in self._ledger.recipes.values():
+                raise TrainingError(f"recipe {recipe} has been given {count} epochs more already",
+                                    f"search {self._number}", "see the ranking")
+            self._enter(Step(longer, 0, 0, 1, recipe, f"{count} epochs more than recipe {recipe}, by hand"))
+        elif not first.until:
+            raise TrainingError(f"recipe {recipe} is being trained to its end", f"search {self._number}",
+                                "ask again when it has ended")
+        else:
+            until = max(first.until, first.journalled) + max(count, 1)
+            until = 0 if until >= old.whole("epochs") else until
+            self._enter(Step(old, recipe, until, 1, why=f"{count} epochs more, by hand"))
+        self._note("more", f"recipe {recipe} is given {count} epochs more, by hand")
+
+    def _add(self, recipe: Recipe) -> None:
+        """Take in a recipe by hand, trained in full on every block."""
+        known = next((n for n, r in self._ledger.recipes.items() if r == recipe), 0)
+        shape_of(recipe, self._dataset)
+        self._enter(Step(recipe, known, why="added by hand"))
+        self._note("added", f"recipe {known or len(self._ledger.recipes)} was added by hand")
+
+    def _raise_budget(self, recipes: int) -> None:
+        method = self._ledger.course.method
+        if "recipes" not in method.values:
+            raise TrainingError(f"the method {method.name} has no number of recipes", "", "it tries all there are")
+        if recipes < len(self._ledger.recipes):
+            raise TrainingError(f"{len(self._ledger.recipes)} recipes are proposed already", "", "say a larger number")
+        self._rule("recipes", recipes, f"{recipes} recipes in all from now on, by hand")
 
     def _settle_pause(self) -> None:
         """The search counts as paused only when every busy lane stands still."""
@@ -191,6 +317,11 @@ class Runner:
             self._lanes[report.lane] -= set(report.runs)
         elif isinstance(report, Died):
             self._take_died(report)
+        elif isinstance(report, Left):
+            self._put_back(self._lanes.pop(report.lane, set()))
+            self._idle.discard(report.lane)
+            self._held.discard(report.lane)
+            self._journal.drop_lane(self._number, report.lane)
 
     def _take_ready(self, report: Ready) -> None:
         left = self._lanes.get(report.lane, set())
@@ -205,33 +336,53 @@ class Runner:
 
     def _put_back(self, runs: set[int]) -> None:
         """Let runs wait again that a lane was given and did not end."""
-        for run in sorted(runs):
+        back = [run for run in sorted(runs) if self._ledger.runs[run].state not in OVER]
+        for run in back:
             entry = self._ledger.runs[run]
             entry.state = "waiting"
             self._queue.put(entry.wanted(), entry.attempts > 0)
-        self._journal.set_runs(sorted(runs), "waiting")
+        self._journal.set_runs(back, "waiting")
 
     def _take_trained(self, report: Trained) -> None:
-        self._journal.add_epochs(_record(run, numbers) for run, numbers in report.epochs)
-        for run, numbers in report.epochs:
-            entry = self._ledger.runs[run]
-            entry.journalled = max(entry.journalled, numbers.epoch)
+        cut = {run for run, _ in report.epochs if self._ledger.runs[run].state == "cut"}
+        epochs = [(run, numbers) for run, numbers in report.epochs if run not in cut]
+        self._journal.add_epochs(_record(run, numbers) for run, numbers in epochs)
+        for run, numbers in epochs:
+            losses = self._ledger.runs[run].losses
+            if numbers.epoch == len(losses) + 1:
+                losses.append(numbers.validation_loss)
+        for run, outputs in report.examples:
+            self._journal.set_example(ExampleRecord(run, self._ledger.runs[run].journalled, outputs))
         for run, end in report.ended:
             entry = self._ledger.runs[run]
-            entry.state = "ended"
-            entry.loss = float("inf") if end.reason == "diverged" else end.steady_loss
-            self._journal.end_run(run, "ended", end.reason, end.text, end.best_epoch)
-            self._lanes[report.lane].discard(run)
-            self._observe(entry.recipe)
+            if run not in cut:
+                entry.state, entry.diverged = "ended", end.reason == "diverged"
+                self._journal.end_run(run, "ended", end.reason, end.text, end.best_epoch)
+        for run in report.rested:
+            self._rest(self._ledger.runs[run])
+        left = {run for run, _ in report.ended} | set(report.rested) | cut
+        self._lanes[report.lane] -= left
+        for _ in left:
             if self._wanted == "running":
                 self._extend(report.lane)
+
+    def _rest(self, entry: RunEntry) -> None:
+        """Enter that a run has come as far as was wanted; one that more is wanted of by now waits again."""
+        if entry.state == "cut":
+            return
+        if entry.until == 0 or entry.until > entry.journalled:
+            entry.state = "waiting"
+            self._queue.put(entry.wanted())
+        else:
+            entry.state = "resting"
+        self._journal.set_runs([entry.spec.id], entry.state)
 
     def _take_failed(self, runs: tuple[int, ...], cause: str) -> None:
         for run in runs:
             entry = self._ledger.runs[run]
-            entry.state = "failed"
-            self._journal.end_run(run, "failed", "failed", cause)
-            self._observe(entry.recipe)
+            if entry.state != "cut":
+                entry.state = "failed"
+                self._journal.end_run(run, "failed", "failed", cause)
         if runs:
             self._journal.add_event(self._number, "failed", f"{len(runs)} runs failed: {cause}")
 
@@ -250,10 +401,6 @@ class Runner:
         self._take_failed(tuple(sorted(given_up)), f"{report.cause}, twice")
         self._put_back(runs - given_up)
 
-    def _observe(self, recipe: int) -> None:
-        if self._ledger.finished(recipe):
-            self._method.observe(self._ledger.observation(recipe))
-
     # -- work ------------------------------------------------------------------------------------
 
     def _hand_out(self) -> None:
@@ -269,7 +416,7 @@ class Runner:
             self._idle.discard(lane)
             self._assign(lane, runs)
             self._executor.submit(lane, Task(shape, len(runs), runs, self._dataset.folder,
-                                             self._folder / "checkpoints"))
+                                             self._folder / "checkpoints", self._watched))
 
     def _extend(self, lane: int) -> None:
         """Fill the place that a run left in a lane's stack, if another of its shape waits."""
@@ -292,22 +439,70 @@ class Runner:
             self._journal.set_lane(self._number, lane, self._pids.get(lane, 0), "training")
 
     def _propose(self) -> None:
-        """Ask the method for recipes while there is room to plan with."""
-        while not self._exhausted and len(self._queue) < _AHEAD:
-            recipe = self._method.propose()
-            if recipe is None:
-                self._exhausted = True
+        """Ask the method for steps while there is room to plan with."""
+        while len(self._queue) < _AHEAD:
+            step = self._ledger.course.decide()
+            self._nothing_now = step is None
+            if step is None:
                 return
-            number = len(self._ledger.recipes) + 1
-            parameters = shape_of(recipe, self._dataset).trained
-            self._ledger.recipes[number] = recipe
+            self._enter(step)
+
+    def _enter(self, step: Step) -> None:
+        """Take a step: enter it, and its recipe and runs where they are new, and let the runs wait for a worker."""
+        ledger = self._ledger
+        number = step.number or len(ledger.recipes) + 1
+        try:
             with self._journal.transaction():
-                runs = self._journal.add_recipe(self._number, number, recipe, parameters, self._search.repeats,
-                                                len(self._dataset.folds))
-            for run, repeat, fold in runs:
-                self._queue.put(self._ledger.enter(run, number, repeat, fold).wanted())
+                if not step.number:
+                    ledger.recipes[number] = step.recipe
+                    parameters = shape_of(step.recipe, self._dataset).trained
+                    self._journal.add_recipe(self._number, number, step.recipe, parameters)
+                self._journal.add_step(self._number, StepRecord(
+                    len(ledger.course.steps) + 1, number, step.until, step.blocks, step.parent, ledger.course.told,
+                    step.why))
+                for block in ledger.blocks[: step.blocks or None]:
+                    self._want(number, block, step)
+        except AxiarchError:
+            if not step.number:
+                ledger.forget(number)
+            raise
+        ledger.course.take(step, number)
+
+    def _want(self, number: int, block: Block, step: Step) -> None:
+        """Let a recipe's run on a block be trained as far as a step says, making it first where there is none."""
+        entry = self._ledger.run_on(number, block)
+        if entry is None:
+            origin = self._origin if number == 1 else None
+            if step.parent:
+                origin = self._inheritance.of_run(self._ledger, step.parent, block)
+            state = self._inheritance.state(origin, step.recipe) if origin else None
+            run = self._journal.add_run(self._number, number, *block, state.epoch if state else 0)
+            entry = self._ledger.enter(run, number, block)
+            entry.until = step.until
+            if origin is not None and state is not None:
+                self._inheritance.hand_on(origin, state, entry, self._journal)
+        elif entry.until:
+            entry.until = 0 if step.until == 0 else max(entry.until, step.until)
+        self._journal.set_until([entry.spec.id], entry.until)
+        if entry.state == "resting":
+            entry.state = "waiting"
+            self._journal.set_runs([entry.spec.id], "waiting")
+        if entry.state == "waiting":
+            self._queue.put(entry.wanted(), entry.attempts > 0)
+
+
+def bytes_of(pids: Iterable[int]) -> int:
+    """Return the memory that processes have to themselves, in bytes; those that are gone count nothing."""
+    import psutil
+
+    total = 0
+    for pid in pids:
+        with contextlib.suppress(psutil.Error):
+            known = psutil.Process(pid).memory_info()
+            total += known.rss - getattr(known, "shared", 0)
+    return total
 
 
 def _record(run: int, n: EpochNumbers) -> EpochRecord:
     return EpochRecord(run, n.epoch, n.train_loss, n.train_loss_still, n.validation_loss, n.metrics,
-                       n.learning_rate, n.gradient_norm, n.seconds, n.layers)
+                       n.learning_rate, n.gradient_norm, n.seconds, n.layers, n.waited)

@@ -10,7 +10,7 @@ from axiarch.data.dataset import read_dataset
 from axiarch.engine.checkpoint import load_checkpoint, save_checkpoint
 from axiarch.engine.stack import Progress, RunState, Stack
 from axiarch.errors import AxiarchError
-from axiarch.runner.material import training_data
+from axiarch.runner.material import example_rows, training_data
 from axiarch.runner.tasks import Report, Task, Trained, WantedRun
 
 #: Seconds of training between two checkpoints: what a worker's death may cost.
@@ -40,7 +40,10 @@ class Session:
         self._between = between
         self._clock = clock
         self._fingerprint = dataset.fingerprint
-        self._stack = Stack(task.shape, task.capacity, training_data(dataset, task.shape.fold))
+        self._data = training_data(dataset, task.shape.fold)
+        self._stack = Stack(task.shape, task.capacity, self._data)
+        self._until: dict[int, int] = {}
+        self._released: set[int] = set()
         self._waiting = deque(task.runs)
         self._saved = clock()
 
@@ -48,42 +51,71 @@ class Session:
         """Take one more run, to join as soon as there is a place."""
         self._waiting.append(run)
 
+    def release(self, run: int) -> None:
+        """Train a run no further; one in the stack leaves it after this epoch."""
+        self._waiting = deque(w for w in self._waiting if w.spec.id != run)
+        self._released.add(run)
+
     def train(self) -> None:
         """Train until no run is left."""
         while self._fill():
             progress = self._stack.train_epoch(self._between)
-            ended = [(k, p.run.id, p.end) for k, p in enumerate(progress) if p.end is not None]
-            self._save(progress)
+            ended = {k for k, p in enumerate(progress) if p.end is not None}
+            rested = {k for k, p in enumerate(progress)
+                      if k not in ended and 0 < self._until[p.run.id] <= p.numbers.epoch}
+            released = {k for k, p in enumerate(progress) if p.run.id in self._released}
+            self._save(progress, ended | rested)
             self._report(Trained(self._lane, tuple((p.run.id, p.numbers) for p in progress),
-                                 tuple((run, end) for _, run, end in ended)))
-            for k, _, _ in reversed(ended):
+                                 tuple((p.run.id, p.end) for p in progress if p.end is not None),
+                                 tuple(progress[k].run.id for k in sorted(rested)), self._examples(progress)))
+            for k in sorted(ended | rested | released, reverse=True):
                 self._stack.remove(k)
+
+    def _examples(self, progress: list[Progress]) -> tuple[tuple[int, tuple[tuple[float, ...], ...]], ...]:
+        """Return what each run says of some validation rows, spread over all."""
+        if not self._task.examples:
+            return ()
+        rows = example_rows(len(self._data.validation_targets), self._task.examples)
+        return tuple((p.run.id, tuple(map(tuple, self._stack.predict(k, self._data.validation_inputs[rows]).tolist())))
+                     for k, p in enumerate(progress))
 
     def _fill(self) -> bool:
         """Let waiting runs join; say whether there is anything to train."""
         while self._waiting and self._stack.active < self._stack.capacity:
             run = self._waiting.popleft()
+            self._until[run.spec.id] = run.until
+            self._released.discard(run.spec.id)
             self._stack.add(run.spec, self._state(run))
         return self._stack.active > 0
 
     def _state(self, run: WantedRun) -> RunState | None:
-        """Return where a run stood when it was last saved; None starts it afresh, to end with the same bits."""
-        path = self._task.checkpoints / f"{run.spec.id}.safetensors"
-        if run.journalled == 0 or not path.exists():
-            return None
-        try:
-            state = load_checkpoint(path, run.spec, self._task.shape, self._fingerprint)
-        except AxiarchError:
-            return None
-        return state if state.epoch <= run.journalled else None
+        """Return where a run stood when it was last saved, or where it started from; None starts it afresh.
 
-    def _save(self, progress: list[Progress]) -> None:
-        """Save the runs that ended; now and then save all."""
+        Whichever it is, it ends with the same bits.
+        """
+        for name in (f"{run.spec.id}.safetensors", start_name(run.spec.id)):
+            path = self._task.checkpoints / name
+            if run.journalled == 0 or not path.exists():
+                continue
+            try:
+                state = load_checkpoint(path, run.spec, self._task.shape, self._fingerprint)
+            except AxiarchError:
+                continue
+            if state.epoch <= run.journalled:
+                return state
+        return None
+
+    def _save(self, progress: list[Progress], leaving: set[int]) -> None:
+        """Save the runs that leave; now and then save all."""
         due = self._clock() - self._saved >= CHECKPOINT_SECONDS
         for k, each in enumerate(progress):
-            if due or each.end is not None:
+            if due or k in leaving:
                 path = self._task.checkpoints / f"{each.run.id}.safetensors"
                 save_checkpoint(path, each.run, self._stack.state(k), self._fingerprint)
         if due:
             self._saved = self._clock()
 
+
+def start_name(run: int) -> str:
+    """Return the name of the checkpoint that a run starts from."""
+    return f"{run}.start.safetensors"

@@ -11,10 +11,14 @@ from axiarch.engine.run import EpochNumbers, RunEnd, RunSpec
 
 @dataclass(frozen=True)
 class WantedRun:
-    """A run to train; `journalled` epochs of it are known already, so a checkpoint up to there may be used."""
+    """A run to train, up to epoch `until` (0: to its own end).
+
+    `journalled` epochs of it are known already, so a checkpoint up to there may be used.
+    """
 
     spec: RunSpec
     journalled: int = 0
+    until: int = 0
 
 
 @dataclass(frozen=True)
@@ -31,6 +35,8 @@ class Task:
         Folder of the data set.
     checkpoints : Path
         Folder for checkpoints.
+    examples : int
+        Validation rows whose predictions are reported after every epoch.
     """
 
     shape: StackShape
@@ -38,6 +44,7 @@ class Task:
     runs: tuple[WantedRun, ...]
     data: Path
     checkpoints: Path
+    examples: int = 0
 
 
 # -- to a worker -----------------------------------------------------------------------------------
@@ -55,6 +62,13 @@ class More:
     """Take one more run of the same shape into the stack as soon as there is a place."""
 
     run: WantedRun
+
+
+@dataclass(frozen=True)
+class Release:
+    """Train a run no further."""
+
+    run: int
 
 
 @dataclass(frozen=True)
@@ -77,7 +91,7 @@ class Quit:
     """End the process."""
 
 
-Order = Train | More | Hold | Go | Drop | Quit
+Order = Train | More | Release | Hold | Go | Drop | Quit
 
 
 # -- from a worker ---------------------------------------------------------------------------------
@@ -93,11 +107,16 @@ class Ready:
 
 @dataclass(frozen=True)
 class Trained:
-    """One epoch of a stack: numbers of each run, and those that ended with it."""
+    """One epoch of a stack: numbers of each run, those that ended with it, and those that came as far as wanted.
+
+    `examples` are what runs say of the first validation rows: probabilities or scaled amounts.
+    """
 
     lane: int
     epochs: tuple[tuple[int, EpochNumbers], ...]
     ended: tuple[tuple[int, RunEnd], ...]
+    rested: tuple[int, ...] = ()
+    examples: tuple[tuple[int, tuple[tuple[float, ...], ...]], ...] = ()
 
 
 @dataclass(frozen=True)
@@ -125,4 +144,11 @@ class Died:
     cause: str
 
 
-Report = Ready | Trained | Held | Failed | Died
+@dataclass(frozen=True)
+class Left:
+    """A lane is given up, as was wanted; what it was training is to be trained by others."""
+
+    lane: int
+
+
+Report = Ready | Trained | Held | Failed | Died | Left

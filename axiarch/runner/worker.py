@@ -18,6 +18,7 @@ from axiarch.runner.tasks import (
     Order,
     Quit,
     Ready,
+    Release,
     Report,
     Task,
     Train,
@@ -93,6 +94,9 @@ class _Worker:
         elif isinstance(order, More) and isinstance(self._session, Session):
             self._session.add(order.run)
             self._runs.append(order.run.spec.id)
+
+        elif isinstance(order, Release) and isinstance(self._session, Session):
+            self._session.release(order.run)
 
     def _hold(self) -> None:
         self._send(Held(self._lane))

@@ -7,7 +7,7 @@ from functools import cached_property
 
 from axiarch.recipes.recipe import Recipe
 from axiarch.recipes.space import Space
-from axiarch.search.method import Method, Option, OptionValue
+from axiarch.search.method import Method, Option, OptionValue, Step
 
 
 class Grid(Method):
@@ -17,9 +17,11 @@ class Grid(Method):
     summary = "two or three knobs with few values each, all combinations"
     options = (Option("points", 5, 2, 1000, "values taken from a continuous range"),)
 
-    def __init__(self, space: Space, seed: int, options: Mapping[str, OptionValue] | None = None) -> None:
-        super().__init__(space, seed, options)
+    def __init__(self, space: Space, seed: int, options: Mapping[str, OptionValue] | None = None,
+                 blocks: int = 1) -> None:
+        super().__init__(space, seed, options, blocks)
         self._waiting = space.grid(self.values["points"])
+        self._upcoming: Recipe | None = None
 
     @cached_property
     def expected(self) -> int:
@@ -28,7 +30,9 @@ class Grid(Method):
         on_grid = size <= 20_000 and base in set(self.space.grid(self.values["points"]))
         return size + (self.space.allows(base) and not on_grid)
 
-    def _next(self) -> Recipe | None:
+    def next(self) -> Step | None:
         if not self._seen and self.space.allows(self.space.base):
-            return self.space.base
-        return next((recipe for recipe in self._waiting if recipe not in self._seen), None)
+            return Step(self.space.base)
+        if self._upcoming is None or self._upcoming in self._seen:
+            self._upcoming = next((recipe for recipe in self._waiting if recipe not in self._seen), None)
+        return Step(self._upcoming) if self._upcoming is not None else None

@@ -1,22 +1,28 @@
-"""The seam behind which every method stands: it proposes recipes and observes results.
+"""The seam behind which every method stands: it decides the next step, and is told what came of earlier ones.
 
-A method is deterministic: what it proposes depends on the space, the seed, its options, and the
-proposals and observations so far in their order. A search is replayed by making the method anew and
-repeating them.
+A method is deterministic: what it decides depends on the space, the seed, its options, and the steps taken and
+outcomes told so far in their order (see :mod:`axiarch.search.course`). It keeps nothing else, so that a search goes on
+after a restart when its steps and outcomes are told again.
 """
 
 from __future__ import annotations
 
+import math
 from abc import ABC, abstractmethod
 from collections.abc import Mapping
 from dataclasses import dataclass
-from typing import ClassVar
+from typing import ClassVar, Literal
 
 from axiarch.errors import RecipeError
 from axiarch.recipes.recipe import Recipe
 from axiarch.recipes.space import Space
+from axiarch.recipes.steady import steady
 
 OptionValue = int | float | str | bool
+Ruling = Literal["cut", "recipes"]
+
+#: The window of a method that does not learn: it may decide everything at once.
+ALL_AT_ONCE = 10**9
 
 
 @dataclass(frozen=True)
@@ -38,22 +44,71 @@ class Option:
 
 
 @dataclass(frozen=True)
-class Observation:
-    """What became of one recipe.
+class Step:
+    """One step of a search: a recipe is trained up to some epoch.
 
     Attributes
     ----------
     recipe : Recipe
-    losses : tuple of float
-        Steady loss of each of its runs that ended; not finite where a run diverged or failed.
+    number : int
+        Of a recipe that the search knows already; 0 for a new one.
+    until : int
+        The epoch up to which it is trained now; 0 for all epochs that it says.
+    blocks : int
+        On how many of the blocks (first seed on each fold, second seed on each fold, …); 0 for all.
+    parent : int
+        For a new recipe, the number of the one whose weights it takes over; 0 for none.
+    why : str
+        In words.
     """
 
     recipe: Recipe
-    losses: tuple[float, ...]
+    number: int = 0
+    until: int = 0
+    blocks: int = 0
+    parent: int = 0
+    why: str = ""
+
+
+@dataclass(frozen=True)
+class Observation:
+    """What came of one step.
+
+    Attributes
+    ----------
+    number : int
+    recipe : Recipe
+    curves : tuple of tuple of float
+        For each block the validation loss of each epoch (E,), up to the step's last one; empty where a run failed, not
+        finite at its end where it diverged.
+    ended : bool
+        Whether the runs came to their own end, so that nothing more can come of them.
+    """
+
+    number: int
+    recipe: Recipe
+    curves: tuple[tuple[float, ...], ...]
+    ended: bool = True
+
+    @property
+    def losses(self) -> tuple[float, ...]:
+        """The steady loss of each block; infinite where it diverged or failed."""
+        return tuple(steady_at(curve) for curve in self.curves)
+
+    @property
+    def loss(self) -> float:
+        """The mean steady loss of the blocks."""
+        return math.fsum(self.losses) / len(self.losses) if self.losses else math.inf
+
+
+def steady_at(curve: tuple[float, ...], epoch: int = 0) -> float:
+    """Return the steady loss of a curve (E,) after `epoch` epochs (0: all); infinite where it had diverged by then."""
+    part = curve[:epoch] if epoch else curve
+    return steady(part)[1] if part and math.isfinite(part[-1]) else math.inf
 
 
 class Method(ABC):
-    """A way to choose the recipes of a search.
+    """A way to choose the recipes of a search and how long each is trained.
 
     Parameters
     ----------
@@ -61,6 +116,8 @@ class Method(ABC):
     seed : int
     options : mapping
         Values of the method's :attr:`options`, by name.
+    blocks : int
+        Seeds times folds of the search.
 
     Raises
     ------
@@ -74,12 +131,22 @@ class Method(ABC):
     summary: ClassVar[str]
     #: What can be set.
     options: ClassVar[tuple[Option, ...]] = ()
+    #: Steps that may be decided before the outcome of an earlier one is told. Fixed for a search, whatever the number
+    #: of workers, so that they change nothing.
+    window: int = ALL_AT_ONCE
+    #: Whether outcomes make it decide otherwise.
+    learns: ClassVar[bool] = False
 
-    def __init__(self, space: Space, seed: int, options: Mapping[str, OptionValue] | None = None) -> None:
+    def __init__(self, space: Space, seed: int, options: Mapping[str, OptionValue] | None = None,
+                 blocks: int = 1) -> None:
         self.space = space
         self.seed = seed
+        self.blocks = blocks
         self.values = self._checked(options or {})
+        self.recipes: dict[int, Recipe] = {}
+        self.window = self.values.get("window", self.window)
         self._seen: set[Recipe] = set()
+        self._barred: set[int] = set()
 
     def _checked(self, options: Mapping[str, OptionValue]) -> dict[str, int]:
         known = {o.name: o for o in self.options}
@@ -89,25 +156,47 @@ class Method(ABC):
                 raise RecipeError(f"the method {self.name} has no option {name!r}", "[method]", cure)
         return {name: option.check(options.get(name, option.default)) for name, option in known.items()}
 
-    def propose(self) -> Recipe | None:
-        """Return the next recipe to train, never one it proposed before; None if there is none (now)."""
-        recipe = self._next()
-        if recipe is not None:
-            self._seen.add(recipe)
-        return recipe
+    @abstractmethod
+    def next(self) -> Step | None:
+        """Return the next step, or None if there is none before more outcomes are told. Changes nothing."""
+
+    def take(self, step: Step, number: int) -> None:
+        """Take note that a step is taken: one of its own, or one by hand; `number` is its recipe's."""
+        self.recipes[number] = step.recipe
+        self._seen.add(step.recipe)
 
     def observe(self, observation: Observation) -> None:
-        """Take in what became of a recipe."""
-        self._observe(observation)
+        """Be told what came of a step, in the order of the steps; methods that do not learn ignore it."""
+
+    def rule(self, what: Ruling, value: int) -> None:
+        """Obey a user: no further step for recipe `value` that was cut, or `value` recipes in all."""
+        if what == "cut":
+            self._barred.add(value)
+        elif "recipes" in self.values:
+            self.values["recipes"] = value
 
     @property
     @abstractmethod
     def expected(self) -> int:
         """How many recipes it will propose in all, at the most."""
 
-    @abstractmethod
-    def _next(self) -> Recipe | None:
-        """Return a recipe that is not in ``self._seen``, or None."""
+    @property
+    def expected_runs(self) -> int:
+        """How many runs it will make of them, at the most."""
+        return self.expected * self.blocks
 
-    def _observe(self, observation: Observation) -> None:
-        """Take in what became of a recipe; methods that do not learn ignore it."""
+    @property
+    def expected_epochs(self) -> float:
+        """About how many epochs it will train in all, at the most."""
+        return float(self.expected * self.blocks * self.longest)
+
+    @property
+    def longest(self) -> int:
+        """The most epochs that any recipe of the space says."""
+        varied = self.space.varied("epochs")
+        values = varied.range.grid(5) if varied else ()
+        return max([self.space.base.whole("epochs"), *(int(v) for v in values if not isinstance(v, str))])
+
+    def fate(self, number: int) -> str:
+        """Say why a recipe was not trained further."""
+        return "the search ended"

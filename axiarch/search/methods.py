@@ -8,14 +8,20 @@ from axiarch.errors import RecipeError
 from axiarch.recipes.searchfile import MethodChoice
 from axiarch.recipes.space import Space
 from axiarch.search.grid import Grid
+from axiarch.search.guided import Guided, GuidedRacing
 from axiarch.search.method import Method
+from axiarch.search.population import Population
+from axiarch.search.racing import Racing
 from axiarch.search.random import Random
 from axiarch.search.spread import Spread
+from axiarch.search.staged import Staged
+from axiarch.search.zoom import Zoom
 
-METHODS: Mapping[str, type[Method]] = {method.name: method for method in (Random, Spread, Grid)}
+METHODS: Mapping[str, type[Method]] = {method.name: method for method in (
+    GuidedRacing, Racing, Guided, Random, Spread, Grid, Staged, Zoom, Population)}
 
 
-def make_method(choice: MethodChoice, space: Space, seed: int) -> Method:
+def make_method(choice: MethodChoice, space: Space, seed: int, blocks: int = 1) -> Method:
     """Return the method a search asks for, fresh.
 
     Raises
@@ -25,4 +31,4 @@ def make_method(choice: MethodChoice, space: Space, seed: int) -> Method:
     """
     if choice.name not in METHODS:
         raise RecipeError(f"no method is called {choice.name!r}", "[method] name", "known are " + ", ".join(METHODS))
-    return METHODS[choice.name](space, seed, choice.options)
+    return METHODS[choice.name](space, seed, choice.options, blocks)

@@ -20,27 +20,27 @@ class Spread(Random):
     name = "spread"
     summary = "a first look that covers the space more evenly than chance; best with few knobs"
 
-    _points: Sobol | None = None
+    _sobol: Sobol | None = None
 
-    def _next(self) -> Recipe | None:
-        number = len(self._seen)
-        if number >= self.values["recipes"]:
-            return None
-        if number == 0 and self.space.allows(self.space.base):
-            return self.space.base
+    def _draw(self, number: int) -> Recipe | None:
+        """Return the first recipe of the sequence that is not known yet; what was drawn is kept, to be asked again."""
         if not self.space.knobs:
             return None
+        kept: list[Recipe] = self.__dict__.setdefault("_drawn", [])
+        kept[:] = [recipe for recipe in kept if recipe not in self._seen]
+        if kept:
+            return kept[0]
         for _ in range(_TRIES):
-            recipe = self.space.at(self._point())
+            recipe = self.space.at(self._next_point())
             if recipe is not None and recipe not in self._seen:
+                kept.append(recipe)
                 return recipe
         return None
 
-    def _point(self) -> list[float]:
-        """Return the next point of the unit cube, one coordinate a knob."""
-        if self._points is None:
+    def _next_point(self) -> list[float]:
+        if self._sobol is None:
             from scipy.stats.qmc import Sobol
 
-            self._points = Sobol(len(self.space.knobs), scramble=True, rng=self.seed)
-        point: list[float] = self._points.random(1)[0].tolist()
+            self._sobol = Sobol(len(self.space.knobs), scramble=True, rng=self.seed)
+        point: list[float] = self._sobol.random(1)[0].tolist()
         return [min(u, 1.0 - 1e-12) for u in point]

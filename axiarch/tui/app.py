@@ -17,6 +17,7 @@ from axiarch.tui import messages as said
 from axiarch.tui.actions import ACTIONS, VIEWS, Action
 from axiarch.tui.palette import DARK, LIGHT
 from axiarch.tui.search import ActionFinder
+from axiarch.tui.training import TrainingApp
 from axiarch.tui.views.data import DataView
 from axiarch.tui.views.field import FieldView
 from axiarch.tui.views.ladder import LadderView
@@ -26,12 +27,11 @@ from axiarch.tui.widgets.browser import Browser
 from axiarch.tui.widgets.dialogs import Asked, Help, Question
 from axiarch.tui.widgets.examples import Examples
 from axiarch.tui.widgets.frame import Notice
-from axiarch.tui.working import WorkingApp
 
 _NAMES = tuple(name for _, name, _ in VIEWS)
 
 
-class AxiarchApp(WorkingApp):
+class AxiarchApp(TrainingApp):
     """The full-screen application on one workspace."""
 
     TITLE = "Axiarch"
@@ -47,6 +47,8 @@ class AxiarchApp(WorkingApp):
     def on_snapshot_taken(self, message: said.SnapshotTaken) -> None:
         """Show the search as it stands now."""
         self._show(snapshot=message.snapshot)
+        if self._state.marked:
+            self._state = replace(self._state, marked=self._fresh_marks())
 
     def on_error_raised(self, message: said.ErrorRaised) -> None:
         """Say what went wrong, where, and what to do."""
@@ -91,6 +93,7 @@ class AxiarchApp(WorkingApp):
         """Watch the search that has been started."""
         self._state = replace(self._state, snapshot=None, recipe=0, searches=message.number)
         self._feed.watch(message.number)
+        self.query_one(StripsView).set_class(False, "over")
         self._go(message.view)
 
     def on_data_added(self, message: said.DataAdded) -> None:
@@ -395,7 +398,7 @@ class AxiarchApp(WorkingApp):
     def do_rebase(self) -> None:
         """Make the recipe in front the base on the sheet."""
         s = self._state.snapshot
-        number = self.query_one(LadderView).selected() if self.view == "ladder" else self._state.open_recipe
+        number = self.chosen()
         if s is None or number not in s.recipes:
             return
         recipe = s.recipes[number].recipe

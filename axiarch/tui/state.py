@@ -6,8 +6,36 @@ from dataclasses import dataclass
 
 from axiarch.data.dataset import Dataset
 from axiarch.insight.forecast import Forecast
+from axiarch.journal.records import Version
+from axiarch.recipes.recipe import Recipe
 from axiarch.recipes.searchfile import SearchFile
-from axiarch.workflows.watching import Snapshot
+from axiarch.workflows.watching import Curve, Snapshot
+
+
+@dataclass(frozen=True)
+class Marked:
+    """A trained recipe that is marked, to be drawn over others.
+
+    Attributes
+    ----------
+    search, recipe : int
+    curve : Curve
+        Of its first run.
+    steps : int
+        Of the optimiser in an epoch.
+    values : Recipe
+    """
+
+    search: int
+    recipe: int
+    curve: Curve
+    steps: int
+    values: Recipe
+
+    @property
+    def name(self) -> str:
+        """What it is called where several searches are drawn."""
+        return f"recipe {self.recipe} of search {self.search}"
 
 
 @dataclass(frozen=True)
@@ -31,6 +59,10 @@ class State:
         How many searches there are.
     openings : int
         How often the seal of the data set was opened.
+    marked : tuple of Marked
+        Recipes marked for comparison, in the order marked.
+    versions : tuple of Version
+        Recipes kept in the workspace, oldest first.
     """
 
     dataset: Dataset | None = None
@@ -41,6 +73,8 @@ class State:
     recipe: int = 0
     searches: int = 0
     openings: int = 0
+    marked: tuple[Marked, ...] = ()
+    versions: tuple[Version, ...] = ()
 
     @property
     def open_recipe(self) -> int:

@@ -12,17 +12,23 @@ ABOUT: Mapping[str, str] = {
     "sheet": "All values of the base recipe in groups. Press enter on one and type: a single value changes the base, a "
              "range lets it vary in the search. Beside it the network is drawn with its widths, and the learning "
              "rate over the whole training. Above stands how many runs that makes and how long they will take, "
-             "measured from a few real steps.",
+             "measured from a few real steps. k keeps the base as a version with a note, V compares versions with "
+             "it.",
     "field": "Every run is one line: to the right the budget that has been spent, in epochs of all runs together; "
              "downwards the validation loss. Runs in training glow, runs that ended fade, those of the leading "
              "recipes stay bright. The stepped line is the best steady loss reached so far. The arrow keys move a "
-             "cursor that reads exact values. Below, what each worker "
-             "trains now.",
+             "cursor that reads exact values. Below, what each worker trains now, how many recipes were let train how "
+             "far, and when the best last fell. While it runs, g changes how many recipes it tries, w the workers, "
+             "and a takes in the base on the sheet.",
     "ladder": "One rung a recipe, best on top, all on one loss axis. The filled dot is the mean over seeds of the "
               "steady validation loss, the whisker its 95 % interval, the open dot the training loss: the distance "
-              "between them is the gap. The bracket joins recipes that cannot be told apart from the leader.",
+              "between them is the gap. The bracket joins recipes that cannot be told apart from the leader. Below the "
+              "ranking, faint, stand recipes that were cut or still wait, with what is known of them; they are no "
+              "results. While the search runs, k keeps a recipe, d cuts it, c gives it more epochs.",
     "strips": "One recipe on a common axis of epochs: losses, the gap between them, the learning rate, the size of "
-              "the gradient. All seeds are drawn. The arrow keys move a cursor that reads all bands at once.",
+              "the gradient, dead or saturated units. All seeds are drawn. The arrow keys move a cursor that reads all "
+              "bands at once. c lets the recipe go on from where it stopped, C from its best epoch; m marks it, v "
+              "draws all that are marked over one another, b by epoch, step or seconds.",
 }
 
 _LOSS = ("validation loss", "on the validation rows: mean cross-entropy in nats, or for amounts the root mean squared "
@@ -44,6 +50,8 @@ TERMS: Mapping[str, tuple[tuple[str, str], ...]] = {
               ("idle", "has no effect as things stand, such as momentum where only adam is used"),
               ("repeats", "seeds each recipe is trained with; recipes share them, so that they can be compared")),
     "field": (("run", "one training: a recipe, a seed and a fold"), ("budget", "epochs of all runs together"), _STEADY,
+              ("cut", "ended by the search because others were better by then"),
+              ("round", "a number of epochs after which recipes wait, and the best of them go on"),
               ("paused", "workers stand still and lose nothing"),
               ("stopped", "ended by hand; what has ended is kept, and it can go on")),
     "ladder": (_STEADY, ("tied", "not told apart from the leader by what has been measured"),

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import threading
 import time
-from collections.abc import Callable
+from collections.abc import Callable, Mapping
 from pathlib import Path
 
 from textual import work
@@ -14,7 +14,7 @@ from axiarch import workflows
 from axiarch.data.dataset import Dataset
 from axiarch.data.table import Tell
 from axiarch.errors import AxiarchError
-from axiarch.journal.inbox import Request
+from axiarch.journal.inbox import Deed
 from axiarch.journal.workspace import Workspace
 from axiarch.tui import messages as said
 from axiarch.tui.framed import FramedApp
@@ -69,7 +69,7 @@ class WorkingApp(FramedApp):
             self._feed.watch(numbers[-1])
         draft = workflows.load_draft(self._workspace, dataset) if dataset else None
         self._show(dataset=dataset, draft=draft, searches=numbers[-1] if numbers else 0,
-                   openings=self._times_opened(dataset))
+                   openings=self._times_opened(dataset), versions=workflows.versions(self._workspace))
         view = self._first_view or ("field" if numbers else "data")
         self._go(view, remember=False)
         self._forecast_soon()
@@ -127,7 +127,9 @@ class WorkingApp(FramedApp):
         draft = self._state.draft
         assert draft is not None
         try:
-            number = workflows.start_search(self._workspace, workflows.alone(draft) if once else draft)
+            forecast = self._state.forecast if not once else None
+            number = workflows.start_search(self._workspace, workflows.alone(draft) if once else draft,
+                                            forecast=forecast)
             self.post_message(said.SearchStarted(number, "strips" if once else "field"))
         except AxiarchError as error:
             self.post_message(said.ErrorRaised(error))
@@ -139,11 +141,11 @@ class WorkingApp(FramedApp):
         except AxiarchError as error:
             self.post_message(said.ErrorRaised(error))
 
-    def _steer(self, request: Request) -> None:
+    def _steer(self, deed: Deed, recipe: int = 0, count: int = 0, values: Mapping[str, object] | None = None) -> None:
         s = self._state.snapshot
         assert s is not None
         try:
-            workflows.steer_search(self._workspace, s.search.number, request)
+            workflows.steer_search(self._workspace, s.search.number, deed, recipe, count, values)
         except AxiarchError as error:
             self.post_message(said.ErrorRaised(error))
 

@@ -21,13 +21,18 @@ from typing import TYPE_CHECKING, Any
 
 if TYPE_CHECKING:
     from axiarch.workflows.adding import add_table, redecide, search_data
+    from axiarch.workflows.comparing import differences, keep_version, versions
+    from axiarch.workflows.continuing import continue_run, continued, first_run
     from axiarch.workflows.demonstrating import demo_search, make_demo, write_demo_files
     from axiarch.workflows.drafting import alone, draft_data, load_draft, new_search, save_draft
     from axiarch.workflows.exporting import export_chart, export_curves, export_ranking
     from axiarch.workflows.forecasting import forecast_search
+    from axiarch.workflows.judging import judge_recipe
     from axiarch.workflows.opening import data_set, open_workspace, recent_tables
+    from axiarch.workflows.scaling import scale_up
     from axiarch.workflows.starting import default_lanes, resume_search, start_search
     from axiarch.workflows.steering import steer_search
+    from axiarch.workflows.telling import told
     from axiarch.workflows.unsealing import open_seal, openings
     from axiarch.workflows.waiting import wait
     from axiarch.workflows.watching import Snapshot, Watcher, look_at
@@ -40,14 +45,19 @@ _HOME = {
     "default_lanes": "starting", "resume_search": "starting", "start_search": "starting",
     "steer_search": "steering", "wait": "waiting", "Snapshot": "watching", "Watcher": "watching",
     "look_at": "watching", "recent_tables": "opening", "redecide": "adding", "write_demo_files": "demonstrating",
+    "continue_run": "continuing", "continued": "continuing", "first_run": "continuing",
+    "scale_up": "scaling", "told": "telling", "judge_recipe": "judging", "differences": "comparing",
+    "keep_version": "comparing", "versions": "comparing",
     "alone": "drafting", "search_data": "adding", "open_seal": "unsealing", "openings": "unsealing",
 }
 
 __all__ = [
-    "Snapshot", "Watcher", "add_table", "alone", "data_set", "default_lanes", "demo_search", "draft_data",
-    "export_chart", "export_curves", "export_ranking", "forecast_search", "load_draft", "look_at", "make_demo",
+    "Snapshot", "Watcher", "add_table", "alone", "continue_run", "continued", "data_set", "default_lanes",
+    "demo_search", "differences", "draft_data", "export_chart", "export_curves", "export_ranking", "first_run",
+    "forecast_search", "judge_recipe", "keep_version", "load_draft", "look_at", "make_demo",
     "new_search", "open_seal", "open_workspace", "openings", "recent_tables", "redecide", "resume_search",
-    "save_draft", "search_data", "start_search", "steer_search", "wait", "write_demo_files",
+    "save_draft", "scale_up", "search_data", "start_search", "steer_search", "told", "versions", "wait",
+    "write_demo_files",
 ]
 
 

@@ -22,7 +22,7 @@ FIRST_KNOBS = {"learning_rate": "1e-4 .. 1e-1 log"}
 
 
 def new_search(data: Dataset, *, name: str = "search", base: Mapping[str, object] | None = None,
-               vary: Mapping[str, str] | None = None, constraints: Sequence[str] = (), method: str = "random",
+               vary: Mapping[str, str] | None = None, constraints: Sequence[str] = (), method: str = "guided_racing",
                seed: int = 1, repeats: int = 2, **options: int) -> SearchFile:
     """Return a search on `data`, from plain values and texts in the short notation.
 

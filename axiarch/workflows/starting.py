@@ -8,9 +8,11 @@ import shutil
 import subprocess
 import sys
 import time
+from dataclasses import asdict
 from pathlib import Path
 
 from axiarch.errors import AxiarchError, TrainingError, WorkspaceLocked, WorkspaceMissing, WorkspaceReadOnly
+from axiarch.insight.forecast import Forecast
 from axiarch.journal.read import JournalReader
 from axiarch.journal.workspace import Workspace
 from axiarch.plain import shown
@@ -31,13 +33,15 @@ def default_lanes() -> int:
     return len(os.sched_getaffinity(0))
 
 
-def start_search(workspace: Workspace, search: SearchFile, lanes: int = 0) -> int:
+def start_search(workspace: Workspace, search: SearchFile, lanes: int = 0, forecast: Forecast | None = None) -> int:
     """Start a search in the background and return its number once it holds the workspace.
 
     Parameters
     ----------
     lanes : int, optional
         Workers; 0 for one per core.
+    forecast : Forecast, optional
+        What it is expected to take, kept to be held against what it took.
 
     Raises
     ------
@@ -51,6 +55,8 @@ def start_search(workspace: Workspace, search: SearchFile, lanes: int = 0) -> in
     _check_free(workspace)
     number, folder = _new_folder(workspace)
     (folder / "search.toml").write_text(write_search(search), encoding="utf-8")
+    if forecast is not None:
+        (folder / "forecast.json").write_text(json.dumps(asdict(forecast)), encoding="utf-8")
     try:
         _launch(workspace, number, lanes)
     except AxiarchError:
@@ -124,6 +130,11 @@ def _new_folder(workspace: Workspace) -> tuple[int, Path]:
                                     "free some space or change the permissions") from None
 
 
+def _one_thread() -> dict[str, str]:
+    """Return the environment with linear algebra held to one thread: the cores are for the workers."""
+    return {**os.environ, **{name: "1" for name in ("OPENBLAS_NUM_THREADS", "OMP_NUM_THREADS", "MKL_NUM_THREADS")}}
+
+
 def _launch(workspace: Workspace, number: int, lanes: int) -> None:
     """Start the runner's process and wait until it says that it holds the workspace."""
     folder = workspace.search(number)
@@ -131,7 +142,7 @@ def _launch(workspace: Workspace, number: int, lanes: int) -> None:
                str(lanes or default_lanes())]
     with (folder / "runner.log").open("ab") as log:
         process = subprocess.Popen(command, stdin=subprocess.DEVNULL, stdout=subprocess.PIPE, stderr=log,
-                                   start_new_session=True)
+                                   start_new_session=True, env=_one_thread())
     _STARTED[:] = [p for p in _STARTED if p.poll() is None] + [process]
     assert process.stdout is not None
     with process.stdout:

@@ -32,7 +32,15 @@ def ranking_verdict(s: Snapshot) -> str:
     if first.loss > s.dataset.floor.loss - (first.half_width or 0.0):
         return (f"{lead} That is not below the floor of {loss(s.dataset.floor.loss)}: nothing here has learnt "
                 f"anything yet.{none}")
-    return f"{lead} {_against_base(s)}{none}"
+    return f"{lead} {_against_base(s)}{_optimism(s)}{none}"
+
+
+def _optimism(s: Snapshot) -> str:
+    """Say how much too low the leader's loss is expected to be, where that is worth saying."""
+    found, half = s.ranking.disappointment, s.ranking.rows[0].half_width
+    if found is None or half is None or found < 0.1 * half:
+        return ""
+    return f" Chosen for looking best, the leader is expected to be {loss(found)} worse than it looks."
 
 
 def _against_base(s: Snapshot) -> str:
@@ -59,6 +67,8 @@ def search_verdict(s: Snapshot) -> str:
     diverged = sum(r.reason == "diverged" for r in s.runs.values())
     odd = ", ".join([*([f"{failed} failed"] if failed else []), *([f"{diverged} diverged"] if diverged else [])])
     tail = f" ({odd})" if odd else ""
+    if s.expected_epochs and state in ("running", "paused", "done"):
+        return _race_verdict(s, tail)
     if state == "preparing":
         return "Starting the workers. The first time on a machine this compiles the kernels, about half a minute."
     if state == "running":
@@ -68,11 +78,32 @@ def search_verdict(s: Snapshot) -> str:
         return f"Paused with {done} of {count(of, 'run')} ended{tail}. Nothing is lost; p resumes."
     if state == "done":
         all_of_them = f"All {count(done, 'run')}" if done != 1 else "The run has"
-        return f"{all_of_them} ended{tail} in {duration(s.taken)}: {s.epochs} epochs."
+        return f"{all_of_them} ended{tail} in {duration(s.taken)}: {s.epochs} epochs.{account(s)}"
     if state == "failed":
         return f"The search failed after {count(done, 'run')}: {s.search.why}"
     how = "Stopped by hand" if state == "stopped" else "Interrupted: the process that ran it is gone"
     return f"{how}. {done} of {count(of, 'run')} had ended{tail}; p lets it go on from there."
+
+
+def account(s: Snapshot) -> str:
+    """Hold what a search took against its forecast."""
+    if s.forecast is None or not s.over:
+        return ""
+    used = f", memory {memory(s.memory)} of {memory(s.forecast.bytes)}" if s.memory else ""
+    return f" The forecast was {duration(s.forecast.low)} to {duration(s.forecast.high)}{used}."
+
+
+def _race_verdict(s: Snapshot, tail: str) -> str:
+    """Say how far a search is in which recipes are not all trained alike."""
+    full, part = len(s.ranking.rows), len(s.ranking.partial)
+    what = (f"{count(len(s.recipes), 'recipe')}: {full} trained in full, "
+            f"{part} {'cut' if s.search.state == 'done' else 'cut or waiting'}{tail}")
+    if s.search.state == "done":
+        return f"{what}; {number(s.epochs)} epochs in {duration(s.taken)}.{account(s)}"
+    if s.search.state == "paused":
+        return f"Paused. {what}. Nothing is lost; p resumes."
+    left = f"about {duration(s.seconds_left)} left" if s.seconds_left is not None else "time left not known yet"
+    return f"{number(s.epochs)} of about {number(round(s.expected_epochs))} epochs, {left}. {what}."
 
 
 def draft_verdict(draft: SearchFile, data: Dataset, forecast: Forecast | None, problem: str = "") -> str:
@@ -90,8 +121,12 @@ def draft_verdict(draft: SearchFile, data: Dataset, forecast: Forecast | None, p
     sizes = number(forecast.smallest)
     if forecast.largest != forecast.smallest:
         sizes += f" to {number(forecast.largest)}"
-    return (f"{vary}: {count(forecast.recipes, 'recipe')}{of} × {count(draft.repeats, 'seed')}{folds} make "
-            f"{count(forecast.runs, 'run')}, about {duration(forecast.low)} to {duration(forecast.high)} with "
+    make = f"{count(forecast.recipes, 'recipe')}{of} × {count(draft.repeats, 'seed')}{folds} make "
+    if forecast.runs < forecast.recipes * draft.repeats * len(data.folds):
+        make = (f"a race of {count(forecast.recipes, 'recipe')}{of}, the best on {count(draft.repeats, 'seed')}"
+                f"{folds}: about {number(forecast.epochs)} epochs in ")
+    took = f"{duration(forecast.low)} to {duration(forecast.high)}"
+    return (f"{vary}: {make}{count(forecast.runs, 'run')}, about {took} with "
             f"{count(forecast.lanes, 'worker')}. Networks of {sizes} parameters, at most {memory(forecast.bytes)}. "
             "Next: s starts it.")
 

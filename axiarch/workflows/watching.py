@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import json
 import time
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field, replace
@@ -14,11 +15,13 @@ from numpy.typing import NDArray
 
 from axiarch.data.dataset import Dataset
 from axiarch.errors import WorkspaceMissing
-from axiarch.insight.forecast import Pending, seconds_left
+from axiarch.insight.forecast import Forecast, Pending, seconds_left
 from axiarch.journal.read import JournalReader
 from axiarch.journal.records import (
+    OVER,
     EpochRecord,
     EventRecord,
+    ExampleRecord,
     LaneRecord,
     RecipeRecord,
     RunRecord,
@@ -26,7 +29,7 @@ from axiarch.journal.records import (
 )
 from axiarch.journal.workspace import Workspace
 from axiarch.plain import shown
-from axiarch.ranking.rank import Ranking, RunResult, rank
+from axiarch.ranking.rank import Ranking, RunResult, partials, rank
 from axiarch.recipes.searchfile import SearchFile, read_search
 from axiarch.runner.material import shape_of
 from axiarch.search.methods import make_method
@@ -49,7 +52,8 @@ class Curve:
     learning_rate: tuple[float, ...] = ()
     gradient_norm: tuple[float, ...] = ()
     seconds: tuple[float, ...] = ()
-    layers: tuple[tuple[tuple[float, float, float], ...], ...] = ()
+    layers: tuple[tuple[tuple[float, float, float, float], ...], ...] = ()
+    waited: tuple[float, ...] = ()
     spent: tuple[int, ...] = ()
 
     def __len__(self) -> int:
@@ -57,8 +61,13 @@ class Curve:
 
     @cached_property
     def dead(self) -> tuple[float, ...]:
-        """The share of dead units in the worst layer, for each epoch; 0 where it was not measured."""
-        return tuple(max((layer[1] for layer in epoch), default=0.0) for epoch in self.layers)
+        """The share of dead or saturated units in the worst layer, for each epoch; 0 where it was not measured."""
+        return tuple(max((max(layer[1], layer[3]) for layer in epoch), default=0.0) for epoch in self.layers)
+
+    @cached_property
+    def waiting(self) -> float:
+        """The share of the time that was spent gathering the rows of batches."""
+        return sum(self.waited) / self.total_seconds if self.total_seconds > 0 else 0.0
 
     @cached_property
     def total_seconds(self) -> float:
@@ -73,10 +82,10 @@ class Curve:
     def extended(self, more: Sequence[tuple[EpochRecord, int]]) -> Curve:
         """Return the curve with `more` epochs, each with what was spent by then."""
         new = [(e.train_loss, e.train_loss_still, e.validation_loss, e.metrics, e.learning_rate, e.gradient_norm,
-                e.seconds, e.layers, spent) for e, spent in more]
+                e.seconds, e.layers, e.waited, spent) for e, spent in more]
         columns: tuple[tuple[Any, ...], ...] = (
             self.training, self.training_still, self.validation, self.metrics, self.learning_rate,
-            self.gradient_norm, self.seconds, self.layers, self.spent)
+            self.gradient_norm, self.seconds, self.layers, self.waited, self.spent)
         grown: list[Any] = [old + added for old, added in zip(columns, zip(*new, strict=True), strict=True)]
         return Curve(*grown)
 
@@ -103,6 +112,14 @@ class Snapshot:
     seconds_left : float or None
     taken : float
         Seconds it has run, pauses left out.
+    expected_epochs : float
+        Epochs in all, about and at the most, of a method that decides how long each recipe is trained; else 0.
+    examples : mapping of int to ExampleRecord
+        By run: what watched runs say of some validation rows.
+    forecast : Forecast or None
+        What it was expected to take, if that was worked out before it started.
+    memory : int
+        Bytes that all workers together took at the most; 0 while it runs.
     """
 
     search: SearchRecord
@@ -117,16 +134,20 @@ class Snapshot:
     expected_runs: int
     seconds_left: float | None
     taken: float
+    expected_epochs: float = 0.0
+    examples: Mapping[int, ExampleRecord] = field(default_factory=dict)
+    forecast: Forecast | None = None
+    memory: int = 0
 
     @property
     def ended_runs(self) -> int:
         """Runs of which nothing more will come."""
-        return sum(r.state in ("ended", "failed") for r in self.runs.values())
+        return sum(r.state in OVER for r in self.runs.values())
 
     @property
     def epochs(self) -> int:
         """Epochs trained in all runs together."""
-        return sum(map(len, self.curves.values()))
+        return sum(map(len, self.curves.values())) - sum(r.start for r in self.runs.values())
 
     @property
     def over(self) -> bool:
@@ -156,6 +177,7 @@ class Watcher:
     _last: Snapshot | None = None
     _spent: int = 0
     _works: dict[int, float] = field(default_factory=dict)
+    _expected: tuple[int, float] = (0, 0.0)
 
     def __post_init__(self) -> None:
         self._reader = JournalReader(self.workspace.journal)
@@ -204,11 +226,11 @@ class Watcher:
         self._runs.update((r.id, r) for r in changes.runs)
         more: dict[int, list[tuple[EpochRecord, int]]] = {}
         for epoch in changes.epochs:
-            self._spent += 1
+            self._spent += epoch.epoch > self._runs[epoch.run].start
             more.setdefault(epoch.run, []).append((epoch, self._spent))
         for run, epochs in more.items():
             self._curves[run] = self._curves.get(run, Curve()).extended(epochs)
-        if any(r.state in ("ended", "failed") for r in changes.runs):
+        if any(r.state in OVER or r.state == "resting" for r in changes.runs):
             self._ranking = self._rank()
 
     def _rank(self) -> Ranking:
@@ -220,7 +242,11 @@ class Watcher:
                                          curve.total_seconds, run.reason != "diverged", (run.repeat, run.fold)))
             elif run.state == "failed":
                 broken.append(run.recipe)
-        return rank(results, {r.number: r.parameters for r in self._recipes.values()}, broken)
+        ranking = rank(results, {r.number: r.parameters for r in self._recipes.values()}, broken)
+        first = {r.recipe: self._curves[r.id].validation for r in sorted(
+            self._runs.values(), key=lambda r: (r.repeat, r.fold), reverse=True)
+            if r.id in self._curves and r.state in ("resting", "cut")}
+        return replace(ranking, partial=partials(first, [*(r.recipe for r in ranking.rows), *ranking.broken]))
 
     def _snapshot(self, record: SearchRecord, alive: bool) -> Snapshot:
         if record.state in ("preparing", "running", "paused") and not alive:
@@ -228,27 +254,55 @@ class Watcher:
         if self._last is None:
             file = read_search(record.file, "search.toml")
             dataset = data_set(self.workspace, record.data)
-            expected = make_method(file.method, file.space, file.seed).expected
+            blocks = 1 if file.start else file.repeats * len(dataset.folds)
+            method = make_method(file.method, file.space, file.seed, blocks)
+            self._expected = method.expected_runs, method.expected_epochs if method.learns else 0.0
         else:
             file, dataset = self._last.file, self._last.dataset
-            expected = self._last.expected_runs // (file.repeats * len(dataset.folds))
-        expected_runs = max(expected * file.repeats * len(dataset.folds), len(self._runs))
+        rulings = [r.value for r in self._reader.rulings(self.number) if r.what == "recipes"]
+        if rulings:
+            options = {**file.method.options, "recipes": rulings[-1]}
+            method = make_method(replace(file.method, options=options), file.space, file.seed,
+                                 file.repeats * len(dataset.folds))
+            self._expected = method.expected_runs, method.expected_epochs if method.learns else 0.0
+        expected_runs = max(self._expected[0], len(self._runs))
         if record.state == "done":
             expected_runs = len(self._runs)
         lanes = self._reader.lanes(self.number)
         return Snapshot(
             record, file, dataset, MappingProxyType(dict(self._recipes)), MappingProxyType(dict(self._runs)),
-            MappingProxyType(dict(self._curves)), self._ranking, lanes, self._reader.events(self.number),
+            MappingProxyType(dict(self._curves)), self._ranking, lanes,
+            tuple(e for e in self._reader.events(self.number) if e.kind != "memory"),
             expected_runs, self._seconds_left(dataset, expected_runs, len(lanes)), record.taken(time.time()),
+            self._expected[1], {e.run: e for e in self._reader.examples(self.number)},
+            self._last.forecast if self._last else self._forecast(), self._memory(record),
         )
 
+    def _forecast(self) -> Forecast | None:
+        """Return what the search was expected to take, if that was worked out before it started."""
+        try:
+            known = json.loads((self.workspace.search(self.number) / "forecast.json").read_text(encoding="utf-8"))
+            return Forecast(**known)
+        except (OSError, ValueError, TypeError):
+            return None
+
+    def _memory(self, record: SearchRecord) -> int:
+        """Return the bytes that all workers together took at the most; 0 while that is not known."""
+        if record.state not in ("done", "stopped", "failed"):
+            return 0
+        return max((int(e.text) for e in self._reader.events(self.number) if e.kind == "memory"), default=0)
+
     def _seconds_left(self, dataset: Dataset, expected: int, lanes: int) -> float | None:
+        if self._expected[1]:
+            spent = self._spent
+            seconds = sum(curve.total_seconds for curve in self._curves.values())
+            return max(self._expected[1] - spent, 1) * seconds / spent / lanes if spent and lanes else None
         pending = []
         for run in self._runs.values():
             recipe = self._recipes[run.recipe].recipe
             curve = self._curves.get(run.id, Curve())
             pending.append(Pending(self._work(run.recipe, dataset), len(curve), recipe.whole("epochs"),
-                                   run.state in ("ended", "failed"), curve.total_seconds))
+                                   run.state in OVER, curve.total_seconds))
         return seconds_left(pending, expected, lanes)
 
     def _work(self, number: int, dataset: Dataset) -> float:

@@ -8,9 +8,10 @@ import subprocess
 import sys
 import time
 import unittest
+from dataclasses import replace
 
 from axiarch import workflows
-from axiarch.recipes.searchfile import write_search
+from axiarch.recipes.searchfile import MethodChoice, write_search
 from tests.support import FolderCase, ring_rows, ring_search, ring_workspace, until, write_csv
 
 
@@ -48,6 +49,12 @@ class WholeWay(CliCase):
         self.assertEqual(again["ranking"], result["ranking"])
         self.assertIn("leader", self.cli("ranking", *work).stdout)
         self.assertEqual(json.loads(self.cli("status", "--json", *work).stdout)["runs_ended"], 12)
+        judged = json.loads(self.cli("judge", "--json", *work).stdout)
+        self.assertEqual(sum(map(sum, judged["confusion"])), judged["rows"])
+        self.assertAlmostEqual(judged["accuracy"], sum(judged["confusion"][i][i] for i in range(2)) / judged["rows"])
+        leader = next(r for r in result["ranking"] if r["place"] == 1)
+        self.assertEqual(judged["recipe"], leader["recipe"])
+        self.assertIn("precision", self.cli("judge", *work).stdout)
         for what, name in (("ranking", "r.csv"), ("chart", "c.svg"), ("chart", "c.pdf"), ("curves", "k.svg")):
             self.cli("export", what, name, *work)
             self.assertTrue((self.folder / name).exists())
@@ -62,6 +69,28 @@ class WholeWay(CliCase):
             self.cli(word, *(["--background"] if word == "resume" else []), *work)
             until(lambda wanted=state: workflows.look_at(workspace).search.state == wanted, what=state)
         self.assertIn("stopped", self.cli("status", *work).stdout)
+
+    def test_a_race_is_steered_and_a_recipe_goes_on_when_it_is_over(self) -> None:
+        workspace = ring_workspace(self.folder / "w")
+        work = ["-w", str(workspace.folder)]
+        options = {"recipes": 9, "window": 6, "finalists": 2}
+        race = replace(ring_search(epochs=9000, patience=0), method=MethodChoice("racing", options))
+        self.cli("search", self.search_file(write_search(race)), "--background", *work)
+        until(lambda: len(workflows.look_at(workspace).recipes) >= 4, what="recipes")
+        for words, text in ((("cut", "2"), "cuts recipe 2"), (("keep", "3"), "keeps recipe 3"),
+                            (("more", "4", "7"), "7 epochs more"), (("budget", "11"), "11 recipes in all"),
+                            (("workers", "1"), "1 workers"), (("add", "width=5", "learning_rate=0.02"), "takes it in")):
+            self.assertIn(text, self.cli(*words, *work).stdout)
+        until(lambda: workflows.look_at(workspace).runs_of(2)[0].text == "cut by hand", what="the cut")
+        until(lambda: 5 in [r.recipe["width"] for r in workflows.look_at(workspace).recipes.values()], what="it")
+        self.assertIn("there is no recipe 99", self.cli("cut", "99", *work, code=4).stderr)
+        self.assertIn("one value", self.cli("add", "width=5 | 6", *work, code=2).stderr)
+        self.cli("stop", *work)
+        until(lambda: workflows.look_at(workspace).search.state == "stopped", what="the stop")
+        recipe = next(r.recipe for r in workflows.look_at(workspace).runs.values() if workflows.look_at(
+            workspace).curves.get(r.id) and r.state != "ended")
+        result = json.loads(self.cli("more", str(recipe), "3", "--json", *work).stdout)
+        self.assertEqual((result["state"], len(result["ranking"])), ("done", 1))
 
     def test_ctrl_c_stops_and_keeps_what_has_ended(self) -> None:
         workspace = ring_workspace(self.folder / "w")

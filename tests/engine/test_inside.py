@@ -26,7 +26,7 @@ class Layers(unittest.TestCase):
         for progress in stack.train_epoch():
             n = progress.numbers
             self.assertEqual(len(n.layers), 3)
-            weights = np.sqrt(sum(gradient**2 for gradient, _, _ in n.layers))
+            weights = np.sqrt(sum(gradient**2 for gradient, *_ in n.layers))
             self.assertLessEqual(weights, n.gradient_norm * 1.001)
             self.assertGreater(weights, 0.5 * n.gradient_norm)
 
@@ -35,7 +35,7 @@ class Layers(unittest.TestCase):
         first = stack.shape.placed[0]
         stack.parameters[0, first.biases : first.biases + 6] = -1e3  # six of eight never wake
         (progress,) = stack.train_epoch()
-        self.assertEqual(next(dead for _, dead, _ in progress.numbers.layers), 0.75)
+        self.assertEqual(next(dead for _, dead, _, _ in progress.numbers.layers), 0.75)
         self.assertEqual(progress.numbers.layers[-1][1], 0.0)
 
     def test_a_saturated_unit_is_dead_too(self) -> None:
@@ -48,7 +48,7 @@ class Layers(unittest.TestCase):
     def test_how_far_weights_move_is_the_rate_times_the_gradient(self) -> None:
         stack = self.stack(small_data(), depth=1, optimiser="sgd", learning_rate=0.01)
         (progress,) = stack.train_epoch()
-        for (gradient, _, moved), p in zip(progress.numbers.layers, stack.shape.placed, strict=True):
+        for (gradient, _, moved, _), p in zip(progress.numbers.layers, stack.shape.placed, strict=True):
             own = stack.parameters[0, p.weights : p.weights + p.fan_in * p.units]
             self.assertAlmostEqual(moved / (0.01 * gradient / float(np.linalg.norm(own))), 1.0, delta=0.01)
 

@@ -59,21 +59,22 @@ class Bending(unittest.TestCase):
     def test_smoothed_labels_have_the_gradient_of_the_smoothed_loss(self) -> None:
         rng = np.random.default_rng(0)
         z, labels, smooth = rng.normal(size=(1, 4, 3)), rng.integers(0, 3, (1, 4)).astype(np.int32), 0.3
+        bends = np.array([[smooth, 1.0, 0.0, 1.0]])
         wanted = (1 - smooth) * np.eye(3)[labels[0]] + smooth / 3
         p = np.exp(z[0]) / np.exp(z[0]).sum(1, keepdims=True)
-        kernels.softmax_loss(z, labels, np.zeros(1), np.zeros((1, 4)), True, np.full(1, smooth), np.ones((1, 3)), 1, 4)
+        kernels.softmax_loss(z, labels, np.zeros(1), np.zeros((1, 4)), True, bends, np.ones((1, 3)), 1, 4)
         np.testing.assert_allclose(z[0], (p - wanted) / 4)
         z = rng.normal(size=(1, 4, 1))
         share = 1 / (1 + np.exp(-z[0, :, 0]))
         labels = np.array([[0, 1, 1, 0]], np.int32)
-        kernels.binary_loss(z, labels, np.zeros(1), np.zeros((1, 4)), True, np.full(1, smooth), np.ones((1, 2)), 1, 4)
+        kernels.binary_loss(z, labels, np.zeros(1), np.zeros((1, 4)), True, bends, np.ones((1, 2)), 1, 4)
         np.testing.assert_allclose(z[0, :, 0], (share - (labels[0] * 0.7 + 0.15)) / 4)
 
     def test_smoothing_and_weights_change_no_reported_loss(self) -> None:
         rng = np.random.default_rng(1)
         z, labels = rng.normal(size=(1, 5, 3)), rng.integers(0, 3, (1, 5)).astype(np.int32)
         found = []
-        for bent in (plain(1, 3), (np.full(1, 0.4), np.array([[9.0, 1.0, 1.0]]))):
+        for bent in (plain(1, 3), (np.array([[0.4, 0.7, 0.0, 1.0]]), np.array([[9.0, 1.0, 1.0]]))):
             losses = np.zeros(1)
             kernels.softmax_loss(z.copy(), labels, losses, np.zeros((1, 4)), True, *bent, 1, 5)
             found.append(losses[0])
@@ -140,7 +141,7 @@ class Pictures(unittest.TestCase):
         seen = x.copy()
         kernels.augment(seen, *self.shape, np.array([int(values.get("shift", 0))]),
                         np.array([int(values.get("flip", 0))]), np.array([values.get("contrast", 0.0)]),
-                        np.array([values.get("erase", 0.0)]), np.array([key], np.uint64), step, 1, rows)
+                        np.array([values.get("erase", 0.0)]), np.zeros(1), np.array([key], np.uint64), step, 1, rows)
         return x.reshape(rows, *self.shape), seen.reshape(rows, *self.shape)
 
     def test_a_shift_moves_whole_pictures_and_fills_with_the_mean(self) -> None:
@@ -216,7 +217,7 @@ class Averaging(unittest.TestCase):
         mean, path = np.zeros((1, 2)), np.random.default_rng(0).normal(size=(30, 1, 2))
         wanted = 0.0
         for step, w in enumerate(path):
-            kernels.average(mean, w, np.array([0.8]), np.array([step]), 1)
+            kernels.average(mean, w, np.array([0.8]), np.array([step]), np.ones(1, np.bool_), 1)
             memory = min(0.8, (1 + step) / (10 + step))
             wanted = memory * wanted + (1 - memory) * w[0, 0]
         self.assertAlmostEqual(mean[0, 0], wanted)

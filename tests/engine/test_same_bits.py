@@ -17,6 +17,7 @@ from axiarch.engine.network import StackShape
 from axiarch.engine.run import RunSpec
 from axiarch.engine.stack import RunState, Stack, TrainingData
 from axiarch.engine.streams import Streams
+from axiarch.errors import TrainingError
 from axiarch.recipes.recipe import Recipe
 from tests.support import recipe, small_data
 
@@ -39,7 +40,8 @@ def private(draw: st.DrawFn) -> dict[str, object]:
             "learning_rate": draw(st.sampled_from([1e-4, 1e-2, 0.5, 50.0])),
             "schedule": draw(st.sampled_from(["constant", "exponential"])),
             "dropout": draw(st.sampled_from([0.0, 0.2, 0.7])), "l2": draw(st.sampled_from([0.0, 1e-2])),
-            "weight_decay": draw(st.sampled_from([0.0, 0.1])),
+            "weight_decay": draw(st.sampled_from([0.0, 0.1])), "mixing": draw(st.sampled_from([0.0, 0.4])),
+            "accumulation": draw(st.sampled_from([1, 1, 2, 3])), "averaging": draw(st.sampled_from([0.0, 0.9])),
             "initialisation": draw(st.sampled_from(["auto", "orthogonal"]))}
 
 
@@ -59,9 +61,10 @@ def train(recipes: Sequence[Recipe], epochs: int, first: int = 0,
 
 class SameBits(unittest.TestCase):
     def same(self, a: RunState, b: RunState) -> None:
-        for name in ("parameters", "best_parameters", "optimiser"):
+        for name in ("parameters", "best_parameters", "optimiser", "kept"):
+            self.assertEqual(getattr(a, name) is None, getattr(b, name) is None)
             np.testing.assert_array_equal(getattr(a, name), getattr(b, name), name)
-        np.testing.assert_equal(asdict(a.watch), asdict(b.watch))
+        np.testing.assert_equal({**asdict(a.watch), "seconds": 0}, {**asdict(b.watch), "seconds": 0})
 
     @settings(max_examples=25, deadline=None)
     @given(shapes(), st.lists(private(), min_size=2, max_size=5))
@@ -88,6 +91,24 @@ class SameBits(unittest.TestCase):
                 loaded = load_checkpoint(path, run, StackShape.of(each, 5, 3), "data")
             _, rest = train([each], 4 - pause, first=k, states=[loaded])
             self.same(rest[0], whole[k])
+
+    def test_back_to_the_best_epoch_gives_the_epochs_after_it_again(self) -> None:
+        each = recipe(learning_rate=0.3, optimiser="momentum", averaging=0.5, accumulation=2, epochs=9)
+        _, (whole,) = train([each], 9)
+        best = whole.watch.best_epoch
+        self.assertLess(best, 9)
+        back = whole.at_best(each)
+        self.assertEqual((back.epoch, len(back.watch.losses)), (best, best))
+        _, (first,) = train([each], best)
+        self.same(first, back)
+        _, (again,) = train([each], 9 - best, states=[back])
+        self.same(again, whole)
+
+    def test_without_a_kept_epoch_there_is_no_way_back(self) -> None:
+        stack = Stack(StackShape.of(recipe(), 5, 3), 1, DATA)
+        stack.add(RunSpec(0, recipe(), Streams(9)))
+        with self.assertRaises(TrainingError):
+            stack.state(0).at_best(recipe())
 
     def test_convolutions_alone_or_stacked(self) -> None:
         rng = np.random.default_rng(0)

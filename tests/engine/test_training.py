@@ -96,7 +96,7 @@ class Ending(unittest.TestCase):
         assert end is not None
         # The mean of three epochs is lowest at the fifth: 0.6, 0.7 and 0.7.
         self.assertEqual((end.reason, end.epochs), ("patience", 9))
-        self.assertIn("of epoch 5 for 4 epochs", end.text)
+        self.assertIn("for 4 epochs, since epoch 5", end.text)
 
     def test_an_improvement_too_small_does_not_count(self) -> None:
         falling = [1.0 - 1e-6 * i for i in range(40)]

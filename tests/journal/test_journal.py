@@ -18,7 +18,8 @@ from tests.support import FolderCase, without_privileges
 
 def epoch(run: int, number: int, loss: float = 0.5) -> EpochRecord:
     """Return an epoch."""
-    return EpochRecord(run, number, loss, loss, loss, (0.5, 2.0), 0.1, 1.0, 0.01, ((0.5, 0.0, 1e-3), (0.1, 0.25, 2e-3)))
+    return EpochRecord(run, number, loss, loss, loss, (0.5, 2.0), 0.1, 1.0, 0.01,
+                       ((0.5, 0.0, 1e-3, 0.0), (0.1, 0.25, 2e-3, 0.5)), 0.002)
 
 
 class JournalCase(FolderCase):
@@ -29,7 +30,8 @@ class JournalCase(FolderCase):
         self.addCleanup(self.writer.close)
         with self.writer.transaction():
             self.writer.add_search(1, "s", "file", "d", "print")
-            self.ids = [run for run, _, _ in self.writer.add_recipe(1, 1, Recipe({"width": 8}), 99, 2)]
+            self.writer.add_recipe(1, 1, Recipe({"width": 8}), 99)
+            self.ids = [self.writer.add_run(1, 1, repeat, 0) for repeat in range(2)]
         self.reader = JournalReader(self.path)
         self.addCleanup(self.reader.close)
 

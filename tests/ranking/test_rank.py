@@ -8,7 +8,7 @@ from dataclasses import replace
 
 import numpy as np
 
-from axiarch.ranking.rank import Ranking, RunResult, rank
+from axiarch.ranking.rank import Partial, Ranking, RunResult, partials, rank
 
 
 def run(recipe: int, *losses: float, ended: bool = True, training: float = 0.1) -> RunResult:
@@ -103,6 +103,48 @@ class Ties(unittest.TestCase):
             best = min(found.rows, key=lambda r: r.recipe)  # a recipe named beforehand
             wrong += best.standing == "apart"
         self.assertLess(wrong / 400, 0.05)
+
+
+class Disappointment(unittest.TestCase):
+    """By how much the leader's mean is too low because it was chosen for being low, against many made-up searches."""
+
+    def searched(self, truth: np.ndarray, spread: float, seed: int) -> tuple[float, float]:
+        """Return what a ranking says, and what it is in truth."""
+        rng = np.random.default_rng(seed)
+        drawn = truth[:, None] + spread * rng.normal(size=(len(truth), 3))
+        found = ranking(*(flat(i, float(x)) for i, own in enumerate(drawn) for x in own))
+        leader = found.rows[0]
+        return found.disappointment or 0.0, float(truth[leader.recipe]) - leader.loss
+
+    def test_it_is_about_right_on_average(self) -> None:
+        rng = np.random.default_rng(5)
+        for truth in (np.full(30, 1.0), rng.normal(1.0, 0.03, 30), np.linspace(0.9, 1.3, 30)):
+            pairs = np.array([self.searched(truth, 0.05, seed) for seed in range(60)])
+            said, true = pairs.mean(axis=0)
+            self.assertAlmostEqual(said, true, delta=0.012)
+
+    def test_recipes_far_apart_disappoint_little(self) -> None:
+        near = self.searched(np.full(20, 1.0), 0.05, 1)[0]
+        far = self.searched(np.linspace(1.0, 5.0, 20), 0.05, 1)[0]
+        self.assertLess(far, 0.2 * near)
+
+    def test_without_a_spread_nothing_is_said(self) -> None:
+        self.assertIsNone(ranking(flat(1, 0.5), flat(2, 0.6)).disappointment)
+
+
+class Partials(unittest.TestCase):
+    def test_cut_recipes_stand_by_how_far_they_came_and_beside_the_best_then(self) -> None:
+        first = {1: [0.9, 0.8, 0.7, 0.6, 0.5], 2: [1.0, 1.0, 1.0], 3: [0.8, 0.8, 0.8], 4: [0.9] * 5, 5: []}
+        found = partials(first, [1])
+        self.assertEqual([p.recipe for p in found], [4, 3, 2])
+        self.assertEqual((found[0].epochs, found[1].epochs), (5, 3))
+        self.assertAlmostEqual(found[0].best_then, 0.6)
+        self.assertAlmostEqual(found[1].best_then, 0.8)
+        self.assertEqual(found[1], Partial(3, 3, found[1].loss, found[1].best_then))
+
+    def test_they_never_enter_the_ranking(self) -> None:
+        rows = ranking(flat(1, 0.5), flat(1, 0.6)).rows
+        self.assertEqual([r.recipe for r in rows], [1])
 
 
 class Pairs(unittest.TestCase):

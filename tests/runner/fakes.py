@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections import deque
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 
 from axiarch.engine.run import EpochNumbers, RunEnd
 from axiarch.runner.tasks import Held, Ready, Report, Task, Trained, WantedRun
@@ -25,6 +25,12 @@ class ScriptedExecutor:
 
     def extend(self, lane: int, run: WantedRun) -> None:
         self.extended.append((lane, run))
+
+    def release(self, lane: int, run: int) -> None:
+        self.orders.append(f"release {run}")
+
+    def resize(self, lanes: int) -> None:
+        self.orders.append(f"resize {lanes}")
 
     def hold(self) -> None:
         self.orders.append("hold")
@@ -54,6 +60,17 @@ class ScriptedExecutor:
         end = RunEnd("completed", "all 1 epochs", 1, 1, loss)
         self.reports.append(Trained(lane, tuple((r, numbers) for r in runs), tuple((r, end) for r in runs)))
         if ready:
+            self.ready(lane)
+
+    def train(self, lane: int, losses: Mapping[int, Sequence[float]], rest: bool = True) -> None:
+        """Report epochs of runs, all up to the same one, in which they come to rest; then that the lane is idle."""
+        epochs = len(next(iter(losses.values())))
+        for e in range(epochs):
+            numbers = {r: EpochNumbers(e + 1, own[e], own[e], own[e], (0.5,), 0.1, 1.0, 0.01)
+                       for r, own in losses.items()}
+            self.reports.append(Trained(lane, tuple(numbers.items()), (),
+                                        tuple(losses) if rest and e == epochs - 1 else ()))
+        if rest:
             self.ready(lane)
 
     def ready(self, lane: int) -> None:

@@ -11,7 +11,7 @@ from axiarch.data.plan import DataPlan, SplitPlan
 from axiarch.engine.network import StackShape
 from axiarch.engine.run import RunSpec
 from axiarch.engine.streams import Streams
-from axiarch.journal.inbox import send
+from axiarch.journal.inbox import Request, send
 from axiarch.journal.read import JournalReader
 from axiarch.journal.write import JournalWriter
 from axiarch.recipes.searchfile import SearchFile, write_search
@@ -160,18 +160,18 @@ class Scripted(RunnerCase):
 
     def test_a_pause_counts_when_every_lane_stands_still(self) -> None:
         runner, executor = self.start()
-        send(self.workspace.search(1), "pause")
+        send(self.workspace.search(1), Request("pause"))
         runner.turn(0)
         self.assertEqual(executor.orders, ["hold"])
         self.assertEqual(self.state(), "paused")
-        send(self.workspace.search(1), "resume")
+        send(self.workspace.search(1), Request("resume"))
         runner.turn(0)
         self.assertEqual(executor.orders, ["hold", "go"])
         self.assertEqual(self.state(), "running")
 
     def test_nothing_is_handed_out_while_paused(self) -> None:
         runner, executor = self.start()
-        send(self.workspace.search(1), "pause")
+        send(self.workspace.search(1), Request("pause"))
         runner.turn(0)
         before = len(executor.submitted)
         executor.end(0, *[run.spec.id for run in executor.tasks[0].runs])

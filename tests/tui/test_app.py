@@ -7,6 +7,7 @@ import contextlib
 import os
 import unittest
 from collections.abc import AsyncIterator, Callable
+from dataclasses import replace
 from pathlib import Path
 from unittest import mock
 
@@ -16,6 +17,7 @@ from axiarch import workflows
 from axiarch.data.demo_hum import hum
 from axiarch.errors import DataError
 from axiarch.journal.workspace import Workspace
+from axiarch.recipes.searchfile import MethodChoice
 from axiarch.tui import messages as said
 from axiarch.tui.actions import ACTIONS, VIEWS, actions_of
 from axiarch.tui.app import AxiarchApp
@@ -330,6 +332,76 @@ class Searching(AppCase):
             self.assertEqual(app._state.open_recipe, app._state.snapshot.ranking.rows[1].recipe)  # type: ignore
             await pilot.press("escape")
             self.assertEqual(app.view, "ladder")
+
+    async def test_recipes_are_marked_drawn_together_and_gone_on_with(self) -> None:
+        workspace = self.searched()
+        async with self.running(workspace) as (app, pilot):
+            await pilot.press("4", "m", "down", "m", "enter")
+            await self.until(pilot, lambda: app.view == "strips")
+            self.assertEqual(len(app._state.marked), 2)
+            await pilot.press("v")
+            await self.shows(app, pilot, "2 trainings of one run each")
+            for axis in ("step of the optimiser", "seconds of training"):
+                await pilot.press("b")
+                await self.shows(app, pilot, axis)
+            await pilot.press("m")
+            self.assertEqual(len(app._state.marked), 1)
+            await pilot.press("v", "c")
+            await self.shows(app, pilot, "from its last epoch, 6?")
+            await pilot.press("x", "enter")
+            await self.shows(app, pilot, "not a whole number")
+            await pilot.press("c", "backspace", "4", "enter")
+            await self.until(pilot, lambda: app._state.snapshot and app._state.snapshot.search.number == 2
+                             and app._state.snapshot.search.state == "done")
+            s = app._state.snapshot
+            assert s is not None
+            self.assertEqual(len(next(iter(s.curves.values()))), 10)
+            await self.shows(app, pilot, "of validation rows")
+            await pilot.press("C")
+            await self.shows(app, pilot, "from its best epoch")
+            await pilot.press("escape", "k", "d", "a", "g", "w")
+            await self.shows(app, pilot, "for a search that runs")
+
+    async def test_versions_are_kept_compared_and_gone_back_to(self) -> None:
+        workspace = ring_workspace(self.folder / "w")
+        workflows.save_draft(workspace, ring_search())
+        async with self.running(workspace) as (app, pilot):
+            await pilot.press("2", "V")
+            await self.shows(app, pilot, "No version has been kept yet")
+            await pilot.press("escape", "k")
+            await pilot.press(*"plain", "colon", *"first", "enter")
+            await self.shows(app, pilot, "Kept as version 1: plain")
+            await pilot.press("down", "down", "enter", *["backspace"] * 12, *"13", "enter")
+            await self.until(pilot, lambda: app._state.draft.space.base["width"] == 13)
+            await pilot.press("V")
+            await self.shows(app, pilot, "base on the sheet")
+            await self.shows(app, pilot, "first")
+            await pilot.press("enter")
+            await self.until(pilot, lambda: app._state.draft.space.base["width"] == 8)
+            await pilot.press("u")
+            await self.until(pilot, lambda: app._state.draft.space.base["width"] == 13)
+
+    async def test_a_race_is_watched_and_steered(self) -> None:
+        workspace = ring_workspace(self.folder / "w")
+        options = {"recipes": 8, "window": 6, "finalists": 2}
+        race = replace(ring_search(epochs=9000, patience=0), method=MethodChoice("racing", options))
+        workflows.save_draft(workspace, race)
+        async with self.running(workspace) as (app, pilot):
+            await pilot.press("2", "s")
+            await self.until(pilot, lambda: app.view == "field")
+            await self.shows(app, pilot, "of about")
+            await self.until(pilot, lambda: len(app._state.snapshot.recipes) >= 4)
+            await pilot.press("g")
+            await self.shows(app, pilot, "How many recipes in all?")
+            await pilot.press(*["backspace"] * 3, "9", "enter", "a", "y", "5", "k")
+            await self.shows(app, pilot, "is trained to its end")
+            number = app._state.open_recipe
+            await pilot.press("d", "y")
+            await self.until(pilot, lambda: app._state.snapshot.runs_of(number)[0].text == "cut by hand")
+            await pilot.press("4")
+            await self.shows(app, pilot, "cut at")
+            await pilot.press("x", "y")
+            await self.until(pilot, lambda: app._state.snapshot.search.state == "stopped")
 
     async def test_exports_are_written_and_named(self) -> None:
         workspace = self.searched()

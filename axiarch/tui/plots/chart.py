@@ -57,6 +57,8 @@ class Chart:
     levels : sequence of Level
     cursor : float or None
         Where the upright cursor line stands, in x.
+    marks : sequence of (float, float, str, str)
+        Single marks: place in x and y, symbol, role.
     """
 
     series: Sequence[Series]
@@ -67,6 +69,7 @@ class Chart:
     levels: Sequence[Level] = field(default_factory=tuple)
     cursor: float | None = None
     ticks_below: bool = True
+    marks: Sequence[tuple[float, float, str, str]] = field(default_factory=tuple)
 
 
 def draw_chart(chart: Chart, width: int, height: int) -> Rows:
@@ -78,6 +81,8 @@ def draw_chart(chart: Chart, width: int, height: int) -> Rows:
     canvas = Canvas(cols, rows)
     for series in chart.series:
         canvas.line(chart.x.at(series.x), chart.y.at(series.y), series.role, series.rank)
+    for x, y, symbol, role in chart.marks:
+        canvas.mark(float(chart.x.at(x)), float(chart.y.at(y)), symbol, role)
     for series in chart.series:
         if series.end and len(series.x):
             canvas.mark(float(chart.x.at(series.x[-1])), float(chart.y.at(series.y[-1])), series.end, series.role)

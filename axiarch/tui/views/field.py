@@ -9,7 +9,7 @@ from textual.app import ComposeResult
 from axiarch.plain import count, loss
 from axiarch.recipes.steady import steady
 from axiarch.tui.plots.chart import Chart, Level, Series, draw_chart, loss_scale
-from axiarch.tui.plots.runs import Row, Rows, fit, right
+from axiarch.tui.plots.runs import Row, Rows, cut, fit, right
 from axiarch.tui.plots.scale import Scale
 from axiarch.tui.views.view import View
 from axiarch.tui.widgets.drawing import Drawing, TallDrawing
@@ -64,9 +64,19 @@ class Lines(Drawing):
         chart = Chart(series, Scale(1 if self.by_epoch else 0, self.end()),
                       loss_scale(values, s.dataset.floor.loss, best=best_level(s)),
                       "epoch of each run" if self.by_epoch else "budget spent: epochs of all runs",
-                      f"validation {s.dataset.target.loss_name}", floor_levels(s), self.cursor)
+                      f"validation {s.dataset.target.loss_name}", floor_levels(s), self.cursor, marks=self._cuts(s))
         reading = [] if self.cursor is None else [self._reading(s)]
         return [_legend(self.by_epoch), *draw_chart(chart, width, height - 1 - len(reading)), *reading]
+
+    def _cuts(self, s: Snapshot) -> list[tuple[float, float, str, str]]:
+        """Return a mark where each run ended that was cut or rests."""
+        found = []
+        for run in s.runs.values():
+            curve = s.curves.get(run.id)
+            if run.state in ("cut", "resting") and curve is not None:
+                at = float(len(curve) if self.by_epoch else curve.spent[-1])
+                found.append((at, curve.validation[-1], "╷", "faint" if run.state == "resting" else "ghost"))
+        return found
 
     def _reading(self, s: Snapshot) -> Row:
         """Return what stands under the cursor, in numbers."""
@@ -124,7 +134,8 @@ def _best(s: Snapshot) -> Series:
 
 def _legend(by_epoch: bool) -> Row:
     row: Row = [("         ", "ink"), ("━• training now", "glow"), ("   ", "ink"), ("━ leading", "lead"),
-                ("   ", "ink"), ("━ ", "ghost"), ("ended", "faint")]
+                ("   ", "ink"), ("━ ", "ghost"), ("ended", "faint"), ("   ", "ink"), ("╷ ", "faint"),
+                ("cut, or waiting to go on", "faint")]
     return row if by_epoch else [*row, ("   ", "ink"), ("━ best steady loss", "second")]
 
 
@@ -145,7 +156,7 @@ class Workers(TallDrawing):
             rows.append(self._lane(s, lane.number, lane.state, width))
         if len(s.lanes) > 4:
             rows.append([(f"          and {len(s.lanes) - 4} more workers", "faint")])
-        rows += _leader(s, width)
+        rows += [*_rounds(s, width), *_leader(s, width)]
         if s.events and (s.events[-1].kind in ("died", "failed") or s.over):
             rows.append([("     note ", "faint"), (fit(s.events[-1].text, width - 11).rstrip(), "warn"
                           if s.events[-1].kind in ("died", "failed") else "ink")])
@@ -166,6 +177,25 @@ class Workers(TallDrawing):
         role = "lead" if state == "held" else "glow"
         return [*name, ("━" * full, role), ("─" * (cells - full), "grid"),
                 (f"  {fit(stack, 21)}", "ink"), (fit(shape, max(width - 56, 8)).rstrip(), "faint")]
+
+
+def _rounds(s: Snapshot, width: int) -> Rows:
+    """Return how many recipes were let train how far, where that differs, and when the best last fell."""
+    first = {r.recipe: r for r in sorted(s.runs.values(), key=lambda r: (r.repeat, r.fold), reverse=True)}
+    until = {n: r.until or s.recipes[n].recipe.whole("epochs") for n, r in first.items()}
+    ends = sorted(set(until.values()))
+    if len(ends) < 2 or not s.expected_epochs:
+        return []
+    row: Row = [("   rounds ", "faint")]
+    for end in ends:
+        row += [(f"{end} epochs ", "faint"), (str(sum(u >= end for u in until.values())), "ink"), ("   ", "ink")]
+    best = _best(s)
+    if len(best.y) >= 2:
+        falls = np.flatnonzero(np.diff(best.y) < 0)
+        if falls.size:
+            at, by = best.x[falls[-1] + 1], best.y[falls[-1]] - best.y[falls[-1] + 1]
+            row.append((f"the best last fell {s.epochs - at:,.0f} epochs ago, by {loss(float(by))}", "faint"))
+    return [cut(row, width)]
 
 
 def _leader(s: Snapshot, width: int) -> Rows:

@@ -5,7 +5,7 @@ from __future__ import annotations
 from textual.app import ComposeResult
 
 from axiarch.plain import loss, shown
-from axiarch.ranking.rank import Ranked
+from axiarch.ranking.rank import Partial, Ranked
 from axiarch.recipes.recipe import describe
 from axiarch.tui.messages import RecipeOpened
 from axiarch.tui.plots import ladder
@@ -59,8 +59,10 @@ class Rungs(Listing):
         s = self.snapshot
         assert s is not None
         rows = s.ranking.rows
+        if len(rows) <= index < len(rows) + len(s.ranking.partial):
+            return self._partial(s, s.ranking.partial[index - len(rows)], width)
         if index >= len(rows):
-            number = s.ranking.broken[index - len(rows)]
+            number = s.ranking.broken[index - len(rows) - len(s.ranking.partial)]
             return [(right(f"recipe {number}", _HEAD - 2), "faint"), ("  ", "ink"),
                     ("✕ no result: every run diverged or failed", "warn")]
         row = rows[index]
@@ -75,11 +77,30 @@ class Rungs(Listing):
                 (fit(differs(s, row), max(width - _HEAD - track - 2, 0)), "ink" if index == 0 else "faint")]
 
 
+    def _partial(self, s: Snapshot, known: Partial, width: int) -> Row:
+        """Return the line of a recipe that was not trained to its end: never to be read as a result."""
+        of = s.recipes[known.recipe].recipe.whole("epochs")
+        run = s.runs_of(known.recipe)[0]
+        state = {"cut": "cut", "resting": "resting"}.get(run.state, "in training")
+        text = f"{state} at {known.epochs} of {of} epochs; the best then {loss(known.best_then)}. {run.text}"
+        track = track_width(width)
+        return [(right(f"#{known.recipe}", 12), "ghost"), (right(loss(known.loss), 9), "faint"), (" ", "ink"),
+                *ladder.rung(self.scale, track, known.loss, None, known.loss, [v.y for v in floor_levels(s)], "ghost",
+                             True), ("  ", "ink"), (fit(text, max(width - _HEAD - track - 2, 0)), "faint")]
+
+
 def _bracket(s: Snapshot, index: int) -> str:
-    tied = len(s.ranking.tied)
-    if tied < 2 or index >= tied:
+    last = max((i for i, row in enumerate(s.ranking.rows) if row.standing == "tied"), default=0)
+    if not last or index > last:
         return "  "
-    return " ╭" if index == 0 else " ╰" if index == tied - 1 else " │"
+    if s.ranking.rows[index].standing == "apart":
+        return " ┊"
+    return " ╭" if index == 0 else " ╰" if index == last else " │"
+
+
+def _numbers(s: Snapshot) -> list[int]:
+    """Return the recipes in the order of the lines."""
+    return [*(r.recipe for r in s.ranking.rows), *(p.recipe for p in s.ranking.partial), *s.ranking.broken]
 
 
 class Head(Drawing):
@@ -124,7 +145,7 @@ class LadderView(View):
         """Show the ranking; the cursor stays on its recipe wherever that goes."""
         s = self.state.snapshot
         head, rungs = self.query_one(Head), self.query_one(Rungs)
-        if s is None or not (s.ranking.rows or s.ranking.broken):
+        if s is None or not _numbers(s):
             rungs.count = 0
             head.snapshot = None
             head.redraw()
@@ -132,7 +153,7 @@ class LadderView(View):
         head.snapshot = rungs.snapshot = s
         if s.ranking.rows:
             head.scale = rungs.scale = loss_axis(s)
-        rungs.count = len(s.ranking.rows) + len(s.ranking.broken)
+        rungs.count = len(_numbers(s))
         place = next((i for i, r in enumerate(s.ranking.rows) if r.recipe == self._held), None)
         if place is not None and rungs.cursor != 0:
             rungs.cursor = place
@@ -150,9 +171,9 @@ class LadderView(View):
     def selected(self) -> int:
         """Return the recipe under the cursor, 0 if there is none."""
         s, cursor = self.state.snapshot, self.query_one(Rungs).cursor
-        if s is None or not (s.ranking.rows or s.ranking.broken):
+        numbers = _numbers(s) if s is not None else []
+        if not numbers:
             return 0
-        numbers = [*(r.recipe for r in s.ranking.rows), *s.ranking.broken]
         return numbers[min(cursor, len(numbers) - 1)]
 
     def focus_main(self) -> None:

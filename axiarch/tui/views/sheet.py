@@ -15,8 +15,9 @@ from axiarch.data.dataset import Dataset
 from axiarch.engine.schedules import rates
 from axiarch.errors import InputError, NotationError, RecipeError
 from axiarch.insight.regrets import regrets
-from axiarch.plain import count, shown
-from axiarch.recipes.recipe import Recipe
+from axiarch.plain import count, memory, number, shown
+from axiarch.recipes.fields import FIELDS
+from axiarch.recipes.recipe import Recipe, short
 from axiarch.recipes.searchfile import SearchFile
 from axiarch.tui.messages import DraftEdited, ErrorRaised
 from axiarch.tui.plots.chart import Chart, Series, draw_chart
@@ -60,6 +61,7 @@ class Plan(Drawing):
     search: SearchFile | None = None
     dataset: Dataset | None = None
     line: Line | None = None
+    kept: Recipe | None = None
 
     def draw(self, width: int, height: int) -> Rows:
         """Return the drawings, the value under the cursor explained on top."""
@@ -78,6 +80,9 @@ class Plan(Drawing):
         names = [_size(shape.inputs, "inputs"), *(_size(p.after, p.layer.name) for p in shape.placed[:-1]),
                  "classes" if self.dataset.classes else "amounts"]
         rows += draw_network(sizes, names, width, max(min(2 * len(sizes) - 1, height // 2), 5))
+        rows += wrap(f"{number(shape.work / 1e6, 3)} million multiplications and additions a step; "
+                     f"{memory(shape.run_bytes())} a run, {count(shape.capacity(), 'run')} side by side", width,
+                     "faint")
         for regret in regrets(base, self.dataset.rows)[:3]:
             rows += [[], *wrap(f"! {regret}", width, "warn")]
         left = height - len(rows) - 2
@@ -90,11 +95,32 @@ class Plan(Drawing):
         per_epoch = -(-self.dataset.rows["train"] // base.whole("batch_size"))
         epochs = base.whole("epochs")
         steps = np.linspace(0, epochs * per_epoch - 1, 200).astype(np.int64)
-        values = np.array([rates(base, int(s), 1, per_epoch)[0] for s in steps])
+        others = self._other_schedules(base)
+        curves = [np.array([rates(each, int(s), 1, per_epoch)[0] for s in steps]) for _, each in [("", base), *others]]
+        values = np.concatenate(curves)
         scale = span_of(values, margin=0.3) if np.ptp(values) == 0 else span_of(values, 0.0)
-        chart = Chart([Series(steps / per_epoch, values, "train")], Scale(0, epochs), scale, "epoch",
-                      f"learning rate, {base.word('schedule')}")
-        return draw_chart(chart, width, height)
+        series = [Series(steps / per_epoch, curve, role, 3 if i == 0 else 1)
+                  for i, (curve, role) in enumerate(zip(curves, ("train", "second", "warn", "glow"), strict=False))]
+        names: Row = [(f" ━ {base.word('schedule')}", "train"), *(
+            (f"   ━ {name}", role) for (name, _), role in zip(others, ("second", "warn", "glow"), strict=False))]
+        chart = Chart(series, Scale(0, epochs), scale, "epoch", "learning rate")
+        return [*draw_chart(chart, width, height - (1 if others else 0)), *([names] if others else [])]
+
+    def _other_schedules(self, base: Recipe) -> list[tuple[str, Recipe]]:
+        """Return the other schedules that the space allows, and that of the version kept last, to be drawn thinner."""
+        assert self.search is not None
+        varied = self.search.space.varied("schedule")
+        found = [(str(v), base.changed({"schedule": v})) for v in (varied.range.grid(3) if varied else ())
+                 if v != base["schedule"]]
+        if self.kept is not None and rates_differ(self.kept, base):
+            found.append((f"as kept: {self.kept['schedule']} {short(self.kept['learning_rate'])}", self.kept))
+        return found[:3]
+
+
+def rates_differ(one: Recipe, other: Recipe) -> bool:
+    """Say whether two recipes differ in anything that moves the learning rate."""
+    names = [name for name, field in FIELDS.items() if field.group == "schedule"]
+    return any(one[name] != other[name] for name in ("learning_rate", "epochs", *names))
 
 
 class Editor(Vertical):
@@ -215,12 +241,14 @@ class SheetView(View):
         self.set_class(self.size.width < 110, "narrow")
         draft = self.state.draft
         key = values.lines[values.cursor].key if values.lines else ""
-        pictures = self.state.dataset is not None and self.state.dataset.encoding.picture is not None
-        values.lines = sheet_rows.shown_lines(draft, pictures) if draft else []
+        data = self.state.dataset
+        values.lines = sheet_rows.shown_lines(draft, data is not None and data.encoding.picture is not None,
+                                              data is not None and not data.classes) if draft else []
         values.count = len(values.lines)
         values.cursor = next((i for i, line in enumerate(values.lines) if line.key == key), values.cursor)
         values.redraw()
         plan.search, plan.dataset = draft, self.state.dataset
+        plan.kept = self.state.versions[-1].recipe if self.state.versions else None
         plan.line = self._line()
         plan.redraw()
 

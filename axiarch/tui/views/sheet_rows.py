@@ -34,6 +34,8 @@ USUAL: Mapping[str, str] = {
     "period_growth": "1 | 2", "peak_at": "0.2 .. 0.5", "warm_up": "0 | 1 | 3", "hold": "0 | 5 | 10",
     "rate_moves": "step | epoch",
     "sampling": "shuffled | balanced", "last_batch": "keep | drop", "averaging": "0 | 0.99 | 0.999",
+    "accumulation": "1 | 2 | 4", "loss": "squared | absolute | huber", "huber_width": "0.3 .. 3 log",
+    "mixing": "0 .. 0.4", "crop": "0 .. 0.4", "most_seconds": "10 | 30",
     "shift": "0 .. 3", "flip": "no | yes", "contrast": "0 .. 0.4", "erase": "0 .. 0.5",
     "dropout": "0 .. 0.6", "l1": "1e-6 .. 1e-2 log", "l2": "1e-6 .. 1e-2 log", "weight_decay": "1e-4 .. 1 log",
     "max_norm": "1 | 2 | 4", "clip_norm": "0.1 .. 10 log", "clip_value": "0.1 | 0.5 | 1",
@@ -88,10 +90,15 @@ def lines(search: SearchFile) -> list[Line]:
     return out + _search_lines(search)
 
 
-def shown_lines(search: SearchFile, pictures: bool = True) -> list[Line]:
+def shown_lines(search: SearchFile, pictures: bool = True, amounts: bool = True) -> list[Line]:
     """Return the lines worth showing: values without effect as things stand are left out unless they vary."""
-    return [line for line in lines(search)
-            if line.varies or (line.applies and (pictures or line.group != "pictures"))]
+    return [line for line in lines(search) if line.varies or (
+        line.applies and (pictures or line.group != "pictures")
+        and line.key not in (_OF_CLASSES if amounts else _OF_AMOUNTS))]
+
+
+#: Values that have an effect only where classes are predicted, and only where amounts are.
+_OF_CLASSES, _OF_AMOUNTS = ("label_smoothing", "class_weights"), ("loss", "huber_width")
 
 
 def _may_apply(space: Space, name: str) -> bool:

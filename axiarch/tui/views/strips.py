@@ -6,15 +6,17 @@ import numpy as np
 from numpy.typing import NDArray
 from textual.app import ComposeResult
 
-from axiarch.plain import loss, measured, number, shown
+from axiarch.plain import loss, measured, number, seconds_text, shown
 from axiarch.recipes.recipe import describe
 from axiarch.recipes.steady import steady
 from axiarch.tui.plots.chart import MARGIN, Chart, Level, Series, draw_chart, loss_scale
 from axiarch.tui.plots.runs import Row, Rows, fit, wrap
 from axiarch.tui.plots.scale import Scale, span_of
 from axiarch.tui.views.field import best_level, floor_levels
+from axiarch.tui.views.overlay import Overlay, distance
 from axiarch.tui.views.view import View
 from axiarch.tui.widgets.drawing import Drawing, TallDrawing
+from axiarch.workflows.telling import Said, told
 from axiarch.workflows.verdicts import recipe_verdict
 from axiarch.workflows.watching import Curve, Snapshot
 
@@ -56,8 +58,8 @@ class Paper(Drawing):
         if heights[3]:
             rows += self._gradients(curves, x, width, heights[3], below=not heights[4])
         if heights[4]:
-            rows += self._band(curves, "dead", "dead units, share of the worst layer", "warn", x, width, heights[4],
-                               below=True)
+            rows += self._band(curves, "dead", "dead or saturated units, share of the worst layer", "warn", x, width,
+                               heights[4], below=True)
         return [_legend(), *rows, *self._reading(s, curves, width)]
 
     def _at(self, last: int) -> int:
@@ -125,7 +127,9 @@ class Paper(Drawing):
                         (loss(c.validation[at] - c.training_still[at]), "warn"),
                         (f"   {shown(metrics[0], 22)} ", "faint"), (measured(metrics[0], c.metrics[at][0]), "ink"),
                         ("   rate ", "faint"), (number(c.learning_rate[at]), "ink"),
-                        ("   gradient ", "faint"), (number(c.gradient_norm[at]), "ink")]
+                        ("   gradient ", "faint"), (number(c.gradient_norm[at]), "ink"),
+                        ("   an epoch ", "faint"), (seconds_text(c.seconds[at]), "ink"),
+                        (f", {c.waited[at] / max(c.seconds[at], 1e-9):.0%} of it waiting for rows", "faint")]
             rows.append(row)
         return rows
 
@@ -169,14 +173,58 @@ class Facts(TallDrawing):
             f"Differs from the base in: {text}. {number(recipe.parameters)} parameters.", width - 4)[:2]]
         for run in s.runs_of(self.recipe)[:3]:
             end = run.text or run.state
+            curve, patience = s.curves.get(run.id), recipe.recipe.whole("patience")
+            if run.state == "training" and curve is not None and patience:
+                end = f"in training; {len(curve) - steady(curve.validation)[0]} of {patience} epochs of patience used"
             rows.append([(f"  {s.run_name(run)}  ", "faint"), (fit(end, width - 12).rstrip(), "ink")])
         return rows
+
+
+class Telling(TallDrawing):
+    """What a watched run says of some validation rows, beside the truth."""
+
+    DEFAULT_CSS = "Telling { height: auto; max-height: 6; }"
+
+    snapshot: Snapshot | None = None
+    recipe = 0
+
+    def draw(self, width: int, height: int) -> Rows:
+        """Return the lines; none where no run of the recipe is watched."""
+        s = self.snapshot
+        if s is None:
+            return []
+        epoch, said = next((found for run in s.runs_of(self.recipe) if (found := told(s, run.id))[1]), (0, ()))
+        if not said:
+            return []
+        cell = (width - 2) // 2
+        rows: Rows = [[(f"  after epoch {epoch}, of validation rows: ", "faint"), ("✓ true  ", "glow"),
+                       ("✗ ", "warn"), ("what it takes them for", "faint")]]
+        for i in range(0, min(len(said), 8), 2):
+            pair = [self._said(each, cell) for each in said[i : i + 2]]
+            rows.append([(" ", "ink"), *(run for row in pair for run in row)])
+        return rows
+
+    def _said(self, each: Said, width: int) -> Row:
+        if not each.shares:
+            text = f" row {each.row}: {number(float(each.truth))} is said to be {number(each.amount)}"
+            return [(fit(text, width), "ink")]
+        name, share = each.shares[0]
+        bar = "▇" * max(round(share * 10), 1)
+        mark, role = ("✓", "glow") if each.right else ("✗", "warn")
+        text = f" {share:.2f} {shown(name)}" + ("" if each.right else f", truly {shown(each.truth)} "
+                                                                 f"{dict(each.shares)[str(each.truth)]:.2f}")
+        head = f" row {each.row}".ljust(10)
+        return [(head, "faint"), (f"{mark} ", role), (bar.ljust(10), role), (fit(text, max(width - 22, 0)), "ink")]
 
 
 class StripsView(View):
     """The fifth view."""
 
-    DEFAULT_CSS = "StripsView.short Facts { display: none; }"
+    DEFAULT_CSS = """
+    StripsView.short Facts, StripsView.short Telling { display: none; }
+    StripsView.over Paper, StripsView.over Facts, StripsView.over Telling { display: none; }
+    StripsView.over Overlay { display: block; }
+    """
 
     def on_resize(self) -> None:
         """Leave out the facts where the bands need their room."""
@@ -185,6 +233,8 @@ class StripsView(View):
     def compose(self) -> ComposeResult:
         """Lay out paper and facts."""
         yield Paper()
+        yield Overlay()
+        yield Telling()
         yield Facts()
 
     def show(self) -> None:
@@ -194,8 +244,21 @@ class StripsView(View):
             paper.cursor = 0
         paper.snapshot = facts.snapshot = self.state.snapshot
         paper.recipe = facts.recipe = self.state.open_recipe
-        paper.redraw()
-        facts.redraw()
+        telling, overlay = self.query_one(Telling), self.query_one(Overlay)
+        telling.snapshot, telling.recipe = self.state.snapshot, self.state.open_recipe
+        overlay.snapshot, overlay.marked = self.state.snapshot, self.state.marked
+        for each in (paper, facts, telling, overlay):
+            each.redraw()
+        telling.refresh(layout=True)
+
+    def turn_overlay(self) -> None:
+        """Draw the marked recipes over one another, or the open one as strips again."""
+        self.toggle_class("over")
+
+    def turn_axis(self) -> None:
+        """Draw the marked recipes against epochs, steps or seconds."""
+        self.set_class(True, "over")
+        self.query_one(Overlay).turn()
 
     def move(self, by: int) -> None:
         """Move the reading cursor by epochs."""
@@ -217,6 +280,8 @@ class StripsView(View):
     def verdict(self) -> str:
         """Say where the recipe stands."""
         s = self.state.snapshot
+        if self.has_class("over"):
+            return distance(self.state.marked)
         if s is None or not self.state.open_recipe:
             return "No recipe has been trained yet. Put a search together on the sheet (2) and start it with s."
         return f"Recipe {self.state.open_recipe}. {recipe_verdict(s, self.state.open_recipe)}"

@@ -1,0 +1,99 @@
+"""Runs that go on from what another run left: from an earlier search, or from another recipe of the same one."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from pathlib import Path
+
+from axiarch.data.dataset import Dataset
+from axiarch.engine.checkpoint import carry_over, save_checkpoint
+from axiarch.engine.run import RunSpec
+from axiarch.engine.stack import RunState
+from axiarch.engine.streams import Streams
+from axiarch.errors import TrainingError
+from axiarch.journal.read import JournalReader
+from axiarch.journal.workspace import Workspace
+from axiarch.journal.write import JournalWriter
+from axiarch.recipes.recipe import Recipe
+from axiarch.recipes.searchfile import Start, read_search
+from axiarch.runner.ledger import Block, Ledger, RunEntry
+from axiarch.runner.material import shape_of
+from axiarch.runner.session import start_name
+
+
+@dataclass(frozen=True)
+class Origin:
+    """A run that another goes on from, after the given epoch at the latest."""
+
+    spec: RunSpec
+    checkpoint: Path
+    block: Block
+    epoch: int
+    best: bool
+
+
+class Inheritance:
+    """Finds the runs that others go on from, and hands on what they left."""
+
+    def __init__(self, workspace: Workspace, number: int, reader: JournalReader, dataset: Dataset) -> None:
+        self._workspace = workspace
+        self._reader = reader
+        self._dataset = dataset
+        self._checkpoints = workspace.search(number) / "checkpoints"
+
+    def of_search(self, start: Start) -> Origin:
+        """Return the run of an earlier search that this one starts from.
+
+        Raises
+        ------
+        TrainingError
+            If there is no such run, or it was trained on other data.
+        """
+        where = f"search {start.search}, run {start.run}"
+        known = self._reader.search(start.search)
+        changes = self._reader.changes(start.search)
+        run = next((r for r in changes.runs if r.id == start.run), None)
+        if known is None or run is None:
+            raise TrainingError("there is no such run to go on from", where, "see axiarch status")
+        if known.data_fingerprint != self._dataset.fingerprint:
+            raise TrainingError("it was trained on other data", where, "start afresh")
+        recipe = next(r.recipe for r in changes.recipes if r.number == run.recipe)
+        seed = read_search(known.file, "search.toml").seed
+        spec = RunSpec(run.id, recipe, Streams(seed, run.repeat, run.fold))
+        epochs = sum(e.run == run.id for e in changes.epochs)
+        checkpoint = self._workspace.search(start.search) / "checkpoints" / f"{run.id}.safetensors"
+        best = start.at == "best"
+        return Origin(spec, checkpoint, (run.repeat, run.fold), run.best_epoch if best else epochs, best)
+
+    def of_run(self, ledger: Ledger, recipe: int, block: Block) -> Origin:
+        """Return the run of another recipe of this search on the same block."""
+        entry = ledger.run_on(recipe, block)
+        if entry is None:
+            raise TrainingError(f"recipe {recipe} has no run to go on from", "", "train it first")
+        return Origin(entry.spec, self._checkpoints / f"{entry.spec.id}.safetensors", block, entry.journalled, False)
+
+    def state(self, origin: Origin, recipe: Recipe) -> RunState:
+        """Return where a run of `recipe` starts that goes on from `origin`.
+
+        Where that was stopped short of its last checkpoint's next one, a few epochs are trained again.
+
+        Raises
+        ------
+        TrainingError
+            If the networks differ, or the checkpoint is not of such an epoch.
+        """
+        fold = origin.block[1]
+        run = RunSpec(0, recipe, origin.spec.streams)
+        state = carry_over(origin.checkpoint, origin.spec, shape_of(origin.spec.recipe, self._dataset, fold), run,
+                           shape_of(recipe, self._dataset, fold), self._dataset.fingerprint, origin.best)
+        if state.epoch > origin.epoch:
+            raise TrainingError(f"its checkpoint is of epoch {state.epoch}, and only {origin.epoch} are journalled",
+                                origin.checkpoint.name, "let that search go on first")
+        return state
+
+    def hand_on(self, origin: Origin, state: RunState, to: RunEntry, journal: JournalWriter) -> None:
+        """Give a new run the weights and the epochs of the one it goes on from."""
+        for name in (f"{to.spec.id}.safetensors", start_name(to.spec.id)):
+            save_checkpoint(self._checkpoints / name, to.spec, state, self._dataset.fingerprint)
+        journal.copy_epochs(origin.spec.id, to.spec.id, state.epoch)
+        to.losses = list(state.watch.losses)

@@ -1,0 +1,281 @@
+"""Guided: a model of all results so far proposes what to try next; alone, or as what brings newcomers to a race.
+
+Bayesian optimisation by expected improvement (Jones, Schonlau & Welch 1998; Snoek, Larochelle & Adams 2012); in a race
+after Falkner, Klein & Hutter 2018, with one newcomer in four drawn at random, so that no wrong belief lasts.
+"""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Sequence
+from functools import cached_property
+from typing import TYPE_CHECKING, Any
+
+import numpy as np
+
+from axiarch.recipes.recipe import Recipe
+from axiarch.search.method import Observation, Option, Step
+from axiarch.search.points import position
+from axiarch.search.racing import ENOUGH_PROBES, RACING_OPTIONS, Racing, agreement_of
+from axiarch.search.random import Drawn
+
+if TYPE_CHECKING:
+    from axiarch.search.model import Features, Floats, Model, Told
+
+#: A recipe, how early it was looked at, from 0 (the end) to 1 (the first round), its loss then, and how fast it fell.
+Point = tuple[Recipe, float, float, float]
+
+#: Every so many newcomers one is drawn at random.
+RANDOM_EVERY = 4
+#: Points looked at for one proposal: over the whole space, and near the best.
+_ANYWHERE, _NEAR = 200, 40
+_CENTRES = 4
+#: Points of the model at the most: more tell little more, and cost the cube of their number.
+MOST_POINTS = 300
+#: The lengths of the model are fitted again when so much more is known.
+_GROWTH = 1.25
+
+
+class ModelDriven(Drawn):
+    """Draws newcomers where a model expects the most improvement."""
+
+    #: Points to be known before the model is asked.
+    first = 8
+
+    @cached_property
+    def log(self) -> list[Point]:
+        """What is known, in the order in which it was told; only ever added to."""
+        return []
+
+    @cached_property
+    def _features(self) -> Features:
+        from axiarch.search.model import Features
+
+        return Features(self.space)
+
+    @cached_property
+    def _kept(self) -> dict[str, tuple[int, Any]]:
+        """What was worked out last, each with the number of points it was worked out from."""
+        return {}
+
+    @cached_property
+    def _rows(self) -> dict[Recipe, Floats]:
+        return {}
+
+    def pending(self) -> Sequence[Recipe]:
+        """Return the recipes in training of which nothing is known yet."""
+        raise NotImplementedError
+
+    def _draw(self, number: int) -> Recipe | None:
+        if not self.space.knobs or number % RANDOM_EVERY == RANDOM_EVERY - 1 or len(self.log) < self.first:
+            return super()._draw(number)
+        return self._proposed(number) or super()._draw(number)
+
+    def _proposed(self, number: int) -> Recipe | None:
+        """Return the recipe of most expected improvement among some drawn over the space and some near the best."""
+        from axiarch.search.model import expected_improvement
+
+        model, recipes, at_end = self._model()
+        pending = np.array([self._row(recipe) for recipe in self.pending()]).reshape(-1, len(self._features))
+        rng = np.random.default_rng(np.random.SeedSequence(self.seed, spawn_key=(number, 1)))
+        points = self._candidates(rng, [recipes[i] for i in np.argsort(at_end, kind="stable")[:_CENTRES]])
+        mean, deviation = model.with_pending(pending).predict(self._features.at(points))
+        gain = expected_improvement(mean, deviation, float(at_end.min()))
+        for i in np.argsort(-gain, kind="stable")[:50]:
+            recipe = self.space.at(points[i].tolist())
+            if recipe is not None and recipe not in self._seen:
+                return recipe
+        return None
+
+    def _model(self) -> tuple[Model, list[Recipe], Floats]:
+        """Return the model of all that is known, the recipes it knows, and what it takes them to come to."""
+        from axiarch.search.model import Model
+
+        kept = self._kept.get("model")
+        if kept is None or kept[0] != len(self.log):
+            known = _thinned(self.log)
+            model = Model(self._told(known), self._features.owner, self._parameters(len(self.log)))
+            recipes = list(dict.fromkeys(point[0] for point in known))
+            at_end, _ = model.predict(np.array([self._row(recipe) for recipe in recipes]))
+            kept = self._kept["model"] = (len(self.log), (model, recipes, at_end))
+        found: tuple[Model, list[Recipe], Floats] = kept[1]
+        return found
+
+    def _told(self, known: Sequence[Point]) -> Told:
+        from axiarch.search.model import Told
+
+        _, early, losses, falls = zip(*known, strict=True)
+        return Told(np.array([self._row(point[0]) for point in known]), np.array(early), np.array(losses),
+                    np.array(falls))
+
+    def _row(self, recipe: Recipe) -> Floats:
+        if recipe not in self._rows:
+            self._rows[recipe] = self._features.of(recipe)
+        return self._rows[recipe]
+
+    def _parameters(self, length: int) -> Floats:
+        """Return the model's parameters for the first `length` points.
+
+        They are fitted to as many of them as there were when their number had last grown by a quarter, so that they
+        are the same whenever they are asked for.
+        """
+        from axiarch.search.model import Model
+
+        size = self.first
+        while math.ceil(size * _GROWTH) <= length:
+            size = math.ceil(size * _GROWTH)
+        if size not in self._fitted:
+            self._fitted[size] = Model(self._told(_thinned(self.log[:size])), self._features.owner).parameters
+        return self._fitted[size]
+
+    @cached_property
+    def _fitted(self) -> dict[int, Floats]:
+        return {}
+
+    def _candidates(self, rng: np.random.Generator, best: Sequence[Recipe]) -> Floats:
+        count = len(self.space.knobs)
+        points = [rng.random((_ANYWHERE, count))]
+        for recipe in best:
+            centre = np.array([position(k.range, recipe[k.name]) for k in self.space.knobs])
+            reach = np.exp(rng.uniform(math.log(0.02), math.log(0.3), (_NEAR, 1)))
+            moved = centre + reach * rng.normal(size=(_NEAR, count))
+            still = rng.random((_NEAR, count)) < 0.3
+            anywhere = rng.random((_NEAR, count))
+            jump = rng.random((_NEAR, count)) < 0.1
+            near = np.where(still, centre, np.where(jump, anywhere, moved))
+            points.append(np.clip(near, 0.0, 1.0 - 1e-9))
+        return np.vstack(points)
+
+
+def fall_of(curve: Sequence[float], epoch: int) -> float:
+    """Return by how much the logarithm of the loss fell over the epochs before `epoch`, two at the most."""
+    last, before = curve[min(epoch, len(curve)) - 1], curve[max(min(epoch, len(curve)) - 3, 0)]
+    return math.log(before / last) if math.isfinite(before) and math.isfinite(last) and before > 0 < last else 0.0
+
+
+def _thinned(known: Sequence[Point]) -> Sequence[Point]:
+    """Return the points that the model takes: of too many, the early ones give way first, the worst of them first."""
+    if len(known) <= MOST_POINTS:
+        return known
+    order = sorted(range(len(known)), key=lambda i: (known[i][1], known[i][2], i))[:MOST_POINTS]
+    return [known[i] for i in sorted(order)]
+
+
+class Guided(ModelDriven):
+    """Propose the base recipe, some at random, then what the model expects to improve most; train each in full."""
+
+    name = "guided"
+    learns = True
+    summary = "few recipes, each dear to train: a model of all results so far chooses the next one"
+    options = (Option("recipes", 40, 1, 1_000_000, "recipes in all, the base recipe included"),
+               Option("window", 6, 1, 10_000, "recipes proposed before the result of an earlier one is used"))
+
+    @cached_property
+    def _known(self) -> set[int]:
+        return set()
+
+    def next(self) -> Step | None:
+        recipe = self.newcomer()
+        return None if recipe is None else Step(recipe)
+
+    def observe(self, observation: Observation) -> None:
+        """Take in the mean loss of a recipe; what one that was cut had come to says little of its end."""
+        self._known.add(observation.number)
+        if observation.ended:
+            self.log.append((observation.recipe, 0.0, observation.loss, 0.0))
+
+    def pending(self) -> Sequence[Recipe]:
+        """Return the recipes whose result is not known yet."""
+        return [recipe for n, recipe in self.recipes.items() if n not in self._known]
+
+
+class GuidedRacing(ModelDriven, Racing):
+    """A race whose newcomers the model proposes, and in which it says who goes on, from every round of every recipe."""
+
+    name = "guided_racing"
+    summary = "the default: a race whose newcomers a model proposes from all that was seen, cut recipes included"
+    options = RACING_OPTIONS
+
+    @cached_property
+    def _logged(self) -> dict[int, int]:
+        """How many rounds of each recipe are in the log."""
+        return {}
+
+    def observe(self, observation: Observation) -> None:
+        """Take in how far a recipe has come: its steady loss at the end of each round that is new."""
+        super().observe(observation)
+        n, last = observation.number, len(self.levels) - 1
+        length = len(self._curves[n])
+        for level in range(self._logged.get(n, 0), last + 1):
+            reached = length >= self.levels[level]
+            if not reached and n not in self._ended:
+                break
+            at_end = level == last or not reached
+            early, fall = (0.0, 0.0) if at_end else (self._early(level), fall_of(self._curves[n], self.levels[level]))
+            self.log.append((observation.recipe, early, self.value(n, level), fall))
+            self._places.setdefault(n, []).append((level, len(self.log) - 1))
+            self._logged[n] = last + 1 if at_end else level + 1
+            if at_end:
+                break
+
+    @cached_property
+    def _places(self) -> dict[int, list[tuple[int, int]]]:
+        """Where in the log the rounds of each recipe stand."""
+        return {}
+
+    def agreement(self, level: int) -> float | None:
+        """Return how well the order after a round, or what the model makes of it, tells the order at the end."""
+        plain = super().agreement(level)
+        return plain if plain is None else max(plain, self._foresight(level))
+
+    def _foresight(self, level: int) -> float:
+        """Return how well what the model makes of recipes after a round tells what they come to.
+
+        Each probe is foretold by a model that knows of it only what was seen up to that round.
+        """
+        known = [n for n in self._probes if n in self._ended and math.isfinite(self.value(n, len(self.levels) - 1))]
+        if len(known) < ENOUGH_PROBES or not self.space.knobs:
+            return -1.0
+        key = (len(known), level)
+        if key not in self._foresights:
+            length = max(place for n in known for _, place in self._places[n]) + 1
+            if length < self.first:
+                return -1.0
+            self._foresights[key] = agreement_of(
+                [(self._foretold(n, level, length), self.value(n, len(self.levels) - 1)) for n in known])
+        return self._foresights[key]
+
+    @cached_property
+    def _foresights(self) -> dict[tuple[int, int], float]:
+        return {}
+
+    def _foretold(self, number: int, level: int, length: int) -> float:
+        """Return what a recipe was to come to, by the first points of the log and what it showed up to a round."""
+        from axiarch.search.model import Model
+
+        later = {place for at, place in self._places[number] if at > level}
+        known = _thinned([point for i, point in enumerate(self.log[:length]) if i not in later])
+        model = Model(self._told(known), self._features.owner, self._parameters(length))
+        return float(model.predict(self._row(self.recipes[number])[None])[0][0])
+
+    def _early(self, level: int) -> float:
+        """Return how early the end of a round is: 1 the first, 0 the last, even in the logarithm of epochs."""
+        levels = self.levels
+        return math.log(levels[-1] / levels[level]) / math.log(levels[-1] / levels[0])
+
+    def standing(self, number: int, level: int) -> float:
+        """Return what a recipe is taken to come to by all that is known, rather than where it stands now."""
+        plain = super().agreement(level)
+        if (len(self.log) < self.first or not self.space.knobs or not math.isfinite(self.value(number, level))
+                or (plain is not None and plain > self._foresight(level))):
+            return super().standing(number, level)
+        _, recipes, at_end = self._model()
+        kept = self._kept.get("standing")
+        if kept is None or kept[0] != len(self.log):
+            kept = self._kept["standing"] = (len(self.log), dict(zip(recipes, at_end.tolist(), strict=True)))
+        found: float = kept[1].get(self.recipes[number], math.inf)  # one that gave way in the model is far behind
+        return found
+
+    def pending(self) -> Sequence[Recipe]:
+        """Return the recipes of which nothing is known yet."""
+        return [recipe for n, recipe in self.recipes.items() if n not in self._curves]

@@ -1,0 +1,255 @@
+"""A model of the loss over the space: a Gaussian process over mixed and conditional knobs and over epochs.
+
+The logarithm of the steady loss after a share of the training is taken to be ``g(x) + s (h(x) + c + w f) + noise``,
+where s is 0 at the end of the training and 1 at the end of the first round, and f is how fast the loss was falling:
+so what a recipe shows early says something of what it comes to, and how much is learnt from the runs that went on
+(after Swersky, Snoek & Adams, "Multi-task Bayesian optimization", 2013, and "Freeze-thaw Bayesian optimization", 2014).
+g and h have Matern 5/2 covariances with one length a knob (Snoek, Larochelle & Adams 2012). A word stands at a corner
+of a simplex; a knob without effect in a recipe stands in the middle of its range, with a coordinate of its own that
+says so.
+"""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass
+
+import numpy as np
+from numpy.typing import NDArray
+
+from axiarch.recipes.conditions import Condition, Value
+from axiarch.recipes.fields import FIELDS
+from axiarch.recipes.space import Space
+from axiarch.search.points import is_words, position
+
+Floats = NDArray[np.float64]
+
+#: Points the lengths are fitted to at the most: enough to know them, few enough to fit in a blink.
+_FITTED = 120
+#: Steps of the logarithm of a parameter in the three sweeps of the fit.
+_SWEEPS = (1.2, 0.6, 0.3)
+#: Of the parameters: what their logarithms are taken to be before anything is known, and how surely.
+_LENGTH, _SURE = math.log(0.5), 1.0
+#: How far apart a recipe that feels a knob and one that does not are, at the least.
+_UNFELT = 0.7
+_EARLY, _TREND, _FALL, _NOISE = math.log(0.5), math.log(0.5), math.log(0.5), math.log(0.1)
+#: Parameters beside the lengths, one a knob.
+_OTHERS = 4
+#: Losses at one time of looking that are enough to know their spread by.
+_ENOUGH = 4
+
+
+class Features:
+    """Turns points of the unit cube, or recipes, into coordinates, and says which knob each belongs to."""
+
+    def __init__(self, space: Space) -> None:
+        self._space = space
+        self.owner: list[int] = []
+        for i, knob in enumerate(space.knobs):
+            width = len(knob.range.grid(0)) if is_words(knob.range) else 1
+            self.owner += [i] * (width + 1)
+
+    def __len__(self) -> int:
+        return len(self.owner)
+
+    def of(self, recipe: Mapping[str, Value]) -> Floats:
+        """Return the coordinates (F,) of a recipe."""
+        point = np.array([[position(k.range, recipe[k.name]) for k in self._space.knobs]])
+        felt = [k.when is None or k.when.holds(recipe) for k in self._space.knobs]
+        needed = [needs is None or needs.holds(recipe) for needs in (FIELDS[k.name].needs for k in self._space.knobs)]
+        found: Floats = self._coordinates(point, [np.array([a and b]) for a, b in zip(felt, needed, strict=True)])[0]
+        return found
+
+    def at(self, points: Floats) -> Floats:
+        """Return the coordinates (M, F) of points (M, D) of the unit cube, one column a knob."""
+        return self._coordinates(points, [
+            self._holds(k.when, points) & self._holds(FIELDS[k.name].needs, points) for k in self._space.knobs])
+
+    def _coordinates(self, points: Floats, felt: Sequence[NDArray[np.bool_]]) -> Floats:
+        columns: list[Floats] = []
+        for i, knob in enumerate(self._space.knobs):
+            u, size = points[:, i], knob.range.size
+            if is_words(knob.range):
+                assert size is not None
+                which = np.minimum((u * size).astype(np.int64), size - 1)
+                columns += [math.sqrt(0.5) * (felt[i] & (which == w)) for w in range(size)]
+            else:
+                steps = size is not None and not getattr(knob.range, "log", False)
+                standing = (np.floor(u * size) + 0.5) / size if steps and size is not None else u
+                columns.append(np.where(felt[i], standing, 0.5))
+            columns.append(np.where(felt[i], 0.0, _UNFELT))
+        return np.array(columns).T if columns else np.zeros((len(points), 0))
+
+    def _holds(self, condition: Condition | None, points: Floats) -> NDArray[np.bool_]:
+        """Say of each point whether a condition holds there."""
+        if condition is None:
+            return np.ones(len(points), np.bool_)
+        names = [k.name for k in self._space.knobs]
+        if condition.name not in names:
+            return np.full(len(points), condition.holds(self._space.base))
+        i = names.index(condition.name)
+        values = self._space.knobs[i].range
+        return np.array([condition.holds({condition.name: values.at(u)}) for u in points[:, i].tolist()], np.bool_)
+
+
+@dataclass(frozen=True)
+class Told:
+    """What is known of the loss: coordinates (N, F), how early (N,) from 0 to 1, losses (N,), and how fast they fell.
+
+    `fall` (N,) is by how much the logarithm of the loss had fallen over the last epochs before it was looked at.
+    """
+
+    x: Floats
+    early: Floats
+    y: Floats
+    fall: Floats
+
+
+class Model:
+    """A fitted model.
+
+    Parameters
+    ----------
+    told : Told
+        At least two points; losses need not be finite.
+    owner : sequence of int
+        The knob of each coordinate.
+    parameters : (D + 4,) array, optional
+        Parameters of an earlier fit; fitted anew if not given.
+    """
+
+    def __init__(self, told: Told, owner: Sequence[int], parameters: Floats | None = None) -> None:
+        self._owner = np.array(owner, np.int64)
+        self._told = told
+        self._y = _tamed(told.y, told.early)
+        self._fall = _standard(told.fall, told.early)
+        self.parameters = self._fitted() if parameters is None else parameters
+        self._settle(self.parameters)
+
+    def _fitted(self) -> Floats:
+        """Return the parameters of highest posterior density, found by sweeps over one after the other."""
+        knobs = int(self._owner.max()) + 1 if len(self._owner) else 0
+        at = np.concatenate((np.full(knobs, _LENGTH), [_EARLY, _TREND, _FALL, _NOISE]))
+        prior = at.copy()
+        some = slice(None) if len(self._y) <= _FITTED else np.linspace(0, len(self._y) - 1, _FITTED).astype(np.int64)
+        x, early, y, fall = self._told.x[some], self._told.early[some], self._y[some], self._fall[some]
+
+        def cost(p: Floats) -> float:
+            lower = _cholesky(self._covariance(x, early, fall, x, early, fall, p), p)
+            if lower is None:
+                return math.inf
+            half = _solve(lower, y)
+            spread = np.append(np.full(knobs, _SURE), (1.0, 1.0, 1.0, 2.0))
+            return float(0.5 * half @ half + np.log(np.diag(lower)).sum() + 0.5 * (((p - prior) / spread) ** 2).sum())
+
+        best = cost(at)
+        for step in _SWEEPS:
+            for i in range(len(at)):
+                for side in (step, -step):
+                    moved = at.copy()
+                    moved[i] += side
+                    found = cost(moved)
+                    if found < best - 1e-9:
+                        best, at = found, moved
+                        break
+        return at
+
+    def _covariance(self, x: Floats, s: Floats, fall: Floats, other: Floats, t: Floats, fell: Floats,
+                    p: Floats) -> Floats:
+        knobs = len(p) - _OTHERS
+        inverse = np.exp(-p[self._owner]) if knobs else np.zeros(0)
+        a, b = x * inverse, other * inverse
+        square = np.maximum((a**2).sum(1)[:, None] + (b**2).sum(1)[None] - 2 * a @ b.T, 0.0)
+        far = np.sqrt(5 * square)
+        matern = (1 + far + 5 / 3 * square) * np.exp(-far)
+        both = s[:, None] * t[None]
+        trend = math.exp(2 * p[knobs + 1]) + math.exp(2 * p[knobs + 2]) * fall[:, None] * fell[None]
+        found: Floats = matern * (1 + math.exp(2 * p[knobs]) * both) + trend * both
+        return found
+
+    def _settle(self, p: Floats) -> None:
+        own = (self._told.x, self._told.early, self._fall)
+        self._lower = _cholesky(self._covariance(*own, *own, p), p)
+        assert self._lower is not None
+        self._half = _solve(self._lower, self._y)
+
+    def predict(self, x: Floats) -> tuple[Floats, Floats]:
+        """Return mean and standard deviation (M,) of the tamed loss at the end of the training, at points (M, F)."""
+        assert self._lower is not None
+        zero = np.zeros(len(x))
+        across = self._covariance(self._told.x, self._told.early, self._fall, x, zero, zero, self.parameters)
+        half = _solve(self._lower, across)
+        return half.T @ self._half, np.sqrt(np.maximum(1.0 - (half**2).sum(0), 1e-12))
+
+    def with_pending(self, x: Floats) -> Model:
+        """Return the model as if the points (M, F) had come out as it predicts: no second look at the same place."""
+        if not len(x):
+            return self
+        mean, _ = self.predict(x)
+        zero = np.zeros(len(x))
+        told = Told(np.vstack((self._told.x, x)), np.append(self._told.early, zero), self._told.y, self._told.fall)
+        other = object.__new__(Model)
+        other._owner, other._told, other.parameters = self._owner, told, self.parameters
+        other._fall = np.append(self._fall, zero)
+        other._y = np.append(self._y, mean)
+        other._settle(self.parameters)
+        return other
+
+
+def expected_improvement(mean: Floats, deviation: Floats, best: float) -> Floats:
+    """Return by how much less than `best` each point is expected to come out (Jones, Schonlau & Welch 1998)."""
+    from scipy.special import ndtr
+
+    z = (best - mean) / deviation
+    found: Floats = deviation * (z * ndtr(z) + np.exp(-0.5 * z**2) / math.sqrt(2 * math.pi))
+    return found
+
+
+def _tamed(losses: Floats, early: Floats) -> Floats:
+    """Return losses (N,) as logarithms, centred at each time of looking, scaled alike, the worst drawn in.
+
+    Only the better half is of interest: far above the median everything is alike, and so is what is not finite.
+    """
+    known = np.isfinite(losses) & (losses > 0)
+    logs = np.log(losses, where=known, out=np.full(len(losses), np.inf))
+    y = np.zeros(len(losses))
+    spread = 0.0
+    for moment in np.unique(early):
+        here = early == moment
+        finite = logs[here & known]
+        if not len(finite):
+            y[here] = 1.0
+            continue
+        middle = float(np.median(finite))
+        top = 2 * max(middle - float(finite.min()), 1e-6)
+        y[here] = np.minimum(logs[here] - middle, top)
+        if len(finite) >= _ENOUGH or spread == 0.0:
+            spread = spread or float(y[here].std())
+    scaled: Floats = y / (spread or 1.0)
+    return scaled
+
+
+def _standard(fall: Floats, early: Floats) -> Floats:
+    """Return how fast losses (N,) fell, centred and scaled among those looked at as early."""
+    found = np.zeros(len(fall))
+    for moment in np.unique(early[early > 0]):
+        here = early == moment
+        own = np.clip(np.nan_to_num(fall[here]), -5, 5)
+        found[here] = np.clip((own - np.median(own)) / (own.std() or 1.0), -3, 3)
+    return found
+
+
+def _cholesky(covariance: Floats, p: Floats) -> Floats | None:
+    covariance[np.diag_indices_from(covariance)] += math.exp(2 * p[-1]) + 1e-8
+    try:
+        return np.asarray(np.linalg.cholesky(covariance), np.float64)
+    except np.linalg.LinAlgError:
+        return None
+
+
+def _solve(lower: Floats, right: Floats) -> Floats:
+    from scipy.linalg import solve_triangular
+
+    found: Floats = solve_triangular(lower, right, lower=True, check_finite=False)
+    return found

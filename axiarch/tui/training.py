@@ -1,0 +1,257 @@
+"""What a user does with recipes in training: more epochs, cut, keep, add, mark for comparison, keep as a version."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Callable
+from dataclasses import replace
+from typing import Literal
+
+from textual import work
+
+from axiarch import workflows
+from axiarch.errors import AxiarchError
+from axiarch.plain import count
+from axiarch.recipes.recipe import Recipe
+from axiarch.recipes.searchfile import SearchFile
+from axiarch.tui import messages as said
+from axiarch.tui.state import Marked
+from axiarch.tui.views.ladder import LadderView
+from axiarch.tui.views.sheet import SheetView
+from axiarch.tui.views.strips import StripsView
+from axiarch.tui.widgets.dialogs import Asked, Question
+from axiarch.tui.widgets.versions import Versions
+from axiarch.tui.working import WorkingApp
+
+#: Most recipes that are drawn over one another.
+MOST_MARKED = 6
+
+
+class TrainingApp(WorkingApp):
+    """An application in which trained recipes can be gone on with, compared and kept."""
+
+    def chosen(self) -> int:
+        """Return the recipe that is meant: under the cursor of the ladder, or the open one; 0 if there is none."""
+        s = self._state.snapshot
+        if s is None:
+            return 0
+        return self.query_one(LadderView).selected() if self.view == "ladder" else self._state.open_recipe
+
+    def _ask_number(self, question: str, why: str, value: int, then: Callable[[int], object]) -> None:
+        """Ask for a whole number, and go on with it."""
+
+        def answered(text: str | None) -> None:
+            if not text:
+                return
+            if text.isdecimal() and int(text) > 0:
+                then(int(text))
+            else:
+                self.post_message(said.Noted(f"{text!r} is not a whole number above 0; nothing was changed."))
+
+        self.push_screen(Asked(question, why, "a whole number", str(value)), answered)
+
+    # -- more of one recipe ----------------------------------------------------------------------
+
+    def do_more(self) -> None:
+        """Let a recipe train for more epochs, from exactly where it stopped."""
+        self._more("last")
+
+    def do_from_best(self) -> None:
+        """Go back to the best epoch of a recipe and train on from there."""
+        self._more("best")
+
+    def _more(self, at: Literal["last", "best"]) -> None:
+        s, recipe = self._state.snapshot, self.chosen()
+        if s is None or recipe not in s.recipes:
+            return
+        if not s.over:
+            self._ask_number(f"How many epochs more for recipe {recipe}?",
+                             "It goes on in the running search from where it stands; what it has learnt is kept.", 10,
+                             lambda n: self._steer("more", recipe, n))
+            return
+        try:
+            run = workflows.first_run(s, recipe)
+        except AxiarchError as error:
+            self.post_message(said.ErrorRaised(error))
+            return
+        trained = len(s.curves[run.id])
+        start, where = (trained, "its last epoch") if at == "last" else (run.best_epoch, "its best epoch")
+        self._ask_number(
+            f"Train recipe {recipe} for how many epochs more, from {where}, {start}?",
+            f"It goes on from the checkpoint of {s.run_name(run)}: weights, optimiser, order of rows and all chances, "
+            "as if it had not stopped. A schedule over the whole training is stretched to the new length. "
+            "(To train afresh instead: make it the base, then o on the sheet.)",
+            max(trained // 2, 1), lambda n: self._continue(run.id, n, at))
+
+    @work(thread=True, exclusive=True, group="start")
+    def _continue(self, run: int, epochs: int, at: Literal["last", "best"]) -> None:
+        s = self._state.snapshot
+        assert s is not None
+        try:
+            number = workflows.continue_run(self._workspace, s, run, epochs, at)
+            self.post_message(said.SearchStarted(number, "strips"))
+        except AxiarchError as error:
+            self.post_message(said.ErrorRaised(error))
+
+    def do_scale_up(self) -> None:
+        """Ask what is to be larger, and hold the recipe against that."""
+        s, recipe = self._state.snapshot, self.chosen()
+        if s is None or recipe not in s.recipes:
+            return
+        base = s.recipes[recipe].recipe
+        self.push_screen(
+            Asked(f"Scale up recipe {recipe}: what is to be larger?",
+                  "It is trained as it is and with every combination of the changes, on the same three seeds, so that "
+                  "what the larger scale gains is held against what it costs.", "width=256 epochs=120",
+                  f"width={2 * base.whole('width')} epochs={2 * base.whole('epochs')}"),
+            lambda answer: self._scale_up(recipe, answer) if answer else None)
+
+    def _scale_up(self, recipe: int, answer: str) -> None:
+        from axiarch.recipes.notation import fixed_values
+
+        s = self._state.snapshot
+        assert s is not None
+        try:
+            scaled = workflows.scale_up(s, recipe, fixed_values(answer.split()))
+        except AxiarchError as error:
+            self.post_message(said.ErrorRaised(error))
+            return
+        self._start_other(scaled.search)
+        self.post_message(said.Noted(str(scaled)))
+
+    @work(thread=True, exclusive=True, group="start")
+    def _start_other(self, search: SearchFile) -> None:
+        try:
+            self.post_message(said.SearchStarted(workflows.start_search(self._workspace, search), "field"))
+        except AxiarchError as error:
+            self.post_message(said.ErrorRaised(error))
+
+    # -- the race --------------------------------------------------------------------------------
+
+    def do_keep(self) -> None:
+        """Let a recipe train to its end, whatever the others do."""
+        if self._search_runs() and (recipe := self.chosen()):
+            self._steer("keep", recipe)
+            self.post_message(said.Noted(f"Recipe {recipe} is trained to its end."))
+
+    def do_cut(self) -> None:
+        """Ask, then train a recipe no further."""
+        if self._search_runs() and (recipe := self.chosen()):
+            self.push_screen(Question(f"Cut recipe {recipe}?", "Its runs end now; what they have shown is kept, and it "
+                                      "is not let train further in this search."),
+                             lambda answer: self._steer("cut", recipe) if answer == "yes" else None)
+
+    def do_add_recipe(self) -> None:
+        """Ask, then take the base on the sheet into the running search."""
+        draft = self._state.draft
+        if self._search_runs() and draft is not None:
+            base = draft.space.base
+            self.push_screen(Question("Take the base recipe on the sheet into this search?",
+                                      "It is trained in full, on every seed and fold, beside the others."),
+                             lambda answer: self._steer("add", values=base) if answer == "yes" else None)
+
+    def do_budget(self) -> None:
+        """Ask how many recipes the running search tries in all."""
+        s = self._state.snapshot
+        if self._search_runs() and s is not None:
+            self._ask_number("How many recipes in all?", f"{count(len(s.recipes), 'recipe')} so far. More recipes find "
+                             "better ones ever more slowly.", max(2 * len(s.recipes), 10),
+                             lambda n: self._steer("budget", count=n))
+
+    def do_workers(self) -> None:
+        """Ask how many worker processes the running search uses."""
+        s = self._state.snapshot
+        if self._search_runs() and s is not None:
+            self._ask_number("How many workers?", f"{count(len(s.lanes), 'worker')} now; one a core is usual. Workers "
+                             "change the time it takes, and nothing else.", max(len(s.lanes), 1),
+                             lambda n: self._steer("workers", count=n))
+
+    def _search_runs(self) -> bool:
+        s = self._state.snapshot
+        if s is None or s.over:
+            self.post_message(said.Noted("This is for a search that runs."))
+            return False
+        return True
+
+    # -- comparing -------------------------------------------------------------------------------
+
+    def do_mark(self) -> None:
+        """Mark a recipe, to be drawn over others, or no longer."""
+        s, recipe = self._state.snapshot, self.chosen()
+        if s is None or recipe not in s.recipes:
+            return
+        others = tuple(m for m in self._state.marked if (m.search, m.recipe) != (s.search.number, recipe))
+        if len(others) < len(self._state.marked):
+            self._show(marked=others)
+            self.post_message(said.Noted(f"Recipe {recipe} is no longer marked; {len(others)} are."))
+            return
+        try:
+            run = workflows.first_run(s, recipe)
+        except AxiarchError as error:
+            self.post_message(said.ErrorRaised(error))
+            return
+        values = s.recipes[recipe].recipe
+        rows = s.dataset.folds[run.fold].rows["train"]
+        steps = math.ceil(math.ceil(rows / values.whole("batch_size")) / values.whole("accumulation"))
+        mark = Marked(s.search.number, recipe, s.curves[run.id], steps, values)
+        self._show(marked=(*others, mark)[-MOST_MARKED:])
+        self.post_message(said.Noted(f"Marked: {count(len(self._state.marked), 'recipe')}. On the strips, v draws them "
+                                     "over one another."))
+
+    def _fresh_marks(self) -> tuple[Marked, ...]:
+        """Return the marked recipes, those of the search in front with all epochs that they have by now."""
+        s = self._state.snapshot
+        found = []
+        for mark in self._state.marked:
+            if s is not None and mark.search == s.search.number and mark.recipe in s.recipes:
+                run = workflows.first_run(s, mark.recipe)
+                mark = replace(mark, curve=s.curves[run.id])
+            found.append(mark)
+        return tuple(found)
+
+    def do_overlay(self) -> None:
+        """Draw the marked recipes over one another, or the open one by itself again."""
+        self.query_one(StripsView).turn_overlay()
+        self._show(marked=self._fresh_marks())
+
+    def do_overlay_axis(self) -> None:
+        """Draw the marked recipes by epoch, by step or by seconds."""
+        self.query_one(StripsView).turn_axis()
+        self._show(marked=self._fresh_marks())
+
+    # -- versions --------------------------------------------------------------------------------
+
+    def do_keep_version(self) -> None:
+        """Ask for a note and keep the base recipe as a version."""
+        draft = self._state.draft
+        if draft is not None:
+            base = draft.space.base
+            self.push_screen(
+                Asked("Keep the base recipe as a version?",
+                      "It is kept with its time, what changed against the version before, and a note of yours.",
+                      "a note; or a name, a colon, and a note"),
+                lambda note: None if note is None else self._keep_version(base, note))
+
+    def _keep_version(self, base: Recipe, note: str) -> None:
+        try:
+            version = workflows.keep_version(self._workspace, base, note)
+        except AxiarchError as error:
+            self.post_message(said.ErrorRaised(error))
+            return
+        self._show(versions=workflows.versions(self._workspace))
+        self.post_message(said.Noted(f"Kept as version {version.number}: {version.name}."))
+
+    def do_versions(self) -> None:
+        """Look through the versions kept, beside the base recipe."""
+        draft = self._state.draft
+        if draft is None:
+            return
+        kept = workflows.versions(self._workspace)
+        self._show(versions=kept)
+        self.push_screen(Versions(kept, draft.space.base), self._take_version)
+
+    def _take_version(self, number: str | None) -> None:
+        if number:
+            version = next(v for v in self._state.versions if v.number == int(number))
+            self.query_one(SheetView).rebase(version.recipe)
+            self.post_message(said.Noted(f"The base is version {number} now; u takes it back."))

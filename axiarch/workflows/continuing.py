@@ -1,0 +1,85 @@
+"""Let a trained recipe go on for more epochs: from exactly where it stopped, or from its best epoch."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import replace
+from typing import Literal
+
+from axiarch.errors import RecipeError, TrainingError
+from axiarch.journal.records import OVER, RunRecord
+from axiarch.journal.workspace import Workspace
+from axiarch.plain import count
+from axiarch.recipes.searchfile import MethodChoice, SearchFile, Start
+from axiarch.recipes.space import Space
+from axiarch.runner.material import shape_of
+from axiarch.workflows.starting import start_search
+from axiarch.workflows.watching import Snapshot
+
+
+def continued(snapshot: Snapshot, run: int, epochs: int, at: Literal["last", "best"] = "last",
+              changes: Mapping[str, object] | None = None) -> SearchFile:
+    """Return the search of one training that goes on where `run` stopped, for `epochs` more.
+
+    The seed, the order of rows and all chances go on as they would have; a schedule that depends on the length of the
+    training is stretched to the new one.
+
+    Parameters
+    ----------
+    at : {"last", "best"}
+        Whether it goes on from its last epoch, or goes back to its best.
+    changes : mapping, optional
+        Values of the recipe to change, such as the learning rate; the network must stay as it is.
+
+    Raises
+    ------
+    TrainingError
+        If the run is not over, has no epoch, or its weights do not fit the changed network.
+    """
+    record = snapshot.runs.get(run)
+    where = f"search {snapshot.search.number}, run {run}"
+    if record is None:
+        raise TrainingError("there is no such run", where, "see axiarch status")
+    trained = len(snapshot.curves.get(run, ()))
+    if record.state not in OVER and not snapshot.over:
+        raise TrainingError("it is still in training", where, "wait for its end, or stop the search")
+    if record.state == "failed" or not trained:
+        raise TrainingError("there is nothing to go on from: it has no epoch", where, "train it afresh")
+    start = record.best_epoch if at == "best" else trained
+    if not start:
+        raise TrainingError("no epoch of it was kept", where, "go on from its last one")
+    old = snapshot.recipes[record.recipe].recipe
+    recipe = old.changed({**(changes or {}), "epochs": start + max(epochs, 1)})
+    before, after = shape_of(old, snapshot.dataset), shape_of(recipe, snapshot.dataset)
+    if before.layers != after.layers:
+        raise RecipeError(f"{count(before.trained, 'weight')} do not fit a network of {after.trained}", where,
+                          "keep the network as it was, or train the changed one afresh")
+    return replace(snapshot.file, name=f"recipe {record.recipe} continued", space=Space(recipe), repeats=1,
+                   method=MethodChoice("grid", {}), start=Start(snapshot.search.number, run, at))
+
+
+def continue_run(workspace: Workspace, snapshot: Snapshot, run: int, epochs: int,
+                 at: Literal["last", "best"] = "last", changes: Mapping[str, object] | None = None,
+                 lanes: int = 1) -> int:
+    """Start the search that :func:`continued` describes and return its number.
+
+    Raises
+    ------
+    TrainingError, RecipeError
+        As :func:`continued`.
+    """
+    return start_search(workspace, continued(snapshot, run, epochs, at, changes), lanes)
+
+
+def first_run(snapshot: Snapshot, recipe: int) -> RunRecord:
+    """Return the run of a recipe that is gone on with: the first that has an epoch.
+
+    Raises
+    ------
+    TrainingError
+        If it has none.
+    """
+    for run in snapshot.runs_of(recipe):
+        if snapshot.curves.get(run.id):
+            return run
+    raise TrainingError(f"recipe {recipe} has not been trained", f"search {snapshot.search.number}", "train it first")

@@ -1,0 +1,109 @@
+"""A whole job through the real runner, and stacks whose runs differ: ``python -m benchmarks.job``.
+
+The job: 200 recipes, 20 epochs each, 2,000 training rows, batch 32, validation every epoch, journalled. It is held
+against the plain loop in one process (timed on a few recipes, and multiplied), and two workers against one. A stack
+in which optimiser, rate, decay, dropout, schedule and seed differ is held against one in which all are equal.
+Printed are ratios; each pair is timed in one run.
+"""
+
+from __future__ import annotations
+
+import statistics
+import sys
+import tempfile
+from pathlib import Path
+
+import numpy as np
+from threadpoolctl import threadpool_limits
+
+from axiarch import workflows
+from axiarch.data.plan import DataPlan, SplitPlan
+from axiarch.engine.network import StackShape
+from axiarch.engine.run import RunSpec
+from axiarch.engine.stack import Stack
+from axiarch.engine.streams import Streams
+from axiarch.journal.workspace import Workspace
+from axiarch.recipes.recipe import Recipe
+from axiarch.recipes.searchfile import MethodChoice, SearchFile
+from axiarch.recipes.space import space
+from benchmarks import plain_loop
+from benchmarks.engine import data_for, timed
+
+#: Inputs, hidden units, classes.
+SIZES = (32, 64, 64, 6)
+RECIPES, EPOCHS, ROWS, BATCH = 200, 20, 2000, 32
+#: Recipes that the plain loop is timed on.
+_PLAIN = 10
+
+
+def made(folder: Path) -> Workspace:
+    """Return a workspace with random data of the right shape."""
+    rng = np.random.default_rng(0)
+    x, y = rng.normal(size=(ROWS + 500, SIZES[0])), rng.integers(0, SIZES[-1], ROWS + 500)
+    table = folder / "random.csv"
+    head = ",".join([*(f"x{i}" for i in range(SIZES[0])), "y"])
+    rows = [",".join([*(f"{v:.4f}" for v in row), f"class {label}"]) for row, label in zip(x, y, strict=True)]
+    table.write_text("\n".join([head, *rows]))
+    workspace = Workspace.create(folder / "w")
+    plan = DataPlan(("y",), split=SplitPlan(validation=400 / (ROWS + 500), test=100 / (ROWS + 500)))
+    workflows.add_table(workspace, table, name="random", plan=plan)
+    return workspace
+
+
+def job(repeat: int) -> SearchFile:
+    """Return the search."""
+    base = {"width": SIZES[1], "depth": len(SIZES) - 2, "batch_size": BATCH, "epochs": EPOCHS, "patience": 0,
+            "dropout": 0.2, "l2": 1e-4}
+    vary = {"learning_rate": "1e-4 .. 1e-2 log", "dropout": "0.1 .. 0.5", "l2": "1e-6 .. 1e-3 log"}
+    return SearchFile("job", "random", space(base, vary), MethodChoice("random", {"recipes": RECIPES}), repeat, 1)
+
+
+def whole_job(folder: Path) -> tuple[float, float]:
+    """Return how many times faster two workers are than the plain loop, and than one worker."""
+    workspace = made(folder)
+    data = data_for(SIZES, ROWS)
+    plain, gained = [], []
+    for repeat in range(3):
+        with threadpool_limits(1):
+            loop = timed(lambda: [plain_loop.train(data.train_inputs, data.train_targets, SIZES, BATCH, EPOCHS)
+                                  for _ in range(_PLAIN)]) / _PLAIN * RECIPES
+        taken = {}
+        for lanes in (2, 1):
+            s = workflows.wait(workspace, workflows.start_search(workspace, job(repeat + 1), lanes))
+            taken[lanes] = s.taken
+        plain.append(loop / taken[2])
+        gained.append(taken[1] / taken[2])
+    return statistics.median(plain), statistics.median(gained)
+
+
+def mixed_stack(runs: int = 16) -> float:
+    """Return how much longer a run takes in a stack of unlike runs than in one of equal runs."""
+    data = data_for(SIZES, ROWS)
+    same = {"width": SIZES[1], "batch_size": BATCH, "dropout": 0.2, "l2": 1e-4, "epochs": 100, "patience": 0}
+    unlike = [{**same, "optimiser": ("adam", "momentum", "rmsprop", "sgd")[k % 4], "learning_rate": 10 ** -(2 + k / 8),
+               "dropout": 0.05 * (k % 8), "weight_decay": 0.01 * (k % 3), "l2": 1e-5 * k,
+               "schedule": ("constant", "cosine", "step", "one_cycle")[k % 4]} for k in range(runs)]
+    stacks = []
+    for recipes in ([Recipe(same)] * runs, [Recipe(values) for values in unlike]):
+        stack = Stack(StackShape.of(recipes[0], SIZES[0], SIZES[-1]), runs, data)
+        for k, recipe in enumerate(recipes):
+            stack.add(RunSpec(k, recipe, Streams(0, k)))
+        stack.train_epoch()
+        stacks.append(stack)
+    with threadpool_limits(1):
+        found = [timed(stacks[1].train_epoch) / timed(stacks[0].train_epoch) for _ in range(9)]
+    return statistics.median(found)
+
+
+def main() -> None:
+    """Print the ratios."""
+    print(f"unlike runs in a stack: {mixed_stack():.2f} times the time of equal ones")
+    if "--stack" in sys.argv:
+        return
+    with tempfile.TemporaryDirectory() as place:
+        plain, gained = whole_job(Path(place))
+    print(f"whole job, two workers: {plain:.1f} times the plain loop, {gained:.2f} times one worker")
+
+
+if __name__ == "__main__":
+    main()

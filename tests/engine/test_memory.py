@@ -1,0 +1,56 @@
+"""What a stack will take, against what it takes; and stacks that are cut to fit."""
+
+from __future__ import annotations
+
+import math
+import tracemalloc
+import unittest
+
+import numpy as np
+
+from axiarch.engine.network import StackShape
+from axiarch.engine.run import RunSpec
+from axiarch.engine.stack import Stack, TrainingData
+from axiarch.engine.streams import Streams
+from tests.support import recipe
+
+
+class Memory(unittest.TestCase):
+    def taken(self, shape: StackShape, runs: int, rows: int, **values: object) -> int:
+        """Return the bytes that a stack and some epochs of it allocate at the most."""
+        rng = np.random.default_rng(0)
+        x = rng.normal(size=(rows, math.prod(shape.inputs))).astype(np.float32)
+        y = rng.integers(0, shape.outputs, rows).astype(np.int32)
+        data = TrainingData(x, y, x[:64], y[:64])
+        for warm in (True, False):  # what is loaded once is not of the stack
+            if not warm:
+                tracemalloc.start()
+            stack = Stack(shape, runs, data)
+            for k in range(runs):
+                stack.add(RunSpec(k, recipe(**values), Streams(0, k)))
+            for _ in range(1 if warm else 2):
+                stack.train_epoch()
+        found = tracemalloc.get_traced_memory()[1]
+        tracemalloc.stop()
+        return found
+
+    def test_it_is_predicted_within_a_fifth(self) -> None:
+        cases: tuple[tuple[tuple[int, ...], int, int, dict[str, object]], ...] = (
+            ((20,), 8, 600, {"width": 64, "depth": 2, "batch_size": 32}),
+            ((20,), 3, 600, {"width": 200, "depth": 3, "batch_size": 256, "activation": "gelu"}),
+            ((30,), 4, 500, {"width": 96, "depth": 3, "batch_size": 64, "normalisation": "batch", "residual": "yes"}),
+            ((60,), 1, 900, {"width": 512, "depth": 2, "batch_size": 512}),
+            ((12, 12, 1), 2, 300, {"network": "conv 8, pool 2, conv 12, pool 2, hidden", "depth": 1, "width": 32}),
+        )
+        for inputs, runs, rows, values in cases:
+            with self.subTest(**values):
+                shape = StackShape.of(recipe(**values), inputs, 5)
+                taken = self.taken(shape, runs, rows, **values)
+                self.assertAlmostEqual(shape.memory(runs, rows) / taken, 1.0, delta=0.2)
+
+    def test_a_stack_holds_no_more_runs_than_fit(self) -> None:
+        shape = StackShape.of(recipe(width=32), 10, 3)
+        one = shape.memory(1, 1000)
+        self.assertEqual(shape.capacity(5 * one + 10, 1000), 5)
+        self.assertEqual(shape.capacity(one // 2, 1000), 1)
+        self.assertEqual(shape.capacity(10**12, 1000), shape.capacity())

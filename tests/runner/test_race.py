@@ -1,0 +1,296 @@
+"""Runs that rest, go on, are cut; what a user does to them; and runs that go on from what others left."""
+
+from __future__ import annotations
+
+from dataclasses import replace
+
+from axiarch.engine.run import RunSpec
+from axiarch.engine.streams import Streams
+from axiarch.errors import RecipeError, TrainingError
+from axiarch.journal.inbox import Request, send
+from axiarch.journal.read import JournalReader
+from axiarch.recipes.searchfile import MethodChoice, SearchFile, Start
+from axiarch.recipes.space import Space
+from axiarch.runner.executor import InlineExecutor
+from axiarch.runner.ledger import RunEntry
+from axiarch.runner.runner import Runner
+from axiarch.workflows.comparing import differences, keep_version, versions
+from axiarch.workflows.continuing import continued, first_run
+from axiarch.workflows.scaling import scale_up
+from axiarch.workflows.telling import told
+from tests.runner.fakes import ScriptedExecutor
+from tests.runner.test_runner import RunnerCase
+from tests.support import recipe, ring_search
+
+
+def race(recipes: int = 20, epochs: int = 18, **options: int) -> SearchFile:
+    """Return a race on the ring data."""
+    return replace(ring_search(epochs=epochs, patience=0),
+                   method=MethodChoice("racing", {"recipes": recipes, "window": 8, "finalists": 2, **options}))
+
+
+def once(epochs: int = 12, **values: object) -> SearchFile:
+    """Return one training."""
+    return replace(ring_search(), space=Space(recipe(epochs=epochs, patience=0, **values)), repeats=1,
+                   method=MethodChoice("grid"))
+
+
+class Racing(RunnerCase):
+    def test_recipes_rest_go_on_and_are_cut_with_the_reason(self) -> None:
+        self.assertEqual(self.make(race(), InlineExecutor()).run(), "done")
+        s = self.look()
+        lengths = {n: len(s.curves[s.runs_of(n)[0].id]) for n in s.recipes}
+        self.assertEqual(set(lengths.values()), {3, 6, 18})
+        for run in s.runs.values():
+            self.assertEqual(run.state == "cut", len(s.curves[run.id]) < 18)
+            if run.state == "cut":
+                self.assertRegex(run.text, r"place \d+ of \d+ after \d+ epochs, where one in 3 went on")
+        self.assertEqual([r.repeats for r in s.ranking.rows[:2]], [2, 2])
+        self.assertEqual(len(s.ranking.rows) + len(s.ranking.partial), 20)
+        for known in s.ranking.partial:
+            self.assertLessEqual(known.best_then, known.loss)
+        self.assertLess(s.epochs, 20 * 18 * 0.7)
+
+    def test_what_goes_on_has_the_bits_of_what_never_rested(self) -> None:
+        self.make(race(), InlineExecutor()).run()
+        s = self.look()
+        number = s.ranking.rows[0].recipe
+        alone = replace(race(), space=Space(s.recipes[number].recipe), method=MethodChoice("grid"), repeats=1)
+        self.make(alone, InlineExecutor(), 2).run()
+        other = self.look(2)
+        self.assertEqual(s.curves[s.runs_of(number)[0].id].validation, other.curves[other.runs_of(1)[0].id].validation)
+
+    def test_the_number_of_runs_side_by_side_changes_no_decision(self) -> None:
+        """One lane or two, in whatever order they report: the same steps."""
+        found = []
+        for number, lanes in ((1, 1), (2, 3)):
+            executor = ScriptedExecutor(lanes)
+            runner = self.make(race(12), executor, number)
+            for _ in range(400):
+                runner.turn(0)
+                for lane in sorted(executor.tasks, reverse=number == 2):
+                    task = executor.tasks[lane]
+                    for wanted in task.runs:
+                        fate = int(wanted.spec.recipe.fingerprint[:4], 16) / 65536
+                        losses = {wanted.spec.id: [fate] * (wanted.until or 18)}
+                        if wanted.until:
+                            executor.train(lane, losses)
+                        else:
+                            executor.train(lane, losses, rest=False)
+                            executor.end(lane, wanted.spec.id, loss=fate)
+                if runner._over():
+                    break
+            found.append([(t.step.recipe, t.step.until, t.step.blocks, t.told) for t in runner._ledger.course.steps])
+        self.assertEqual(*found)
+
+
+class ByHand(RunnerCase):
+    """Requests about single recipes, the budget and the workers; journalled, so that a later sitting knows them."""
+
+    def running(self, search: SearchFile | None = None) -> tuple[Runner, ScriptedExecutor]:
+        executor = ScriptedExecutor()
+        runner = self.make(search or race(), executor)
+        runner.turn(0)
+        return runner, executor
+
+    def ask(self, runner: Runner, *requests: Request) -> None:
+        for request in requests:
+            send(self.workspace.search(1), request)
+        runner.turn(0)
+
+    def test_a_recipe_is_cut(self) -> None:
+        runner, executor = self.running()
+        run = executor.tasks[0].runs[0].spec.id
+        number = runner._ledger.runs[run].recipe
+        self.ask(runner, Request("cut", number))
+        s = self.look()
+        self.assertEqual((s.runs[run].state, s.runs[run].text), ("cut", "cut by hand"))
+        self.assertIn(f"release {run}", executor.orders)
+        executor.train(0, {r.spec.id: [0.5] * 3 for r in executor.tasks[0].runs})
+        runner.turn(0)
+        self.assertEqual(self.look().runs[run].state, "cut")
+        again = self.make(race(), ScriptedExecutor())
+        self.assertIn(number, again._ledger.course.method._barred)
+
+    def test_a_recipe_is_kept_and_given_more_epochs(self) -> None:
+        runner, _ = self.running()
+        short = [t.number for t in runner._ledger.course.steps if t.step.until == 3][:2]
+        self.ask(runner, Request("keep", short[0]), Request("more", short[1], 2))
+        entries = [runner._ledger.runs_of(n)[0] for n in short]
+        self.assertEqual([e.until for e in entries], [0, 5])
+
+    def test_a_recipe_is_added_and_a_wrong_one_refused_in_words(self) -> None:
+        runner, _ = self.running()
+        before = len(runner._ledger.recipes)
+        self.ask(runner, Request("add", values={"width": 5}), Request("add", values={"width": -5}),
+                 Request("cut", 999), Request("budget", count=2))
+        self.assertIn(5, [r["width"] for r in runner._ledger.recipes.values()])
+        self.assertEqual(len(runner._ledger.recipes), before + 1)
+        refused = [e.text for e in self.look().events if e.kind == "refused"]
+        self.assertEqual(len(refused), 3)
+        self.assertIn("no recipe 999", refused[1])
+
+    def test_what_makes_no_sense_is_refused_and_ends_nothing(self) -> None:
+        """The same epochs asked for twice, more of what trains to its end anyway, and keeping what was cut."""
+        search = race(6)
+        runner = self.make(search, InlineExecutor())
+        while not any(e.state == "ended" for e in runner._ledger.runs.values()):
+            runner.turn(0)
+        number = next(e.recipe for e in runner._ledger.runs.values() if e.state == "ended")
+        for request in (Request("more", number, 4), Request("more", number, 4), Request("cut", 6), Request("keep", 6)):
+            send(self.workspace.search(1), request)
+        self.assertEqual(runner.run(), "done")
+        refused = [e.text for e in self.look().events if e.kind == "refused"]
+        self.assertIn("already", refused[0])
+
+    def test_an_outcome_stays_what_it_was_whatever_becomes_of_the_run_later(self) -> None:
+        entry = RunEntry(RunSpec(1, recipe(), Streams(1)), 1, "resting", [0.5, 0.4, 0.3], until=3)
+        before = (entry.curve(3), entry.known(3), entry.over_by(3))
+        self.assertEqual(before, ((0.5, 0.4, 0.3), True, False))
+        for state in ("failed", "cut", "training"):
+            entry.state = state  # type: ignore[assignment]
+            entry.losses = [0.5, 0.4, 0.3, 0.2][: 3 if state == "failed" else 4]
+            self.assertEqual((entry.curve(3), entry.known(3), entry.over_by(3)), before, state)
+        entry.state, entry.losses = "failed", [0.5]
+        self.assertEqual((entry.curve(3), entry.over_by(3)), ((), True))
+
+    def test_a_continuation_that_cannot_start_leaves_no_trace(self) -> None:
+        with self.assertRaises(TrainingError):
+            self.make(replace(once(9), start=Start(7, 7)), InlineExecutor(), 3)
+        reader = JournalReader(self.workspace.journal)
+        self.addCleanup(reader.close)
+        self.assertIsNone(reader.search(3))
+
+    def test_the_budget_is_raised_and_remembered(self) -> None:
+        runner, _ = self.running()
+        self.ask(runner, Request("budget", count=33))
+        self.assertEqual(runner._ledger.course.method.values["recipes"], 33)
+        self.assertEqual(self.make(race(), ScriptedExecutor())._ledger.course.method.values["recipes"], 33)
+
+    def test_an_ended_recipe_goes_on_as_a_new_one(self) -> None:
+        search = race(6)
+        runner = self.make(search, InlineExecutor())
+        while not any(e.state == "ended" for e in runner._ledger.runs.values()):
+            runner.turn(0)
+        number = next(e.recipe for e in runner._ledger.runs.values() if e.state == "ended")
+        send(self.workspace.search(1), Request("more", number, 4))
+        self.assertEqual(runner.run(), "done")
+        s = self.look()
+        longer = next(n for n, r in s.recipes.items() if r.recipe["epochs"] == 22)
+        run, old = s.runs_of(longer)[0], s.runs_of(number)[0]
+        self.assertEqual((run.start, len(s.curves[run.id])), (18, 22))
+        self.assertEqual(s.curves[run.id].validation[:18], s.curves[old.id].validation)
+
+
+class Continued(RunnerCase):
+    def test_more_epochs_from_where_it_stopped_are_those_of_a_longer_training(self) -> None:
+        self.make(once(8), InlineExecutor(), 1).run()
+        self.make(once(14), InlineExecutor(), 2).run()
+        s, longer = self.look(1), self.look(2)
+        search = continued(s, first_run(s, 1).id, 6)
+        self.assertEqual(search.start, Start(1, first_run(s, 1).id, "last"))
+        self.make(search, InlineExecutor(), 3).run()
+        again = self.look(3)
+        self.assertEqual(again.curves[first_run(again, 1).id].validation,
+                         longer.curves[first_run(longer, 1).id].validation)
+        self.assertEqual(again.epochs, 6)
+
+    def test_back_to_the_best_epoch_with_another_rate(self) -> None:
+        self.make(once(40, learning_rate=0.1, width=32), InlineExecutor(), 1).run()
+        s = self.look()
+        run = first_run(s, 1)
+        self.assertLess(run.best_epoch, 40)
+        self.make(continued(s, run.id, 5, "best", {"learning_rate": 1e-3}), InlineExecutor(), 2).run()
+        other = self.look(2)
+        curve = other.curves[first_run(other, 1).id]
+        self.assertEqual(len(curve), run.best_epoch + 5)
+        self.assertEqual(curve.validation[: run.best_epoch], s.curves[run.id].validation[: run.best_epoch])
+        self.assertLess(abs(curve.validation[run.best_epoch] - curve.validation[run.best_epoch - 1]), 0.2)
+
+    def test_what_does_not_fit_is_said(self) -> None:
+        self.make(once(6), InlineExecutor(), 1).run()
+        s = self.look()
+        run = first_run(s, 1).id
+        with self.assertRaises(RecipeError) as caught:
+            continued(s, run, 5, changes={"width": 99})
+        self.assertIn("do not fit", caught.exception.what)
+        with self.assertRaises(TrainingError):
+            continued(s, 4711, 5)
+        with self.assertRaises(TrainingError):
+            first_run(s, 9)
+
+    def test_an_interrupted_continuation_does_not_start_afresh(self) -> None:
+        """Its own checkpoint ahead of the journal is of no use; the one it started from is."""
+        self.make(once(8), InlineExecutor(), 1).run()
+        s = self.look()
+        search = continued(s, first_run(s, 1).id, 6)
+        runner = self.make(search, InlineExecutor(), 2)
+        runner.turn(0)
+        runner._propose()
+        run = next(iter(runner._ledger.runs))
+        place = self.workspace.search(2) / "checkpoints"
+        (place / f"{run}.safetensors").write_bytes(b"spoilt")
+        self.assertEqual(runner.run(), "done")
+        other = self.look(2)
+        self.assertEqual(len(other.curves[run]), 14)
+
+    def test_a_watched_training_tells_what_it_takes_rows_for(self) -> None:
+        self.make(once(4), InlineExecutor(), 1).run()
+        s = self.look()
+        epoch, said = told(s, first_run(s, 1).id)
+        self.assertEqual((epoch, len(said)), (4, 8))
+        for each in said:
+            self.assertIn(each.truth, s.dataset.classes)
+            self.assertAlmostEqual(sum(share for _, share in each.shares), 1.0, places=6)
+            self.assertGreaterEqual(each.shares[0][1], each.shares[-1][1])
+        self.assertEqual(told(s, 999), (0, ()))
+
+
+class ScaledUp(RunnerCase):
+    def test_a_recipe_is_held_against_larger_ones_with_what_they_cost(self) -> None:
+        self.make(once(6, width=8), InlineExecutor(), 1).run()
+        s = self.look()
+        scaled = scale_up(s, 1, {"width": 32, "epochs": 12})
+        self.assertEqual((scaled.search.method.name, scaled.search.repeats), ("grid", 3))
+        self.assertGreater(scaled.dearer, 4)
+        self.assertAlmostEqual(scaled.longer, 2 * scaled.dearer)
+        self.assertFalse(scaled.weights_fit)
+        self.assertIn("do not fit", str(scaled))
+        self.make(scaled.search, InlineExecutor(), 2).run()
+        found = self.look(2)
+        self.assertEqual({(r.recipe["width"], r.recipe["epochs"]) for r in found.recipes.values()},
+                         {(8, 6), (8, 12), (32, 6), (32, 12)})
+
+    def test_where_the_network_stays_the_weights_fit(self) -> None:
+        self.make(once(4), InlineExecutor(), 1).run()
+        scaled = scale_up(self.look(), 1, {"epochs": 9})
+        self.assertTrue(scaled.weights_fit)
+        self.assertEqual(scaled.dearer, 1)
+        with self.assertRaises(RecipeError):
+            scale_up(self.look(), 1, {"epochs": 4})
+
+
+class Versions(RunnerCase):
+    def test_versions_are_kept_with_note_and_change_and_read_again(self) -> None:
+        first = keep_version(self.workspace, recipe(), "as it was")
+        second = keep_version(self.workspace, recipe(learning_rate=0.02), "hotter: a note with [markup]")
+        third = keep_version(self.workspace, recipe(learning_rate=0.02, width=7))
+        self.assertEqual([v.name for v in versions(self.workspace)], ["the first version", "hotter", "width 7"])
+        self.assertEqual(versions(self.workspace), (first, second, third))
+        self.assertEqual(second.note, "a note with [markup]")
+
+    def test_what_is_no_version_is_passed_over(self) -> None:
+        keep_version(self.workspace, recipe())
+        folder = self.workspace.folder / "versions"
+        for name, text in (("0002.toml", "x = ["), ("0003.toml", "[recipe]\nwidth = -1"), ("0004.toml", "name = 'a'")):
+            (folder / name).write_text(text)
+        self.assertEqual(len(versions(self.workspace)), 1)
+        self.assertEqual(keep_version(self.workspace, recipe(width=3)).number, 5)
+
+    def test_two_recipes_side_by_side(self) -> None:
+        found = differences(recipe(optimiser="momentum"), recipe(width=9))
+        table = {d.label: (d.first, d.second) for d in found}
+        self.assertEqual(table["width"], ("6", "9"))
+        self.assertEqual(table["optimiser"], ("momentum", "adam"))
+        self.assertEqual(table["momentum"], ("0.9", ""))
+        self.assertEqual(differences(recipe(), recipe()), ())

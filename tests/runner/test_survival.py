@@ -1,0 +1,181 @@
+"""Whatever process is killed, whenever: no journalled row is lost, no run trained twice, the same bits in the end."""
+
+from __future__ import annotations
+
+import contextlib
+import random
+import signal
+import sqlite3
+import subprocess
+import sys
+import time
+from dataclasses import replace
+from unittest import mock
+
+import psutil
+
+from axiarch import workflows
+from axiarch.errors import AxiarchError, TrainingError
+from axiarch.recipes.searchfile import MethodChoice, SearchFile
+from axiarch.runner import session
+from axiarch.runner.executor import InlineExecutor
+from axiarch.workflows.watching import Snapshot
+from tests.runner.test_processes import ProcessCase, losses
+from tests.runner.test_runner import RunnerCase
+from tests.support import ring_search, ring_workspace, until
+
+#: Processes killed in one test run.
+KILLS = 30
+
+
+def raced(recipes: int = 30, epochs: int = 60) -> SearchFile:
+    """Return a race in which runs rest, go on and are cut."""
+    options = {"recipes": recipes, "window": 10, "finalists": 3}
+    return replace(ring_search(epochs=epochs, repeats=2, width=8), method=MethodChoice("guided_racing", options))
+
+
+def rows(s: Snapshot) -> list[tuple[int, str, str, int]]:
+    """Return what the ranking says, to the bit."""
+    return [(r.recipe, r.loss.hex(), r.training.hex(), r.repeats) for r in s.ranking.rows]
+
+
+class Killed(ProcessCase):
+    def steps(self, number: int) -> list[tuple[object, ...]]:
+        """Return the steps that were decided."""
+        with contextlib.closing(sqlite3.connect(self.workspace.journal)) as db:
+            return db.execute("SELECT number, recipe, until, blocks, told FROM step WHERE search = ? ORDER BY number",
+                              (number,)).fetchall()
+
+    def journalled(self) -> set[tuple[object, ...]]:
+        """Return all epoch rows there are."""
+        with contextlib.closing(sqlite3.connect(self.workspace.journal)) as db:
+            return set(db.execute("SELECT run, epoch, train_loss, validation_loss FROM epoch").fetchall())
+
+    def victim(self, chance: random.Random) -> psutil.Process | None:
+        """Return the runner or one of its workers."""
+        owner = self.workspace.owner()
+        if owner is None:
+            return None
+        with contextlib.suppress(psutil.Error):
+            runner = psutil.Process(owner.pid)
+            return chance.choice([runner, *runner.children()])
+        return None
+
+    def test_thirty_kills_at_random_moments_change_nothing(self) -> None:
+        search = raced()
+        calm = ring_workspace(self.folder / "calm")
+        undisturbed = workflows.wait(calm, workflows.start_search(calm, search, 2))
+        chance, kills, compared = random.Random(11), 0, 0
+        before: set[tuple[object, ...]] = set()
+        while kills < KILLS:
+            number = workflows.start_search(self.workspace, search, 2)
+            before = set()
+            while workflows.look_at(self.workspace, number).search.state != "done":
+                self.assertLessEqual(before, self.journalled(), "a journalled row was lost")
+                before = self.journalled()
+                if kills < KILLS:
+                    time.sleep(chance.uniform(0.0, 0.9))
+                    found = self.victim(chance)
+                    if found is not None:
+                        with contextlib.suppress(psutil.Error):
+                            found.send_signal(signal.SIGKILL)
+                            kills += 1
+                self.go_on(number)
+            s = self.look(number)
+            # A run whose worker was killed twice has failed, as documented; that search is not compared.
+            if any(r.state == "failed" for r in s.runs.values()):
+                continue
+            compared += 1
+            with self.subTest(search=number, kills=kills):
+                self.assertEqual(rows(s), rows(undisturbed))
+                self.assertEqual(losses(s), losses(undisturbed))
+                for run, curve in s.curves.items():
+                    self.assertLessEqual(len(curve), s.recipes[s.runs[run].recipe].recipe.whole("epochs"))
+        self.assertGreaterEqual(kills, KILLS)
+        self.assertGreater(compared, 0, "every search had a run whose worker was killed twice")
+
+    def go_on(self, number: int) -> None:
+        """Let a search go on whose runner is gone."""
+        s = self.look(number)
+        if s.search.state not in ("interrupted", "failed", "stopped"):
+            return
+        with contextlib.suppress(AxiarchError):
+            workflows.resume_search(self.workspace, number, 2)
+
+    def test_a_killed_interface_ends_no_search(self) -> None:
+        number = self.start(ring_search(epochs=30_000, recipes=4, patience=0))
+        code = ("from pathlib import Path\nfrom axiarch.tui.app import AxiarchApp\nfrom axiarch.workflows import "
+                f"open_workspace\nAxiarchApp(open_workspace(Path({str(self.workspace.folder)!r}))).run(headless=True)")
+        watching = subprocess.Popen([sys.executable, "-c", code], stdin=subprocess.DEVNULL,
+                                    stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL)
+        time.sleep(1.5)
+        watching.kill()
+        watching.wait()
+        epochs = self.look(number).epochs
+        until(lambda: self.look(number).epochs > epochs, what="going on")
+        workflows.steer_search(self.workspace, number, "stop")
+
+    def test_workers_can_be_added_and_given_up_while_it_runs(self) -> None:
+        search = ring_search(epochs=600, recipes=8, patience=0)
+        number = workflows.start_search(self.workspace, search, 2)
+        for count in (3, 1, 2):
+            workflows.steer_search(self.workspace, number, "workers", count=count)
+            until(lambda count=count: len(self.look(number).lanes) == count, what=f"{count} workers")  # type: ignore[misc]
+        s = workflows.wait(self.workspace, number)
+        self.assertEqual(s.search.state, "done")
+        calm = ring_workspace(self.folder / "calm")
+        self.assertEqual(losses(s), losses(workflows.wait(calm, workflows.start_search(calm, search, 2))))
+
+    def test_a_worker_out_of_memory_costs_its_runs_one_more_try(self) -> None:
+        import resource
+
+        number = self.start(self.long_search())
+        owner = self.workspace.owner()
+        assert owner is not None
+        worker = next(p for p in psutil.Process(owner.pid).children() if p.pid in
+                      {lane.pid for lane in self.look(number).lanes})
+        limit = worker.memory_info().vms
+        resource.prlimit(worker.pid, resource.RLIMIT_AS, (limit, limit))
+        s = workflows.wait(self.workspace, number)
+        self.assertEqual(s.search.state, "done")
+        self.assertEqual(losses(s), self.wanted())
+
+
+class Broken(RunnerCase):
+    def test_a_full_disk_fails_runs_in_words_and_the_search_ends(self) -> None:
+        def full(*_: object, **__: object) -> None:
+            raise TrainingError("a checkpoint could not be written: No space left on device", "x", "free some space")
+
+        with mock.patch.object(session, "save_checkpoint", full):
+            self.assertEqual(self.make(ring_search(recipes=2, repeats=1), InlineExecutor()).run(), "failed")
+        s = self.look()
+        self.assertTrue(all("No space left" in r.text for r in s.runs.values()))
+
+    def test_a_clock_that_jumps_changes_no_decision(self) -> None:
+        calm = self.make(raced(12, 12), InlineExecutor(), 1)
+        self.assertEqual(calm.run(), "done")
+        times = iter(range(0, 10**9, 86_400))
+        with mock.patch("time.time", lambda: 2e9 - next(times)):
+            self.assertEqual(self.make(raced(12, 12), InlineExecutor(), 2).run(), "done")
+        self.assertEqual(rows(self.look(1)), rows(self.look(2)))
+
+    def test_a_race_stopped_anywhere_goes_on_as_if_nothing_had_happened(self) -> None:
+        self.assertEqual(self.make(raced(14, 12), InlineExecutor(), 1).run(), "done")
+        turns = 0
+        while True:
+            runner = self.make(raced(14, 12), InlineExecutor(), 2)
+            for _ in range(1 + turns % 3):
+                runner.turn(0)
+            turns += 1
+            if runner._over():
+                self.assertEqual(runner.run(), "done")
+                break
+            runner.stop()
+            self.assertEqual(runner.run(), "stopped")
+            runner._journal.close()
+            self.assertLess(turns, 200)
+        self.assertGreater(turns, 4)
+        one, two = self.look(1), self.look(2)
+        self.assertEqual(rows(one), rows(two))
+        self.assertEqual([r.text for r in one.runs.values() if r.state == "cut"],
+                         [r.text for r in two.runs.values() if r.state == "cut"])
