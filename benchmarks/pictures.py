@@ -16,8 +16,9 @@ from numpy.typing import NDArray
 from threadpoolctl import threadpool_limits
 
 from axiarch.engine.network import StackShape
+from axiarch.engine.rows import TrainingData
 from axiarch.engine.run import RunSpec
-from axiarch.engine.stack import Stack, TrainingData
+from axiarch.engine.stack import Stack
 from axiarch.engine.streams import Streams
 from axiarch.recipes.recipe import Recipe
 from benchmarks.engine import timed

@@ -17,7 +17,7 @@ from axiarch.data.building import build_dataset
 from axiarch.data.dataset import Dataset
 from axiarch.data.reading import read_table
 from axiarch.engine.regularisation import still_bends
-from axiarch.engine.stack import TrainingData
+from axiarch.engine.rows import TrainingData
 from axiarch.journal.workspace import Workspace
 from axiarch.recipes.recipe import Recipe
 from axiarch.recipes.searchfile import MethodChoice, SearchFile

@@ -309,6 +309,24 @@ def mix(x, bends, active, rows):
                     x[k, rows - 1 - b, i] = kept * last + (one - kept) * first
 
 
+@njit(cache=True, error_model="numpy", nogil=True)
+def collect(values, order, slot, first, stop, batches):
+    """Copy the rows ``order[slot, first:stop]`` of `values` (N, D) into a slot of batches (S, K, B, D)."""
+    size, width = batches.shape[2], values.shape[1]
+    for i in range(first, stop):
+        row, step, place = order[slot, i], (i - first) // size, (i - first) % size
+        for d in range(width):
+            batches[step, slot, place, d] = values[row, d]
+
+
+@njit(cache=True, error_model="numpy", nogil=True)
+def collect_labels(values, order, slot, first, stop, batches):
+    """Copy the numbers ``order[slot, first:stop]`` of `values` (N,) into a slot of batches (S, K, B)."""
+    size = batches.shape[2]
+    for i in range(first, stop):
+        batches[(i - first) // size, slot, (i - first) % size] = values[order[slot, i]]
+
+
 @njit(cache=True, error_model="numpy")
 def gather(gathered, g, slots, shares):
     """Add to ``gathered[k]`` the gradients ``g[k]`` times the share of each of `slots`."""

@@ -19,6 +19,8 @@ Array = NDArray[np.floating]
 WORKING_SET = 3 << 20
 #: Most runs in one stack: beyond it nothing is gained even for tiny networks.
 MOST_RUNS = 64
+#: Most steps whose rows are gathered at once, and most bytes of them: a share of the cache.
+GATHERED_STEPS, GATHERED = 16, 1 << 19
 #: Activations whose slope is worked out from what went out, so that the sums need not be kept.
 SUMLESS = frozenset({"relu", "tanh", "identity"})
 #: Rows evaluated at once. Fixed, because the bits of a matrix product may depend on its number of rows.
@@ -87,8 +89,10 @@ class StackShape:
         B.
     loss : str
         What the outputs are held against.
-    fold : int
-        The rows they train on.
+    rows : tuple of int
+        Training and validation rows. Runs on different folds train side by side where these are as many.
+    folds : int
+        Among how many folds the runs may differ.
     drops_last : bool
         Whether a last batch that is not full is left out.
     """
@@ -98,12 +102,13 @@ class StackShape:
     outputs: int
     batch_size: int
     loss: str = "softmax"
-    fold: int = 0
+    rows: tuple[int, int] = (0, 0)
+    folds: int = 1
     drops_last: bool = False
 
     @classmethod
     def of(cls, recipe: Recipe, inputs: int | Shape, outputs: int, loss: str = "softmax",
-           fold: int = 0) -> StackShape:
+           rows: tuple[int, int] = (0, 0), folds: int = 1) -> StackShape:
         """Return the shape that a recipe has on data with `inputs`, and `outputs` for the `loss`.
 
         Raises
@@ -112,7 +117,7 @@ class StackShape:
             If the network cannot be built on such data, with the layer and the sizes.
         """
         shape = (inputs,) if isinstance(inputs, int) else inputs
-        made = cls(shape, recipe.layers, outputs, recipe.whole("batch_size"), loss, fold,
+        made = cls(shape, recipe.layers, outputs, recipe.whole("batch_size"), loss, rows, folds,
                    recipe.word("last_batch") == "drop")
         made.placed  # noqa: B018  (an impossible network is refused here)
         return made
@@ -188,6 +193,11 @@ class StackShape:
             total += 2 * out if p.skips else 0
         return total
 
+    def feed_steps(self, runs: int, rows: int, dtype: DTypeLike = np.float32) -> int:
+        """Return for how many steps the rows of `runs` runs' batches are gathered at once, of `rows` N."""
+        step = int(np.dtype(dtype).itemsize) * runs * self.batch_size * math.prod(self.inputs)
+        return max(1, min(GATHERED_STEPS, GATHERED // step, self.steps(rows)))
+
     def memory(self, runs: int, rows: int, dtype: DTypeLike = np.float32) -> int:
         """Return the bytes that a stack of so many runs takes while it trains on `rows` N training rows.
 
@@ -195,7 +205,9 @@ class StackShape:
         """
         steps, kept = self.steps(rows), 5 * self.parameters
         own = (8 * self.parameters + kept + self.weights + self.pass_numbers(self.batch_size, True)
-               + self.pass_numbers(EVALUATED, False) + self.batch_size * math.prod(self.inputs) + 11 * steps)
+               + self.pass_numbers(EVALUATED, False) + 11 * steps
+               + math.prod(self.inputs) * (self.batch_size * self.feed_steps(runs, rows, dtype)
+                                           + EVALUATED * (self.folds > 1)))
         ahead = max(1, min(8, 4096 // steps)) * steps
         # What is kept of a best epoch is made anew before the old one is let go, one run at a time.
         return int(np.dtype(dtype).itemsize) * (own * runs + kept) + 8 * runs * (rows + 6 * ahead)

@@ -21,17 +21,14 @@ class Regularisation:
     ----------
     slots : int
         K.
-    class_gains : (C,) array or None
-        What rows of each class count where all classes are to weigh alike; None for amounts.
+    classes : int
+        C; 1 for amounts.
     steps : int
         Of an epoch.
     """
 
-    def __init__(self, shape: StackShape, slots: int, dtype: DTypeLike,
-                 class_gains: NDArray[np.float64] | None, steps: int = 1) -> None:
+    def __init__(self, shape: StackShape, slots: int, dtype: DTypeLike, classes: int, steps: int = 1) -> None:
         self._shape = shape
-        self._balanced = class_gains
-        classes = 1 if class_gains is None else len(class_gains)
         self.bends: Array = still_bends(slots, dtype)
         self.gains: Array = np.ones((slots, classes), dtype)
         self.keys = np.zeros(slots, np.uint64)
@@ -44,12 +41,15 @@ class Regularisation:
         self._kept = np.ones((slots, steps))
         self.start_epoch(slots)
 
-    def set(self, slot: int, recipe: Recipe) -> None:
-        """Give a slot what its recipe says."""
+    def set(self, slot: int, recipe: Recipe, balance: NDArray[np.float64] | None = None) -> None:
+        """Give a slot what its recipe says.
+
+        `balance` is what rows of each class (C,) count where all classes are to weigh alike; None for amounts.
+        """
         self.bends[slot] = (recipe.real("label_smoothing"), 1.0, TRAINED_ON[recipe.word("loss")],
                             recipe.real("huber_width"))
-        balanced = recipe.word("class_weights") == "balanced" and self._balanced is not None
-        self.gains[slot] = self._balanced if balanced else 1.0
+        balanced = recipe.word("class_weights") == "balanced" and balance is not None
+        self.gains[slot] = balance if balanced else 1.0
         for name, values in self._limits.items():
             values[slot] = recipe.real(name)
         self._shifts[slot], self._flips[slot] = recipe.whole("shift"), recipe.word("flip") == "yes"

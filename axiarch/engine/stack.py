@@ -9,9 +9,8 @@ from __future__ import annotations
 
 import math
 import time
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from dataclasses import asdict, dataclass, field
-from typing import Any
 
 import numpy as np
 from numpy.typing import DTypeLike, NDArray
@@ -21,45 +20,16 @@ from axiarch.engine.dropout import Dropout
 from axiarch.engine.initialisation import first_weights
 from axiarch.engine.inside import Inside
 from axiarch.engine.layers import Pass
-from axiarch.engine.losses import LOSSES, known_of, targets_buffer, unit_of
+from axiarch.engine.losses import LOSSES, targets_buffer, unit_of
 from axiarch.engine.network import EVALUATED, Array, StackShape
 from axiarch.engine.optimisers import COEFFICIENTS, OPTIMISERS, STATES
-from axiarch.engine.regularisation import Regularisation, class_gains
+from axiarch.engine.regularisation import Regularisation
+from axiarch.engine.rows import Feed, Part, Source, TrainingData
 from axiarch.engine.run import EpochNumbers, RunEnd, RunSpec
 from axiarch.engine.schedules import rates
 from axiarch.engine.stopping import Watch
 from axiarch.errors import TrainingError
 from axiarch.recipes.recipe import Recipe
-
-#: Class numbers (N,) int32, or amounts (N, T).
-Targets = NDArray[Any]
-
-
-@dataclass(frozen=True)
-class TrainingData:
-    """Arrays to train and validate on.
-
-    Attributes
-    ----------
-    train_inputs, train_targets : (N, D) float32, and (N,) int32 or (N, T) float32 arrays
-    validation_inputs, validation_targets : (M, D), and (M,) or (M, T) arrays
-    units : tuple of float
-        What one of each amount (T,) is worth in its own unit; none for classes.
-    floor : float
-        The loss of a predictor that ignores the inputs, as it is reported.
-    """
-
-    train_inputs: NDArray[np.float32]
-    train_targets: Targets
-    validation_inputs: NDArray[np.float32]
-    validation_targets: Targets
-    units: tuple[float, ...] = ()
-    floor: float = math.inf
-
-    @property
-    def rows(self) -> int:
-        """The number N of training rows."""
-        return len(self.train_targets)
 
 
 @dataclass
@@ -101,9 +71,10 @@ class RunState:
 
 @dataclass
 class _Slot:
-    """The run in a slot, and where it stands."""
+    """The run in a slot, what it trains on, and where it stands."""
 
     run: RunSpec
+    source: Source
     watch: Watch
     epoch: int = 0
     kept: Array | None = None
@@ -129,33 +100,49 @@ class Stack:
     shape : StackShape
     capacity : int
         K.
-    data : TrainingData
+    data : TrainingData or callable
+        What every run trains on, or from the number of a fold to what runs on it train on. All folds must have as
+        many training rows N, validation rows M and inputs D.
     dtype : {float32, float64}
+    ahead : bool
+        Whether a thread reads rows ahead: where the data are larger than memory.
     """
 
-    def __init__(self, shape: StackShape, capacity: int, data: TrainingData, dtype: DTypeLike = np.float32) -> None:
+    def __init__(self, shape: StackShape, capacity: int,
+                 data: TrainingData | Callable[[int], TrainingData], dtype: DTypeLike = np.float32,
+                 ahead: bool = False) -> None:
         self.shape = shape
         self.capacity = capacity
         self.dtype = np.dtype(dtype)
-        self.steps = shape.steps(data.rows)
-        self._ahead = max(1, min(8, 4096 // self.steps))
         self._loss = LOSSES[shape.loss]
-        self._units = data.units
+        self._data = data
+        self._sources: dict[int, Source] = {}
+        self._rows = shape.rows[0] or self._source(0).size[0]
+        self.steps = shape.steps(self._rows)
+        self._ahead = max(1, min(8, 4096 // self.steps))
         self._slots: list[_Slot] = []
-        self._set_data(data)
+        self._feed = Feed(shape, self._loss, capacity, self._rows, self.dtype, ahead)
         self._allocate()
 
-    def _set_data(self, data: TrainingData) -> None:
-        self._x = np.ascontiguousarray(data.train_inputs, dtype=self.dtype)
-        kind = self.dtype if self._loss.amounts else np.dtype(np.int32)
-        self._y = np.ascontiguousarray(data.train_targets, dtype=kind)
-        self._validation = (np.ascontiguousarray(data.validation_inputs, dtype=self.dtype),
-                            np.ascontiguousarray(data.validation_targets, dtype=kind))
-        self._class_gains = class_gains(self._y, self.shape.outputs) if not self._loss.amounts else None
-        self._floor = data.floor
-        self._known = known_of(self._loss, self._validation[1], self.shape.outputs)
-        sample = np.linspace(0, data.rows - 1, min(data.rows, len(data.validation_targets))).astype(np.int64)
-        self._still = (np.ascontiguousarray(self._x[sample]), self._y[sample])
+    def _source(self, fold: int) -> Source:
+        """Return what runs on a fold train on.
+
+        Raises
+        ------
+        TrainingError
+            If it differs in size from what the stack trains on already.
+        """
+        if isinstance(self._data, TrainingData):
+            fold = 0
+        if fold not in self._sources:
+            data = self._data if isinstance(self._data, TrainingData) else self._data(fold)
+            made = Source(data, self._loss, self.shape.outputs, self.dtype)
+            wanted = (*(self.shape.rows if any(self.shape.rows) else made.size[:2]), math.prod(self.shape.inputs))
+            if made.size != next((other.size for other in self._sources.values()), wanted):
+                raise TrainingError(f"fold {fold + 1} has {made.size} rows and inputs, not {wanted}", "a stack",
+                                    "train it in a stack of its own")
+            self._sources[fold] = made
+        return self._sources[fold]
 
     def _allocate(self) -> None:
         k, b, shape, dtype = self.capacity, self.shape.batch_size, self.shape, self.dtype
@@ -171,12 +158,11 @@ class Stack:
         self._pass = Pass(shape, k, b, dtype, self._dropout)
         self._evaluation = Pass(shape, k, EVALUATED, dtype, None)
         self._inside = Inside(shape, k, dtype)
-        self._inputs = np.zeros((k, b, math.prod(shape.inputs)), dtype)
-        self._targets = targets_buffer(self._loss, k, b, shape.outputs, dtype)
         self._etargets = targets_buffer(self._loss, k, EVALUATED, shape.outputs, dtype)
-        self._order = np.zeros((k, len(self._y)), np.int64)
+        self._einputs: Array | None = None
         self._coefficients = np.zeros((self.steps, k, COEFFICIENTS), dtype)
-        self._bent = Regularisation(shape, k, dtype, self._class_gains, self.steps)
+        self._bent = Regularisation(shape, k, dtype, 1 if self._loss.amounts else max(shape.outputs, 2),
+                                    self.steps)
         self._gathered: Array | None = None
         self._over = np.ones(k, np.int64)
         self._moved = np.ones(k, np.bool_)
@@ -203,12 +189,13 @@ class Stack:
         k = self.active
         if k >= self.capacity:
             raise ValueError("the stack is full")
-        self._slots.append(_Slot(run, state.watch if state else Watch(unit=unit_of(self._units)),
+        source = self._source(run.streams.fold)
+        self._slots.append(_Slot(run, source, state.watch if state else Watch(unit=unit_of(source.units)),
                                  state.epoch if state else 0, state.kept if state else None))
         self._over[k] = run.recipe.whole("accumulation")
         for layer, drop in enumerate(self._drops):
             self._dropout.set_rate(k, layer, run.recipe.real("dropout") if drop is None else drop)
-        self._bent.set(k, run.recipe)
+        self._bent.set(k, run.recipe, source.gains)
         if state is not None:
             self.parameters[k] = state.parameters
             self._best[k] = state.best_parameters
@@ -220,8 +207,8 @@ class Stack:
         self._state[:, k] = 0
         self._state[-1, k] = self.parameters[k]
         self._evaluated[k] = self.parameters[k]
-        losses, _ = self._evaluate(*self._validation, first=k, last=k + 1)
-        self._slots[k].watch.start_loss = self._loss.reported(float(losses[0]), self._units)
+        losses, _ = self._evaluate([source.validation], k)
+        self._slots[k].watch.start_loss = self._reported(losses[0], k)
 
     def state(self, slot: int) -> RunState:
         """Return a copy of all that the run in `slot` needs to go on elsewhere."""
@@ -256,7 +243,9 @@ class Stack:
         waited = self._gathering = 0.0
         last_rates = self._start_epoch()
         groups = self._groups()
-        rows = min(len(self._y), self.steps * self.shape.batch_size)
+        rows = min(self._rows, self.steps * self.shape.batch_size)
+        sources = [slot.source for slot in self._slots]
+        self._feed.start_epoch([source.train for source in sources], rows)
         with np.errstate(all="ignore"):
             for step in range(self.steps):
                 start = step * self.shape.batch_size
@@ -270,14 +259,15 @@ class Stack:
             norms = np.zeros(active)
             kernels.squares(self.gradients, norms, active)
             self._settle(active)
-            validation, sums = self._evaluate(*self._validation, first=0, last=active)
+            validation, sums = self._evaluate([source.validation for source in sources])
             self._inside.start_looking()
-            still, _ = self._evaluate(*self._still, first=0, last=active, look=True)
+            still, _ = self._evaluate([source.still for source in sources], look=True)
             inside = self._inside.numbers(self.parameters, self.gradients, active)
         seconds = (time.perf_counter() - started - waited) / active
         return [self._finish_epoch(k, EpochNumbers(
-            self._slots[k].epoch + 1, self._reported(train_losses[k]), self._reported(still[k]),
-            self._reported(validation[k]), self._loss.metrics(sums[k], self._units, self._known), last_rates[k],
+            self._slots[k].epoch + 1, self._reported(train_losses[k], k), self._reported(still[k], k),
+            self._reported(validation[k], k), self._loss.metrics(sums[k], sources[k].units, sources[k].known),
+            last_rates[k],
             float(np.sqrt(norms[k])), seconds, inside[k], self._gathering / active)) for k in range(active)]
 
     def _settle(self, active: int) -> None:
@@ -286,9 +276,9 @@ class Stack:
         for k in np.flatnonzero(self._bent.averages[:active]):
             self._evaluated[k] = self._state[-1, k]
 
-    def _reported(self, mean: float) -> float:
-        """Return a mean loss as people read it."""
-        return self._loss.reported(float(mean), self._units)
+    def _reported(self, mean: float, slot: int) -> float:
+        """Return a mean loss of the run in `slot` as people read it."""
+        return self._loss.reported(float(mean), self._slots[slot].source.units)
 
     def _start_epoch(self) -> list[float]:
         """Draw orders and masks and work out all steps' coefficients; return the last step's rates."""
@@ -298,7 +288,7 @@ class Stack:
         self._bent.start_epoch(self.active)
         for k, slot in enumerate(self._slots):
             run, epoch = slot.run, slot.epoch
-            self._order[k] = self._rows_of(run, epoch + 1)
+            self._feed.order[k] = self._rows_of(slot, epoch + 1)
             updates = self._updates(k)
             self._done[k] = epoch * updates
             self._dropout.keys[k] = run.streams.dropout_key(epoch + 1)
@@ -326,14 +316,14 @@ class Stack:
         slot.table = OPTIMISERS[recipe.word("optimiser")].coefficients(recipe, slot.rates, numbers)
         slot.block = (block, slot.watch.cuts)
 
-    def _rows_of(self, run: RunSpec, epoch: int) -> NDArray[np.int64]:
+    def _rows_of(self, slot: _Slot, epoch: int) -> NDArray[np.int64]:
         """Return the rows (N,) of an epoch in their order."""
-        sampling = run.recipe.word("sampling")
+        run, sampling = slot.run, slot.run.recipe.word("sampling")
         if sampling == "in_order":
-            return np.arange(len(self._y))
-        if sampling == "balanced" and self._class_gains is not None:
-            return run.streams.drawn(epoch, self._class_gains[self._y])
-        return run.streams.order(epoch, len(self._y))
+            return np.arange(self._rows)
+        if sampling == "balanced" and slot.source.gains is not None:
+            return run.streams.drawn(epoch, slot.source.gains[slot.source.train.targets])
+        return run.streams.order(epoch, self._rows)
 
     def _groups(self) -> list[tuple[str, NDArray[np.int64]]]:
         """Return the optimisers in use, each with its slots."""
@@ -344,14 +334,12 @@ class Stack:
               groups: list[tuple[str, NDArray[np.int64]]]) -> None:
         rows = stop - start
         before = time.perf_counter()
-        index = self._order[:active, start:stop]
-        np.take(self._x, index, axis=0, out=self._inputs[:active, :rows], mode="clip")
-        np.take(self._y, index, axis=0, out=self._targets[:active, :rows], mode="clip")
+        inputs, targets = self._feed.take(step)
         self._gathering += time.perf_counter() - before
         self._dropout.start_step(step, active)
-        self._bent.disturb(self._inputs, self._targets, step, active, rows)
-        outputs = self._pass.forward(self._inputs, self.parameters, active, rows)
-        self._loss.kernel(outputs, self._targets, self._losses, self._sums, True, self._bent.bends, self._bent.gains,
+        self._bent.disturb(inputs, targets, step, active, rows)
+        outputs = self._pass.forward(inputs, self.parameters, active, rows)
+        self._loss.kernel(outputs, targets, self._losses, self._sums, True, self._bent.bends, self._bent.gains,
                           active, rows)
         self._pass.backward(outputs, self.parameters, self.gradients, active, rows)
         moved = self._moved
@@ -374,7 +362,7 @@ class Stack:
         several = np.flatnonzero(self._over[:active] > 1)
         over = self._over[several]
         first = step - step % over
-        size, total = self.shape.batch_size, min(len(self._y), self.steps * self.shape.batch_size)
+        size, total = self.shape.batch_size, min(self._rows, self.steps * self.shape.batch_size)
         together = np.minimum((first + over) * size, total) - first * size
         self._gathered[several[first == step]] = 0
         kernels.gather(self._gathered, self.gradients, several, (rows / together).astype(self.dtype))
@@ -384,20 +372,33 @@ class Stack:
         self.gradients[ready] = self._gathered[ready]
         return moved
 
-    def _evaluate(self, x: Array, y: Targets, first: int, last: int, look: bool = False
+    def _evaluate(self, parts: Sequence[Part], first: int = 0, look: bool = False
                   ) -> tuple[NDArray[np.float64], NDArray[np.float64]]:
-        """Return mean loss (last - first,) and mean sums of the slots from `first` to `last` on N rows `x`, `y`."""
-        count = last - first
+        """Return mean loss (n,) and mean sums of the n slots from `first` on, each on its own of n `parts`."""
+        count, size = len(parts), len(parts[0])
         losses, sums = np.zeros(count), np.zeros((count, self._sums.shape[1]))
-        for start in range(0, len(y), EVALUATED):
-            rows = min(EVALUATED, len(y) - start)
-            outputs = self._evaluation.forward(x[None, start : start + rows], self._evaluated[first:last], count, rows)
+        for start in range(0, size, EVALUATED):
+            rows = min(EVALUATED, size - start)
+            inputs = self._looked_at(parts, start, rows)
+            outputs = self._evaluation.forward(inputs, self._evaluated[first : first + count], count, rows)
             if look:
                 self._inside.look(self._evaluation, count, rows)
-            self._etargets[:count, :rows] = y[start : start + rows]
             self._loss.kernel(outputs, self._etargets, losses, sums, False, self._bent.bends, self._bent.gains, count,
                               rows)
-        return losses / len(y), sums / len(y)
+        return losses / size, sums / size
+
+    def _looked_at(self, parts: Sequence[Part], start: int, rows: int) -> Array:
+        """Lay out the targets of some rows of `parts`, and return the inputs: once where all parts are the same."""
+        stop = start + rows
+        if all(part is parts[0] for part in parts):
+            self._etargets[: len(parts), :rows] = parts[0].targets[start:stop]
+            return parts[0].inputs[None, start:stop]
+        if self._einputs is None:
+            self._einputs = np.zeros((self.capacity, EVALUATED, math.prod(self.shape.inputs)), self.dtype)
+        for k, part in enumerate(parts):
+            self._etargets[k, :rows] = part.targets[start:stop]
+            self._einputs[k, :rows] = part.inputs[start:stop]
+        return self._einputs
 
     def look_at_best(self, slot: int) -> None:
         """Let :meth:`predict` use the weights of the best epoch of the run in `slot`."""
@@ -421,5 +422,5 @@ class Stack:
         if slot.watch.see(numbers, slot.run.recipe):
             self._best[k] = self._evaluated[k]
             slot.kept = np.concatenate((self.parameters[k, None], self._state[:, k]))
-        end = slot.watch.end(numbers, slot.run.recipe, self._updates(k), self._floor)
+        end = slot.watch.end(numbers, slot.run.recipe, self._updates(k), slot.source.floor)
         return Progress(slot.run, numbers, end)

@@ -11,8 +11,9 @@ from axiarch.engine.activations import ACTIVATIONS
 from axiarch.engine.losses import LOSSES
 from axiarch.engine.network import StackShape
 from axiarch.engine.optimisers import OPTIMISERS
+from axiarch.engine.rows import TrainingData
 from axiarch.engine.run import RunSpec
-from axiarch.engine.stack import Stack, TrainingData
+from axiarch.engine.stack import Stack
 from axiarch.engine.streams import Streams
 from axiarch.recipes.recipe import Recipe
 

@@ -9,12 +9,12 @@ from axiarch.engine.network import StackShape
 from axiarch.recipes.recipe import Recipe
 
 if TYPE_CHECKING:
-    from axiarch.engine.stack import TrainingData
+    from axiarch.engine.rows import TrainingData
 
 
 def training_data(dataset: Dataset, fold: int = 0) -> TrainingData:
     """Return the arrays of one fold, mapped from disk."""
-    from axiarch.engine.stack import TrainingData  # the kernels are loaded where something is trained, no sooner
+    from axiarch.engine.rows import TrainingData  # the kernels are loaded where something is trained, no sooner
 
     train, validation = dataset.part("train", fold), dataset.part("validation", fold)
     return TrainingData(train.inputs, train.targets, validation.inputs, validation.targets,
@@ -23,8 +23,16 @@ def training_data(dataset: Dataset, fold: int = 0) -> TrainingData:
 
 def shape_of(recipe: Recipe, dataset: Dataset, fold: int = 0) -> StackShape:
     """Return the shape of a recipe's network on one fold of a data set."""
-    encoding = dataset.folds[fold].encoding
-    return StackShape.of(recipe, encoding.shape, encoding.target.outputs, encoding.target.loss, fold)
+    own = dataset.folds[fold]
+    return StackShape.of(recipe, own.encoding.shape, own.encoding.target.outputs, own.encoding.target.loss,
+                         (own.rows["train"], own.rows["validation"]), len(dataset.folds))
+
+
+def outgrows_memory(data: TrainingData, folds: int) -> bool:
+    """Say whether the rows of so many folds are too many to stay in memory once they have been read."""
+    import psutil
+
+    return bool(folds * data.bytes > IN_MEMORY * psutil.virtual_memory().available)
 
 
 def example_rows(rows: int, count: int) -> list[int]:
@@ -32,6 +40,8 @@ def example_rows(rows: int, count: int) -> list[int]:
     return [i * rows // count for i in range(min(count, rows))]
 
 
+#: Share of the free memory up to which data read once are expected to stay there.
+IN_MEMORY = 0.5
 #: Share of the memory that is free which a search may take, and what a worker takes before it holds any run.
 SHARE, WORKER_BYTES = 0.7, 160 << 20
 

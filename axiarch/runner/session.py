@@ -5,12 +5,13 @@ from __future__ import annotations
 import time
 from collections import deque
 from collections.abc import Callable
+from functools import cache
 
 from axiarch.data.dataset import read_dataset
 from axiarch.engine.checkpoint import load_checkpoint, save_checkpoint
 from axiarch.engine.stack import Progress, RunState, Stack
 from axiarch.errors import AxiarchError
-from axiarch.runner.material import example_rows, training_data
+from axiarch.runner.material import example_rows, outgrows_memory, training_data
 from axiarch.runner.tasks import Report, Task, Trained, WantedRun
 
 #: Seconds of training between two checkpoints: what a worker's death may cost.
@@ -40,8 +41,10 @@ class Session:
         self._between = between
         self._clock = clock
         self._fingerprint = dataset.fingerprint
-        self._data = training_data(dataset, task.shape.fold)
-        self._stack = Stack(task.shape, task.capacity, self._data)
+        self._data = cache(lambda fold: training_data(dataset, fold))
+        folds = {run.spec.streams.fold for run in task.runs}
+        self._stack = Stack(task.shape, task.capacity, self._data,
+                            ahead=outgrows_memory(self._data(min(folds)), len(folds)))
         self._until: dict[int, int] = {}
         self._released: set[int] = set()
         self._waiting = deque(task.runs)
@@ -75,9 +78,12 @@ class Session:
         """Return what each run says of some validation rows, spread over all."""
         if not self._task.examples:
             return ()
-        rows = example_rows(len(self._data.validation_targets), self._task.examples)
-        return tuple((p.run.id, tuple(map(tuple, self._stack.predict(k, self._data.validation_inputs[rows]).tolist())))
-                     for k, p in enumerate(progress))
+        found = []
+        for k, p in enumerate(progress):
+            inputs = self._data(p.run.streams.fold).validation_inputs
+            told = self._stack.predict(k, inputs[example_rows(len(inputs), self._task.examples)])
+            found.append((p.run.id, tuple(map(tuple, told.tolist()))))
+        return tuple(found)
 
     def _fill(self) -> bool:
         """Let waiting runs join; say whether there is anything to train."""

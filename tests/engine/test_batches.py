@@ -10,8 +10,9 @@ from axiarch.engine import kernels
 from axiarch.engine.losses import LOSSES
 from axiarch.engine.network import StackShape
 from axiarch.engine.regularisation import still_bends
+from axiarch.engine.rows import TrainingData
 from axiarch.engine.run import RunSpec
-from axiarch.engine.stack import Progress, Stack, TrainingData
+from axiarch.engine.stack import Progress, Stack
 from axiarch.engine.streams import Streams
 from tests.support import recipe, small_data
 

@@ -7,8 +7,9 @@ import unittest
 import numpy as np
 
 from axiarch.engine.network import StackShape
+from axiarch.engine.rows import TrainingData
 from axiarch.engine.run import RunSpec
-from axiarch.engine.stack import Stack, TrainingData
+from axiarch.engine.stack import Stack
 from axiarch.engine.streams import Streams
 from tests.support import recipe, small_data
 

@@ -11,8 +11,9 @@ from hypothesis import strategies as st
 
 from axiarch.engine.losses import LOSSES, known_of, unit_of
 from axiarch.engine.network import StackShape
+from axiarch.engine.rows import TrainingData
 from axiarch.engine.run import RunSpec
-from axiarch.engine.stack import Stack, TrainingData
+from axiarch.engine.stack import Stack
 from axiarch.engine.streams import Streams
 from tests.support import plain, recipe
 

@@ -9,8 +9,9 @@ import numpy as np
 from axiarch.engine import kernels
 from axiarch.engine.network import StackShape
 from axiarch.engine.regularisation import class_gains
+from axiarch.engine.rows import TrainingData
 from axiarch.engine.run import EpochNumbers, RunEnd, RunSpec
-from axiarch.engine.stack import Stack, TrainingData
+from axiarch.engine.stack import Stack
 from axiarch.engine.stopping import Watch
 from axiarch.engine.streams import Streams
 from axiarch.recipes.recipe import Recipe

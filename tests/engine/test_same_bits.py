@@ -14,14 +14,16 @@ from hypothesis import strategies as st
 
 from axiarch.engine.checkpoint import load_checkpoint, save_checkpoint
 from axiarch.engine.network import StackShape
+from axiarch.engine.rows import TrainingData
 from axiarch.engine.run import RunSpec
-from axiarch.engine.stack import RunState, Stack, TrainingData
+from axiarch.engine.stack import RunState, Stack
 from axiarch.engine.streams import Streams
 from axiarch.errors import TrainingError
 from axiarch.recipes.recipe import Recipe
 from tests.support import recipe, small_data
 
-DATA = small_data()
+#: Three folds: other rows, as many.
+FOLDS = [small_data(seed=seed) for seed in range(3)]
 
 
 @st.composite
@@ -46,11 +48,11 @@ def private(draw: st.DrawFn) -> dict[str, object]:
 
 
 def train(recipes: Sequence[Recipe], epochs: int, first: int = 0,
-          states: Sequence[RunState] | None = None) -> tuple[list[list[float]], list[RunState]]:
-    """Train recipes side by side; return the losses of each and where each stands."""
-    stack = Stack(StackShape.of(recipes[0], 5, 3), len(recipes), DATA)
+          states: Sequence[RunState] | None = None, ahead: bool = False) -> tuple[list[list[float]], list[RunState]]:
+    """Train recipes side by side, on folds in turn; return the losses of each and where each stands."""
+    stack = Stack(StackShape.of(recipes[0], 5, 3), len(recipes), FOLDS.__getitem__, ahead=ahead)
     for k, each in enumerate(recipes):
-        stack.add(RunSpec(k, each, Streams(9, first + k)), states[k] if states else None)
+        stack.add(RunSpec(k, each, Streams(9, first + k, (first + k) % 3)), states[k] if states else None)
     losses: list[list[float]] = [[] for _ in recipes]
     for _ in range(epochs):
         for k, progress in enumerate(stack.train_epoch()):
@@ -86,7 +88,7 @@ class SameBits(unittest.TestCase):
         for k, each in enumerate(recipes):
             with tempfile.TemporaryDirectory() as place:
                 path = Path(place) / "run.safetensors"
-                run = RunSpec(k, each, Streams(9, k))
+                run = RunSpec(k, each, Streams(9, k, k % 3))
                 save_checkpoint(path, run, half[k], "data")
                 loaded = load_checkpoint(path, run, StackShape.of(each, 5, 3), "data")
             _, rest = train([each], 4 - pause, first=k, states=[loaded])
@@ -105,7 +107,7 @@ class SameBits(unittest.TestCase):
         self.same(again, whole)
 
     def test_without_a_kept_epoch_there_is_no_way_back(self) -> None:
-        stack = Stack(StackShape.of(recipe(), 5, 3), 1, DATA)
+        stack = Stack(StackShape.of(recipe(), 5, 3), 1, FOLDS[0])
         stack.add(RunSpec(0, recipe(), Streams(9)))
         with self.assertRaises(TrainingError):
             stack.state(0).at_best(recipe())
@@ -134,9 +136,9 @@ class SameBits(unittest.TestCase):
     def test_joining_and_leaving_change_nothing_for_the_others(self) -> None:
         recipes = [recipe(optimiser=o, dropout=d) for o, d in (("adam", 0.3), ("sgd", 0.0), ("momentum", 0.5))]
         _, alone = train([recipes[2]], 4, first=2)
-        stack = Stack(StackShape.of(recipes[0], 5, 3), 3, DATA)
+        stack = Stack(StackShape.of(recipes[0], 5, 3), 3, FOLDS.__getitem__)
         for k, each in enumerate(recipes):
-            stack.add(RunSpec(k, each, Streams(9, k)))
+            stack.add(RunSpec(k, each, Streams(9, k, k)))
         stack.train_epoch()
         stack.remove(0)  # the last run moves into the first slot
         stack.train_epoch()
@@ -145,6 +147,36 @@ class SameBits(unittest.TestCase):
         stack.train_epoch()
         self.same(stack.state(0), alone[0])
         self.assertEqual([run.id for run in stack.runs], [2, 1, 7])
+
+    def test_rows_read_ahead_by_a_thread_are_the_same_rows(self) -> None:
+        for size in (1, 7, 100):
+            recipes = [recipe(batch_size=size, mixing=m, input_noise=0.1) for m in (0.0, 0.4)]
+            for a, b in zip(train(recipes, 3)[1], train(recipes, 3, ahead=True)[1], strict=True):
+                self.same(a, b)
+
+    def test_an_epoch_left_half_way_leaves_no_rows_behind(self) -> None:
+        def leave() -> None:
+            raise KeyboardInterrupt
+
+        shape, run = StackShape.of(recipe(batch_size=1), 5, 3), RunSpec(0, recipe(batch_size=1), Streams(9))
+        ends = []
+        for left in (False, True):
+            stack = Stack(shape, 2, FOLDS[0], ahead=True)
+            stack.add(RunSpec(5, recipe(batch_size=1), Streams(8)))
+            if left:
+                with self.assertRaises(KeyboardInterrupt):
+                    stack.train_epoch(leave)
+            stack.remove(0)
+            stack.add(run)
+            stack.train_epoch()
+            ends.append(stack.state(0))
+        self.same(*ends)
+
+    def test_folds_of_other_sizes_are_refused(self) -> None:
+        stack = Stack(StackShape.of(recipe(), 5, 3), 2, [FOLDS[0], small_data(rows=60)].__getitem__)
+        stack.add(RunSpec(0, recipe(), Streams(9)))
+        with self.assertRaisesRegex(TrainingError, "fold 2 has"):
+            stack.add(RunSpec(1, recipe(), Streams(9, 0, 1)))
 
     def test_another_repeat_is_another_training(self) -> None:
         _, a = train([recipe()], 1, first=0)

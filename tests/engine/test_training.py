@@ -12,8 +12,9 @@ from hypothesis import strategies as st
 
 from axiarch.engine.checkpoint import load_checkpoint, save_checkpoint
 from axiarch.engine.network import StackShape
+from axiarch.engine.rows import TrainingData
 from axiarch.engine.run import EpochNumbers, RunEnd, RunSpec
-from axiarch.engine.stack import Progress, Stack, TrainingData
+from axiarch.engine.stack import Progress, Stack
 from axiarch.engine.stopping import Watch
 from axiarch.engine.streams import Streams
 from axiarch.errors import TrainingError

@@ -16,6 +16,7 @@ from axiarch.journal.read import JournalReader
 from axiarch.journal.write import JournalWriter
 from axiarch.recipes.searchfile import SearchFile, write_search
 from axiarch.runner.executor import Executor, InlineExecutor
+from axiarch.runner.material import shape_of
 from axiarch.runner.queue import Queue
 from axiarch.runner.runner import Runner
 from axiarch.runner.tasks import Died, Failed, WantedRun
@@ -29,6 +30,7 @@ class RunnerCase(FolderCase):
     def setUp(self) -> None:
         super().setUp()
         self.workspace = ring_workspace(self.folder / "w")
+        self.dataset = data_set(self.workspace, "ring")
 
     def make(self, search: SearchFile, executor: Executor, number: int = 1) -> Runner:
         """Return a runner of a search, fresh or continued."""
@@ -132,7 +134,7 @@ class Scripted(RunnerCase):
         self.assertEqual(set(executor.tasks), {0, 1})
         for task in executor.tasks.values():
             for run in task.runs:
-                self.assertEqual(StackShape.of(run.spec.recipe, task.shape.inputs, 1, "binary"), task.shape)
+                self.assertEqual(shape_of(run.spec.recipe, self.dataset, run.spec.streams.fold), task.shape)
 
     def test_a_lane_whose_runs_have_ended_waits_until_it_says_it_is_idle(self) -> None:
         runner, executor = self.start()
@@ -156,7 +158,16 @@ class Scripted(RunnerCase):
         self.assertTrue(executor.extended)
         for lane, run in executor.extended:
             shape = executor.tasks[lane].shape
-            self.assertEqual(StackShape.of(run.spec.recipe, shape.inputs, shape.outputs, shape.loss), shape)
+            self.assertEqual(shape_of(run.spec.recipe, self.dataset), shape)
+
+    def test_folds_that_are_as_large_train_in_one_stack(self) -> None:
+        build_dataset(kept_table(ring_dataset(self.folder / "r")), self.workspace.data("folded"), "f",
+                      plan=DataPlan(("place",), split=SplitPlan(folds=3)))
+        sizes = [tuple(fold.rows.values()) for fold in data_set(self.workspace, "folded").folds]
+        _, executor = self.start(replace(ring_search(recipes=1), data="folded"), lanes=1)
+        together = {run.spec.streams.fold for run in executor.tasks[0].runs}
+        self.assertGreater(len(together), 1)
+        self.assertEqual(together, {fold for fold, size in enumerate(sizes) if size == sizes[0]})
 
     def test_a_pause_counts_when_every_lane_stands_still(self) -> None:
         runner, executor = self.start()
