@@ -11,7 +11,8 @@
     │   ├── WorkspaceReadOnly     it cannot be written
     │   ├── WorkspaceNewer        made by a later version
     │   └── WorkspaceMissing      nothing of ours is there
-    └── TrainingError             the training itself could not be done    (exit code 4)
+    ├── TrainingError             the training itself could not be done    (exit code 4)
+    └── NoSpace                   the disk is full                         (exit code 4)
 """
 
 from __future__ import annotations
@@ -114,5 +115,11 @@ class WorkspaceMissing(WorkspaceError):
 
 class TrainingError(AxiarchError):
     """The training itself could not be done."""
+
+    exit_code = 4
+
+
+class NoSpace(AxiarchError):
+    """The disk is full; what was written before is whole."""
 
     exit_code = 4

@@ -6,6 +6,7 @@ at all: it is written under another name and then renamed.
 
 from __future__ import annotations
 
+import errno
 import json
 import os
 from dataclasses import asdict
@@ -15,12 +16,20 @@ from axiarch.engine.network import StackShape
 from axiarch.engine.run import RunSpec
 from axiarch.engine.stack import RunState
 from axiarch.engine.stopping import Watch
-from axiarch.errors import TrainingError
+from axiarch.errors import NoSpace, TrainingError
 from axiarch.plain import shown
 
 
 def save_checkpoint(path: Path, run: RunSpec, state: RunState, data: str) -> None:
-    """Write a run's state; `data` is the fingerprint of the data set it trains on."""
+    """Write a run's state; `data` is the fingerprint of the data set it trains on.
+
+    Raises
+    ------
+    NoSpace
+        If the disk is full.
+    TrainingError
+        If it cannot be written for another reason.
+    """
     from safetensors.numpy import save
 
     known = {"format": 1, "recipe": dict(run.recipe), "streams": asdict(run.streams), "data": data,
@@ -33,8 +42,10 @@ def save_checkpoint(path: Path, run: RunSpec, state: RunState, data: str) -> Non
         os.replace(draft, path)
     except OSError as error:
         draft.unlink(missing_ok=True)
-        raise TrainingError(f"a checkpoint could not be written: {error.strerror}", shown(path),
-                            "free some space") from None
+        what = f"a checkpoint could not be written: {error.strerror}"
+        if error.errno in (errno.ENOSPC, errno.EDQUOT):
+            raise NoSpace(what, shown(path), "free some space, then resume; nothing is lost") from None
+        raise TrainingError(what, shown(path), "see to the folder, then start the run afresh") from None
 
 
 def load_checkpoint(path: Path, run: RunSpec, shape: StackShape, data: str) -> RunState:

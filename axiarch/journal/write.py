@@ -10,7 +10,7 @@ import time
 from collections.abc import Iterable, Iterator
 from pathlib import Path
 
-from axiarch.errors import WorkspaceError
+from axiarch.errors import NoSpace, WorkspaceError
 from axiarch.journal.migrations import migrate
 from axiarch.journal.records import EpochRecord, ExampleRecord, RulingRecord, RunState, SearchState, StepRecord
 from axiarch.plain import shown
@@ -43,14 +43,24 @@ class JournalWriter:
 
     @contextlib.contextmanager
     def transaction(self) -> Iterator[None]:
-        """Write several things, all or none."""
-        self._db.execute("BEGIN IMMEDIATE")
+        """Write several things, all or none.
+
+        Raises
+        ------
+        NoSpace
+            If the disk is full; nothing of it was written then.
+        """
         try:
+            self._db.execute("BEGIN IMMEDIATE")
             yield
-        except BaseException:
-            self._db.execute("ROLLBACK")
+            self._db.execute("COMMIT")
+        except BaseException as error:
+            with contextlib.suppress(sqlite3.Error):  # a full disk has taken it back already
+                self._db.execute("ROLLBACK")
+            if getattr(error, "sqlite_errorcode", 0) == sqlite3.SQLITE_FULL:
+                raise NoSpace("the journal could not be written: the disk is full", "",
+                              "free some space, then resume; nothing is lost") from None
             raise
-        self._db.execute("COMMIT")
 
     def _change(self) -> int:
         """Return a number above all that were given to a change before."""
@@ -126,6 +136,10 @@ class JournalWriter:
     def blame(self, ids: Iterable[int]) -> None:
         """Count one more attempt of runs whose worker died."""
         self._db.executemany("UPDATE run SET attempts = attempts + 1 WHERE id = ?", [(run,) for run in ids])
+
+    def pardon(self, ids: Iterable[int]) -> None:
+        """Forget the attempts of runs that have come further since."""
+        self._db.executemany("UPDATE run SET attempts = 0 WHERE id = ?", [(run,) for run in ids])
 
     def end_run(self, run: int, state: RunState, reason: str, text: str, best_epoch: int = 0) -> None:
         """Enter that a run has ended or failed, and why."""

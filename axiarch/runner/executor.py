@@ -7,8 +7,8 @@ from collections import deque
 from collections.abc import Sequence
 from typing import Protocol
 
-from axiarch.errors import AxiarchError
-from axiarch.runner.tasks import Failed, Held, Ready, Report, Task, WantedRun
+from axiarch.errors import AxiarchError, NoSpace
+from axiarch.runner.tasks import Failed, Held, Ready, Report, Stuck, Task, WantedRun
 
 
 class Executor(Protocol):
@@ -90,6 +90,8 @@ class InlineExecutor:
             task, self._task = self._task, None
             try:
                 Session(task, 0, self._reports.append).train()
+            except NoSpace as error:
+                self._reports.append(Stuck(0, str(error)))
             except AxiarchError as error:
                 self._reports.append(Failed(0, tuple(run.spec.id for run in task.runs), str(error)))
             self._reports.append(Ready(0, os.getpid()))

@@ -7,13 +7,14 @@ holds nothing that it could not make again from there.
 from __future__ import annotations
 
 import contextlib
+import sys
 import time
 from collections.abc import Callable, Iterable
 
 from axiarch.data.dataset import Dataset
 from axiarch.engine.network import StackShape
 from axiarch.engine.run import EpochNumbers
-from axiarch.errors import AxiarchError, TrainingError
+from axiarch.errors import AxiarchError, NoSpace, TrainingError
 from axiarch.journal.inbox import Request, receive
 from axiarch.journal.read import JournalReader
 from axiarch.journal.records import OVER, EpochRecord, ExampleRecord, RulingRecord, SearchState, StepRecord
@@ -27,7 +28,7 @@ from axiarch.runner.inheriting import Inheritance, Origin
 from axiarch.runner.ledger import Block, Ledger, RunEntry
 from axiarch.runner.material import shape_of
 from axiarch.runner.queue import Queue
-from axiarch.runner.tasks import Died, Failed, Held, Left, Ready, Report, Task, Trained, WantedRun
+from axiarch.runner.tasks import Died, Failed, Held, Left, Ready, Report, Stuck, Task, Trained, WantedRun
 from axiarch.search.method import Step
 from axiarch.search.methods import make_method
 
@@ -35,7 +36,7 @@ from axiarch.search.methods import make_method
 _POLL = 0.1
 #: Runs that may wait at once: enough to fill stacks of many shapes, few enough to plan quickly.
 _AHEAD = 2000
-#: Times a run's worker may die before the run counts as failed.
+#: Times a run's worker may die, without a new epoch of the run between, before the run counts as failed.
 ATTEMPTS = 2
 #: A search of at most so many recipes is watched: its runs report what they say of so many validation rows.
 WATCHED, EXAMPLES = 3, 8
@@ -76,6 +77,7 @@ class Runner:
         self._held: set[int] = set()
         self._state: SearchState = "preparing"
         self._wanted: SearchState = "running"
+        self._why_paused = ""
         self._nothing_now = False
         self._stop_asked = False
         self._memory, self._weighed = 0, -1.0
@@ -113,10 +115,17 @@ class Runner:
     # -- the loop --------------------------------------------------------------------------------
 
     def run(self) -> SearchState:
-        """Run until the search is done or stopped; return its last state."""
+        """Run until the search is done or stopped; return its last state.
+
+        It is ``interrupted`` where not even the journal can be written, as if the process had been killed: what is
+        journalled is whole, and the search can be resumed.
+        """
         try:
             while not self._over():
                 self.turn(_POLL)
+        except NoSpace as error:
+            sys.stderr.write(f"{error}\n")
+            return "interrupted"
         except AxiarchError as error:
             return self._close("failed", str(error))
         return self._close(*self._verdict())
@@ -189,9 +198,8 @@ class Runner:
                 self._journal.add_event(self._number, "refused", str(error))
 
     def _do(self, deed: str, request: Request | None = None) -> None:
-        if deed == "pause" and self._wanted == "running":
-            self._wanted = "paused"
-            self._executor.hold()
+        if deed == "pause":
+            self._pause("paused by hand")
         elif deed == "resume" and self._wanted == "paused":
             self._wanted = "running"
             self._held.clear()
@@ -214,6 +222,11 @@ class Runner:
         elif request is not None and deed == "workers":
             self._executor.resize(max(request.count, 1))
             self._note("workers", f"{max(request.count, 1)} workers from now on, by hand")
+
+    def _pause(self, why: str) -> None:
+        if self._wanted == "running":
+            self._wanted, self._why_paused = "paused", why
+            self._executor.hold()
 
     def _note(self, kind: str, text: str) -> None:
         with self._journal.transaction():
@@ -287,7 +300,7 @@ class Runner:
         """The search counts as paused only when every busy lane stands still."""
         busy = {lane for lane, runs in self._lanes.items() if runs}
         if self._wanted == "paused" and self._state != "paused" and busy <= self._held:
-            self._change("paused", "paused by hand")
+            self._change("paused", self._why_paused)
 
     def _change(self, state: SearchState, why: str) -> None:
         with self._journal.transaction():
@@ -315,6 +328,8 @@ class Runner:
         elif isinstance(report, Failed):
             self._take_failed(report.runs, report.cause)
             self._lanes[report.lane] -= set(report.runs)
+        elif isinstance(report, Stuck):
+            self._pause(report.cause)
         elif isinstance(report, Died):
             self._take_died(report)
         elif isinstance(report, Left):
@@ -348,9 +363,12 @@ class Runner:
         epochs = [(run, numbers) for run, numbers in report.epochs if run not in cut]
         self._journal.add_epochs(_record(run, numbers) for run, numbers in epochs)
         for run, numbers in epochs:
-            losses = self._ledger.runs[run].losses
-            if numbers.epoch == len(losses) + 1:
-                losses.append(numbers.validation_loss)
+            entry = self._ledger.runs[run]
+            if numbers.epoch == entry.journalled + 1:
+                entry.losses.append(numbers.validation_loss)
+                if entry.attempts:
+                    entry.attempts = 0
+                    self._journal.pardon([run])
         for run, outputs in report.examples:
             self._journal.set_example(ExampleRecord(run, self._ledger.runs[run].journalled, outputs))
         for run, end in report.ended:
@@ -387,7 +405,7 @@ class Runner:
             self._journal.add_event(self._number, "failed", f"{len(runs)} runs failed: {cause}")
 
     def _take_died(self, report: Died) -> None:
-        """A worker is gone: its runs are tried again, each alone; those it happens to twice have failed."""
+        """A worker is gone: its runs are tried again, each alone; those that come no further twice have failed."""
         self._held.discard(report.lane)
         self._idle.discard(report.lane)
         runs = self._lanes.get(report.lane, set())

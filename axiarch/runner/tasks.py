@@ -136,6 +136,14 @@ class Failed:
 
 
 @dataclass(frozen=True)
+class Stuck:
+    """The task was left because nothing more can be written; trying again helps once there is space."""
+
+    lane: int
+    cause: str
+
+
+@dataclass(frozen=True)
 class Died:
     """The worker's process is gone; `runs` were in its hands."""
 
@@ -151,4 +159,4 @@ class Left:
     lane: int
 
 
-Report = Ready | Trained | Held | Failed | Died | Left
+Report = Ready | Trained | Held | Failed | Stuck | Died | Left

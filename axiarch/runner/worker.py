@@ -20,6 +20,7 @@ from axiarch.runner.tasks import (
     Ready,
     Release,
     Report,
+    Stuck,
     Task,
     Train,
 )
@@ -58,7 +59,7 @@ class _Worker:
             return
 
     def _train(self, task: Task) -> None:
-        from axiarch.errors import AxiarchError
+        from axiarch.errors import AxiarchError, NoSpace
         from axiarch.runner.session import Session
 
         runs = [run.spec.id for run in task.runs]
@@ -69,6 +70,8 @@ class _Worker:
             session.train()
         except _Leave:
             return
+        except NoSpace as error:
+            self._send(Stuck(self._lane, str(error)))
         except AxiarchError as error:
             self._send(Failed(self._lane, tuple(runs), str(error)))
         except MemoryError:

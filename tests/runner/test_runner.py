@@ -225,6 +225,20 @@ class Scripted(RunnerCase):
         self.assertEqual((s.runs[doomed].state, s.runs[doomed].text), ("failed", "out of memory, twice"))
         self.assertEqual({r.state for r in s.runs.values() if r.id != doomed}, {"ended"})
 
+    def test_a_run_that_comes_further_between_two_deaths_of_its_worker_is_tried_again(self) -> None:
+        runner, executor = self.start(ring_search(recipes=1, repeats=1), lanes=1)
+        for epochs in (1, 2, 3):
+            executor.train(0, {1: [0.5] * epochs}, rest=False)
+            executor.reports.append(Died(0, (1,), "killed"))
+            executor.ready(0)
+            runner.turn(0)
+            self.assertEqual(self.look().runs[1].state, "training")
+        for _ in range(2):
+            executor.reports.append(Died(0, (1,), "killed"))
+            executor.ready(0)
+            runner.turn(0)
+        self.assertEqual(self.look().runs[1].state, "failed")
+
     def test_runs_that_cannot_be_trained_fail_at_once_with_the_cause(self) -> None:
         runner, executor = self.start()
         runs = tuple(run.spec.id for run in executor.tasks[0].runs)

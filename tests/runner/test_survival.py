@@ -3,6 +3,8 @@
 from __future__ import annotations
 
 import contextlib
+import errno
+import io
 import random
 import signal
 import sqlite3
@@ -15,17 +17,17 @@ from unittest import mock
 import psutil
 
 from axiarch import workflows
-from axiarch.errors import AxiarchError, TrainingError
+from axiarch.errors import AxiarchError
+from axiarch.journal.inbox import Request, send
 from axiarch.recipes.searchfile import MethodChoice, SearchFile
-from axiarch.runner import session
 from axiarch.runner.executor import InlineExecutor
 from axiarch.workflows.watching import Snapshot
 from tests.runner.test_processes import ProcessCase, losses
 from tests.runner.test_runner import RunnerCase
 from tests.support import ring_search, ring_workspace, until
 
-#: Processes killed in one test run.
-KILLS = 30
+#: Processes killed in one test run, in each search of it, and searches that must be compared at least.
+KILLS, KILLS_EACH, COMPARED = 30, 6, 3
 
 
 def raced(recipes: int = 30, epochs: int = 60) -> SearchFile:
@@ -67,22 +69,23 @@ class Killed(ProcessCase):
         undisturbed = workflows.wait(calm, workflows.start_search(calm, search, 2))
         chance, kills, compared = random.Random(11), 0, 0
         before: set[tuple[object, ...]] = set()
-        while kills < KILLS:
+        while kills < KILLS or compared < COMPARED:
+            self.assertLess(kills, 3 * KILLS, "too few searches could be compared")
+            wanted = kills + KILLS_EACH
             number = workflows.start_search(self.workspace, search, 2)
             before = set()
             while workflows.look_at(self.workspace, number).search.state != "done":
                 self.assertLessEqual(before, self.journalled(), "a journalled row was lost")
                 before = self.journalled()
-                if kills < KILLS:
-                    time.sleep(chance.uniform(0.0, 0.9))
-                    found = self.victim(chance)
-                    if found is not None:
-                        with contextlib.suppress(psutil.Error):
-                            found.send_signal(signal.SIGKILL)
-                            kills += 1
+                time.sleep(chance.uniform(0.0, 0.9))
+                found = self.victim(chance)
+                if found is not None and kills < wanted:
+                    with contextlib.suppress(psutil.Error):
+                        found.send_signal(signal.SIGKILL)
+                        kills += 1
                 self.go_on(number)
             s = self.look(number)
-            # A run whose worker was killed twice has failed, as documented; that search is not compared.
+            # A run whose worker was killed twice at one epoch has failed, as documented; that search is not compared.
             if any(r.state == "failed" for r in s.runs.values()):
                 continue
             compared += 1
@@ -91,8 +94,6 @@ class Killed(ProcessCase):
                 self.assertEqual(losses(s), losses(undisturbed))
                 for run, curve in s.curves.items():
                     self.assertLessEqual(len(curve), s.recipes[s.runs[run].recipe].recipe.whole("epochs"))
-        self.assertGreaterEqual(kills, KILLS)
-        self.assertGreater(compared, 0, "every search had a run whose worker was killed twice")
 
     def go_on(self, number: int) -> None:
         """Let a search go on whose runner is gone."""
@@ -142,14 +143,38 @@ class Killed(ProcessCase):
 
 
 class Broken(RunnerCase):
-    def test_a_full_disk_fails_runs_in_words_and_the_search_ends(self) -> None:
-        def full(*_: object, **__: object) -> None:
-            raise TrainingError("a checkpoint could not be written: No space left on device", "x", "free some space")
+    def test_a_full_disk_pauses_the_search_until_there_is_space(self) -> None:
+        self.assertEqual(self.make(raced(12, 12), InlineExecutor(), 1).run(), "done")
+        runner = self.make(raced(12, 12), InlineExecutor(), 2)
+        for _ in range(3):
+            runner.turn(0)
+        before = self.look(2).epochs
+        with mock.patch("axiarch.engine.checkpoint.os.replace", side_effect=OSError(errno.ENOSPC, "No space left")):
+            for _ in range(4):
+                runner.turn(0)
+            self.assertEqual(self.state(2), "paused")
+            self.assertRegex(self.look(2).events[0].text, "No space left.*free some space")
+            self.assertGreaterEqual(self.look(2).epochs, before)
+            send(self.workspace.search(2), Request("resume"))
+            for _ in range(4):
+                runner.turn(0)
+            self.assertEqual(self.state(2), "paused", "still no space")
+        send(self.workspace.search(2), Request("resume"))
+        self.assertEqual(runner.run(), "done")
+        self.assertEqual(rows(self.look(1)), rows(self.look(2)))
 
-        with mock.patch.object(session, "save_checkpoint", full):
-            self.assertEqual(self.make(ring_search(recipes=2, repeats=1), InlineExecutor()).run(), "failed")
-        s = self.look()
-        self.assertTrue(all("No space left" in r.text for r in s.runs.values()))
+    def test_a_journal_that_cannot_grow_ends_the_search_as_if_it_had_been_killed(self) -> None:
+        self.assertEqual(self.make(raced(12, 12), InlineExecutor(), 1).run(), "done")
+        runner = self.make(raced(12, 12), InlineExecutor(), 2)
+        pages = runner._journal._db.execute("PRAGMA page_count").fetchone()[0]
+        runner._journal._db.execute(f"PRAGMA max_page_count = {pages + 2}")
+        with contextlib.redirect_stderr(io.StringIO()) as said:
+            self.assertEqual(runner.run(), "interrupted")
+        self.assertIn("the disk is full", said.getvalue())
+        runner._journal.close()
+        self.assertEqual(self.look(2).search.state, "interrupted")
+        self.assertEqual(self.make(raced(12, 12), InlineExecutor(), 2).run(), "done")
+        self.assertEqual(rows(self.look(1)), rows(self.look(2)))
 
     def test_a_clock_that_jumps_changes_no_decision(self) -> None:
         calm = self.make(raced(12, 12), InlineExecutor(), 1)
