@@ -1,12 +1,17 @@
-"""Compile the kernels, or load them from the cache of an earlier time, before anything is timed or waited for."""
+"""Compile the kernels once, before anything is timed or waited for; later processes load each when it is needed."""
 
 from __future__ import annotations
 
+import contextlib
 import itertools
 import math
+import platform
+from pathlib import Path
 
+import numba
 import numpy as np
 
+from axiarch.engine import kernels
 from axiarch.engine.activations import ACTIVATIONS
 from axiarch.engine.losses import LOSSES
 from axiarch.engine.network import StackShape
@@ -19,7 +24,28 @@ from axiarch.recipes.recipe import Recipe
 
 
 def warm() -> None:
-    """Train every kind of tiny network for one epoch: some twenty seconds the first time, then well under one."""
+    """Train every kind of tiny network for one epoch, unless that was done before: some twenty seconds."""
+    mark, stamp = _mark(), _stamp()
+    with contextlib.suppress(OSError):
+        if mark.read_text(encoding="utf-8") == stamp:
+            return
+    _train_all()
+    with contextlib.suppress(OSError):  # where it cannot be written, kernels are loaded at every start
+        mark.write_text(stamp, encoding="utf-8")
+
+
+def _mark() -> Path:
+    """Return the file that says what the cache of compiled kernels beside it was made from."""
+    return Path(str(kernels.squares.stats.cache_path)) / "kernels.warmed"
+
+
+def _stamp() -> str:
+    """Return what compiled kernels depend on."""
+    source = Path(kernels.__file__).stat()
+    return f"{source.st_mtime_ns} {source.st_size} {numba.__version__} {np.__version__} {platform.processor()}"
+
+
+def _train_all() -> None:
     for activation, optimiser in itertools.zip_longest(ACTIVATIONS, OPTIMISERS):
         _train({"activation": activation or "relu", "optimiser": optimiser or "sgd", "width": 5, "dropout": 0.5},
                "softmax")
