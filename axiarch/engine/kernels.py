@@ -80,27 +80,20 @@ def drop(a, thresholds, scales, keys, first_words, active, rows):
     """
     units = a.shape[2]
     zero = a.dtype.type(0)
-    per_row = np.uint64(words_per_row(units))
-    whole = units // 4 * 4
+    per_row = words_per_row(units)
+    words = np.empty(per_row, np.uint64)
+    bits = words.view(np.uint16)
     for k in range(active):
-        threshold = thresholds[k]
-        if threshold == 0:
+        if thresholds[k] == 0:
             continue
-        scale = scales[k]
+        threshold, scale, key = np.int32(thresholds[k]), scales[k], keys[k]
         for b in range(rows):
-            index = first_words[k] + np.uint64(b) * per_row
-            for h in range(0, whole, 4):
-                word = _word(keys[k], index)
-                index += np.uint64(1)
-                a[k, b, h] *= scale if (word & _LOW16) >= threshold else zero
-                a[k, b, h + 1] *= scale if ((word >> _S16) & _LOW16) >= threshold else zero
-                a[k, b, h + 2] *= scale if ((word >> np.uint64(32)) & _LOW16) >= threshold else zero
-                a[k, b, h + 3] *= scale if (word >> np.uint64(48)) >= threshold else zero
-            if whole < units:
-                word = _word(keys[k], index)
-                for h in range(whole, units):
-                    a[k, b, h] *= scale if (word & _LOW16) >= threshold else zero
-                    word >>= _S16
+            first = first_words[k] + np.uint64(b * per_row)
+            for i in range(per_row):  # first all words, then all units: loops that the processor does side by side
+                words[i] = _word(key, first + np.uint64(i))
+            row = a[k, b]
+            for h in range(units):
+                row[h] *= scale if np.int32(bits[h]) >= threshold else zero
 
 
 @njit(cache=True, error_model="numpy")
@@ -161,6 +154,35 @@ def sum_rows(d, grads, offset, active, rows):
 SMOOTH, KEPT, KIND, WIDTH = range(4)
 
 
+#: Two to the power -i.
+_HALVED = np.array([2.0**-i for i in range(128)], np.float32)
+#: The base-2 logarithm of e, and the natural logarithm of 2 in two parts that add up to it.
+_LOG2E, _LN2_HIGH, _LN2_LOW = np.float32(1.44269504088896341), np.float32(0.693359375), np.float32(-2.12194440e-4)
+_E5, _E4, _E3 = np.float32(1.9875691500e-4), np.float32(1.3981999507e-3), np.float32(8.3334519073e-3)
+_E2, _E1, _E0 = np.float32(4.1665795894e-2), np.float32(1.6666665459e-1), np.float32(5.0000001201e-1)
+_ONE32, _HALF32, _LEAST32 = np.float32(1), np.float32(0.5), np.float32(-87)
+
+
+@njit(cache=True, error_model="numpy")
+def _exponentials(values, count):
+    """Replace `count` numbers up to 0 by their exponentials; those below -87 count as -87 in float32.
+
+    In float32 by a polynomial on half a power of two either way (coefficients: Moshier's Cephes library, expf), in a
+    loop that the processor does side by side; within two units in the last place.
+    """
+    if values.itemsize == 8:
+        for i in range(count):
+            values[i] = math.exp(values[i])
+        return
+    for i in range(count):
+        x = values[i]
+        x = _LEAST32 if x < _LEAST32 else x
+        power = np.floor(x * _LOG2E + _HALF32)
+        r = x - power * _LN2_HIGH - power * _LN2_LOW
+        p = ((((_E5 * r + _E4) * r + _E3) * r + _E2) * r + _E1) * r + _E0
+        values[i] = (p * r * r + r + _ONE32) * _HALVED[np.int32(-power) & np.int32(127)]
+
+
 @njit(cache=True, error_model="numpy")
 def softmax_loss(z, labels, losses, sums, gradient, bends, gains, active, rows):
     """Softmax cross-entropy with integer labels, shifted by the largest logit so that nothing overflows.
@@ -168,7 +190,7 @@ def softmax_loss(z, labels, losses, sums, gradient, bends, gains, active, rows):
     Parameters
     ----------
     z : (K, B, C) array
-        Logits; replaced by their gradient of the mean loss, ``(p - onehot) / rows``, if `gradient`.
+        Logits; overwritten, by their gradient of the mean loss, ``(p - onehot) / rows``, if `gradient`.
     labels : (K, B) int32 array
     losses, sums : (K,) and (K, 1 + C) float64 arrays
         The summed loss in nats and the number of rows whose largest logit is the label, in all and of each class, are
@@ -182,47 +204,48 @@ def softmax_loss(z, labels, losses, sums, gradient, bends, gains, active, rows):
     classes = z.shape[2]
     share = z.dtype.type(1) / z.dtype.type(rows)
     one = z.dtype.type(1)
+    owns = np.empty(rows, z.dtype)
     for k in range(active):
-        total = 0.0
-        hit = 0
         for b in range(rows):
             label = labels[k, b]
             top = z[k, b, 0]
-            arg = 0
             for c in range(1, classes):
-                if z[k, b, c] > top:
-                    top = z[k, b, c]
-                    arg = c
+                top = z[k, b, c] if z[k, b, c] > top else top
             own = z[k, b, label] - top
+            owns[b] = own
+            hit = own == 0
+            for c in range(label):
+                hit = hit and z[k, b, c] < top
+            if hit:
+                sums[k, 0] += 1
+                sums[k, 1 + label] += 1
+            for c in range(classes):
+                z[k, b, c] -= top
+        _exponentials(z[k].reshape(-1), rows * classes)
+        kept, smooth = bends[k, KEPT], bends[k, SMOOTH]
+        sharp, even = share * (one - smooth), smooth / z.dtype.type(classes)
+        total = 0.0
+        for b in range(rows):
+            label = labels[k, b]
             norm = z.dtype.type(0)
             for c in range(classes):
-                value = math.exp(z[k, b, c] - top)
-                norm += value
-                if gradient:
-                    z[k, b, c] = value
-            total += math.log(norm) - own
-            if arg == label and own == own:
-                hit += 1
-                sums[k, 1 + label] += 1
+                norm += z[k, b, c]
+            total += math.log(norm) - owns[b]
             if gradient:
-                kept = bends[k, KEPT]
+                gain = kept * gains[k, label]
                 if kept < one:
                     other = labels[k, rows - 1 - b]
-                    heavy = share * (kept * gains[k, label] + (one - kept) * gains[k, other])
+                    rest = (one - kept) * gains[k, other]
+                    row_share = share * (gain + rest)
                 else:
-                    heavy = share * gains[k, label]
-                inverse = heavy / norm
-                spread = heavy * bends[k, SMOOTH] / z.dtype.type(classes)
+                    row_share = share * gain
+                inverse, spread = row_share / norm, row_share * even
                 for c in range(classes):
                     z[k, b, c] = z[k, b, c] * inverse - spread
-                sharp = share * (one - bends[k, SMOOTH])
+                z[k, b, label] -= sharp * gain
                 if kept < one:
-                    z[k, b, label] -= sharp * kept * gains[k, label]
-                    z[k, b, other] -= sharp * (one - kept) * gains[k, other]
-                else:
-                    z[k, b, label] -= sharp * gains[k, label]
+                    z[k, b, other] -= sharp * rest
         losses[k] += total
-        sums[k, 0] += hit
 
 
 @njit(cache=True, error_model="numpy")
@@ -310,21 +333,45 @@ def mix(x, bends, active, rows):
 
 
 @njit(cache=True, error_model="numpy", nogil=True)
-def collect(values, order, slot, first, stop, batches):
-    """Copy the rows ``order[slot, first:stop]`` of `values` (N, D) into a slot of batches (S, K, B, D)."""
-    size, width = batches.shape[2], values.shape[1]
-    for i in range(first, stop):
-        row, step, place = order[slot, i], (i - first) // size, (i - first) % size
-        for d in range(width):
-            batches[step, slot, place, d] = values[row, d]
+def shuffle(order, slot, key):
+    """Put the numbers from 0 into ``order[slot]`` in an order that `key` says (Fisher & Yates 1938, Durstenfeld 1964).
+
+    A place among the first i is the upper half of i times 32 random bits, so for N rows no place is likelier than
+    another by more than N in 2^32.
+    """
+    rows = order.shape[1]
+    own = order[slot]
+    for i in range(rows):
+        own[i] = i
+    for i in range(rows - 1, 0, -1):
+        place = np.int64(((_word(key, np.uint64(i)) >> np.uint64(32)) * np.uint64(i + 1)) >> np.uint64(32))
+        own[i], own[place] = own[place], own[i]
 
 
 @njit(cache=True, error_model="numpy", nogil=True)
-def collect_labels(values, order, slot, first, stop, batches):
-    """Copy the numbers ``order[slot, first:stop]`` of `values` (N,) into a slot of batches (S, K, B)."""
+def collect(values, order, slots, first, stop, batches):
+    """Copy the rows ``order[k, first:stop]`` of `values` (N, D) into batches (S, K, B, D), for each k of `slots`."""
+    size, width = batches.shape[2], values.shape[1]
+    for i in range(slots.shape[0]):
+        k = slots[i]
+        for step in range((stop - first + size - 1) // size):
+            start = first + step * size
+            for place in range(min(size, stop - start)):
+                row = order[k, start + place]
+                for d in range(width):
+                    batches[step, k, place, d] = values[row, d]
+
+
+@njit(cache=True, error_model="numpy", nogil=True)
+def collect_labels(values, order, slots, first, stop, batches):
+    """Copy the numbers ``order[k, first:stop]`` of `values` (N,) into batches (S, K, B), for each k of `slots`."""
     size = batches.shape[2]
-    for i in range(first, stop):
-        batches[(i - first) // size, slot, (i - first) % size] = values[order[slot, i]]
+    for i in range(slots.shape[0]):
+        k = slots[i]
+        for step in range((stop - first + size - 1) // size):
+            start = first + step * size
+            for place in range(min(size, stop - start)):
+                batches[step, k, place] = values[order[k, start + place]]
 
 
 @njit(cache=True, error_model="numpy")

@@ -18,6 +18,9 @@ from axiarch.engine.activations import ACTIVATIONS
 from axiarch.engine.dropout import Dropout
 from axiarch.engine.network import Array, Placed, StackShape
 
+#: A product with a transposed right side is slow where that is of fewer numbers: it is laid out first.
+TURNED = 1 << 14
+
 
 class BuiltLayer(Protocol):
     """What a pass asks of a layer."""
@@ -64,7 +67,8 @@ class Units:
             self._spread = np.zeros((slots, max(placed.units, flat_rows)), dtype)
         if dropout is not None:
             self._below = np.zeros((slots, flat_rows, placed.fan_in), dtype)
-            self._turned = np.zeros((slots, placed.units, placed.fan_in), dtype)
+            self._turned = (np.zeros((slots, placed.units, placed.fan_in), dtype)
+                            if placed.fan_in * placed.units < TURNED else None)
 
     @property
     def outputs(self) -> Array:
@@ -111,9 +115,10 @@ class Units:
         np.matmul(x.swapaxes(1, 2), d[:active, :each], out=self._weights(grads)[:active])
         if not wanted:
             return None
-        # A product with a transposed right side is slow on small matrices: lay it out first.
-        turned = self._turned[:active]
-        np.copyto(turned, self._weights(flat)[:active].swapaxes(1, 2))
+        turned = self._weights(flat)[:active].swapaxes(1, 2)
+        if self._turned is not None:
+            np.copyto(self._turned[:active], turned)
+            turned = self._turned[:active]
         np.matmul(d[:active, :each], turned, out=self._below[:active, :each])
         return self._below
 

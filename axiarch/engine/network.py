@@ -187,7 +187,7 @@ class StackShape:
             windows = rows * p.positions * p.fan_in
             total += out * (1 + (p.layer.activation not in SUMLESS and trains) + (p.layer.norm != "none"))
             total += max(p.units, rows * p.positions) if p.layer.norm != "none" else 0
-            total += windows + p.units * p.fan_in if trains else 0
+            total += windows + min(p.units * p.fan_in, 1 << 14) if trains else 0
             if p.layer.kind == "conv":
                 total += windows + (rows * math.prod(p.before) if trains else 0)
             total += 2 * out if p.skips else 0

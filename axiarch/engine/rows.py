@@ -135,14 +135,18 @@ class Feed:
                          for _ in range(2 if ahead else 1)]
         self._thread = ThreadPoolExecutor(1, "rows") if ahead else None
         self._next: Future[None] | None = None
-        self._sources: tuple[Part, ...] = ()
+        self._sources: list[tuple[Part, NDArray[np.int64]]] = []
         self._rows = 0
 
     def start_epoch(self, sources: Sequence[Part], rows: int) -> None:
         """Begin with the first of `rows` rows of each run's order, which come from `sources` (K,)."""
         if self._next is not None:
             self._next.result()
-        self._sources, self._rows = tuple(sources), rows
+        alike: dict[int, list[int]] = {}
+        for k, source in enumerate(sources):
+            alike.setdefault(id(source), []).append(k)
+        self._sources = [(sources[slots[0]], np.array(slots)) for slots in alike.values()]
+        self._rows = rows
         self._next = self._thread.submit(self._gather, 0) if self._thread else None
 
     def take(self, step: int) -> tuple[Array, Targets]:
@@ -162,7 +166,7 @@ class Feed:
         inputs, targets = self._buffers[part % len(self._buffers)]
         first = part * self._steps * self._size
         stop = min(first + self._steps * self._size, self._rows)
-        labels = targets.ndim == 3
-        for k, source in enumerate(self._sources):
-            kernels.collect(source.inputs, self.order, k, first, stop, inputs)
-            (kernels.collect_labels if labels else kernels.collect)(source.targets, self.order, k, first, stop, targets)
+        collect_targets = kernels.collect_labels if targets.ndim == 3 else kernels.collect
+        for source, slots in self._sources:
+            kernels.collect(source.inputs, self.order, slots, first, stop, inputs)
+            collect_targets(source.targets, self.order, slots, first, stop, targets)

@@ -288,7 +288,7 @@ class Stack:
         self._bent.start_epoch(self.active)
         for k, slot in enumerate(self._slots):
             run, epoch = slot.run, slot.epoch
-            self._feed.order[k] = self._rows_of(slot, epoch + 1)
+            self._take_order(k, epoch + 1)
             updates = self._updates(k)
             self._done[k] = epoch * updates
             self._dropout.keys[k] = run.streams.dropout_key(epoch + 1)
@@ -316,14 +316,16 @@ class Stack:
         slot.table = OPTIMISERS[recipe.word("optimiser")].coefficients(recipe, slot.rates, numbers)
         slot.block = (block, slot.watch.cuts)
 
-    def _rows_of(self, slot: _Slot, epoch: int) -> NDArray[np.int64]:
-        """Return the rows (N,) of an epoch in their order."""
-        run, sampling = slot.run, slot.run.recipe.word("sampling")
+    def _take_order(self, k: int, epoch: int) -> None:
+        """Lay out the rows (N,) of an epoch of the run in slot `k` in their order."""
+        slot, order = self._slots[k], self._feed.order
+        streams, sampling = slot.run.streams, slot.run.recipe.word("sampling")
         if sampling == "in_order":
-            return np.arange(self._rows)
-        if sampling == "balanced" and slot.source.gains is not None:
-            return run.streams.drawn(epoch, slot.source.gains[slot.source.train.targets])
-        return run.streams.order(epoch, self._rows)
+            order[k] = np.arange(self._rows)
+        elif sampling == "balanced" and slot.source.gains is not None:
+            order[k] = streams.drawn(epoch, slot.source.gains[slot.source.train.targets])
+        else:
+            kernels.shuffle(order, k, streams.order_key(epoch))
 
     def _groups(self) -> list[tuple[str, NDArray[np.int64]]]:
         """Return the optimisers in use, each with its slots."""

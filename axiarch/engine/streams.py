@@ -9,10 +9,12 @@ go on after a pause.
 from __future__ import annotations
 
 from dataclasses import dataclass
+from functools import lru_cache
 
 import numpy as np
 from numpy.typing import NDArray
 
+_ALL64 = (1 << 64) - 1
 _INITIALISATION, _ORDER, _DROPOUT, _NOISE, _AUGMENTATION, _MIXING = 0, 1, 2, 3, 4, 5
 
 
@@ -37,9 +39,12 @@ class Streams:
         """Return the generator that draws the first weights."""
         return np.random.default_rng(self._sequence(_INITIALISATION))
 
-    def order(self, epoch: int, rows: int) -> NDArray[np.int64]:
-        """Return the order (N,) in which `rows` N training rows are met in an epoch (from 1)."""
-        return np.random.default_rng(self._sequence(_ORDER, epoch)).permutation(rows)
+    def _key(self, purpose: int, epoch: int) -> np.uint64:
+        return np.uint64(_scrambled(_first_key(self.seed, self.repeat, self.fold, purpose) + epoch))
+
+    def order_key(self, epoch: int) -> np.uint64:
+        """Return the key of the order in which rows are met in an epoch (from 1), for :func:`kernels.shuffle`."""
+        return self._key(_ORDER, epoch)
 
     def drawn(self, epoch: int, gains: NDArray[np.float64]) -> NDArray[np.int64]:
         """Return N rows drawn for an epoch, each as often on average as its gain (N,) says; their mean is 1."""
@@ -48,16 +53,31 @@ class Streams:
 
     def dropout_key(self, epoch: int) -> np.uint64:
         """Return the key of an epoch's dropout masks."""
-        return np.uint64(self._sequence(_DROPOUT, epoch).generate_state(1, np.uint64)[0])
+        return self._key(_DROPOUT, epoch)
 
     def noise_key(self, epoch: int) -> np.uint64:
         """Return the key of an epoch's input noise."""
-        return np.uint64(self._sequence(_NOISE, epoch).generate_state(1, np.uint64)[0])
+        return self._key(_NOISE, epoch)
 
     def augmentation_key(self, epoch: int) -> np.uint64:
         """Return the key of an epoch's picture augmentation."""
-        return np.uint64(self._sequence(_AUGMENTATION, epoch).generate_state(1, np.uint64)[0])
+        return self._key(_AUGMENTATION, epoch)
 
     def mixing(self, epoch: int) -> np.random.Generator:
         """Return the generator that draws how far rows of an epoch are mixed."""
         return np.random.default_rng(self._sequence(_MIXING, epoch))
+
+
+@lru_cache(maxsize=1024)
+def _first_key(*identity: int) -> int:
+    """Return sixty-four bits that belong to a run's purpose alone; an epoch's key is made from them in no time."""
+    seed, *rest = identity
+    return int(np.random.SeedSequence(seed, spawn_key=tuple(rest)).generate_state(1, np.uint64)[0])
+
+
+def _scrambled(number: int) -> int:
+    """Return SplitMix64's output for a state (Steele, Lea & Flood 2014)."""
+    z = (number * 0x9E3779B97F4A7C15) & _ALL64
+    z = ((z ^ (z >> 30)) * 0xBF58476D1CE4E5B9) & _ALL64
+    z = ((z ^ (z >> 27)) * 0x94D049BB133111EB) & _ALL64
+    return z ^ (z >> 31)

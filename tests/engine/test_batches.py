@@ -154,7 +154,7 @@ class Counted(unittest.TestCase):
             stack.parameters[:, : stack.shape.weights].reshape(-1)[:30:2] = 300.0
             stack._settle(1)
             stack._inside.start_looking()
-            stack._evaluate(*stack._still, first=0, last=1, look=True)
+            stack._evaluate([stack._source(0).still], look=True)
             saturated = stack._inside.numbers(stack.parameters, stack.gradients, 1)[0][0][3]
             self.assertGreater(saturated, 0)
             self.assertLess(saturated, 1)

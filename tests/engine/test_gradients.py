@@ -20,12 +20,19 @@ from tests.support import plain, recipe, small_data
 STEP = 1e-5
 
 
+def batch(stack: Stack) -> tuple[np.ndarray, np.ndarray]:
+    """Return the first batch of the epoch: inputs (2, B, D) and labels (2, B)."""
+    stack._feed.start_epoch([stack._source(0).train] * 2, stack.shape.batch_size)
+    return stack._feed.take(0)
+
+
 def loss_of(stack: Stack, rows: int) -> np.ndarray:
     """Return the mean training loss (K,) of the batch that lies in the stack, with its present dropout masks."""
     active = stack.active
     losses, hits = np.zeros(stack.capacity), np.zeros((stack.capacity, 4))
-    outputs = stack._pass.forward(stack._inputs, stack.parameters.copy(), active, rows)
-    kernels.softmax_loss(outputs, stack._targets, losses, hits, False, *plain(stack.capacity, 3), active, rows)
+    x, y = batch(stack)
+    outputs = stack._pass.forward(x, stack.parameters.copy(), active, rows)
+    kernels.softmax_loss(outputs, y, losses, hits, False, *plain(stack.capacity, 3), active, rows)
     return losses[:active] / rows
 
 
@@ -39,11 +46,10 @@ def filled(rows: int, inputs: tuple[int, ...] = (4,), **values: object) -> Stack
     trained = stack.shape.trained
     stack.parameters[:, :trained] += np.random.default_rng(0).normal(0, 0.1, (2, trained))
     stack._start_epoch()
-    stack._inputs[:, :rows] = stack._x[:rows]
-    stack._targets[:, :rows] = stack._y[:rows]
+    x, y = batch(stack)
     stack._dropout.start_step(1, 2)
-    outputs = stack._pass.forward(stack._inputs, stack.parameters.copy(), 2, rows)
-    kernels.softmax_loss(outputs, stack._targets, np.zeros(2), np.zeros((2, 4)), True, *plain(2, 3), 2, rows)
+    outputs = stack._pass.forward(x, stack.parameters.copy(), 2, rows)
+    kernels.softmax_loss(outputs, y, np.zeros(2), np.zeros((2, 4)), True, *plain(2, 3), 2, rows)
     stack._pass.backward(outputs, stack.parameters, stack.gradients, 2, rows)
     return stack
 

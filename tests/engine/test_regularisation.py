@@ -250,8 +250,12 @@ class Batches(unittest.TestCase):
     def test_rows_as_they_lie_and_classes_as_often(self) -> None:
         x, y = np.zeros((300, 2), np.float32), np.array([0] * 270 + [1] * 30, np.int32)
         stack = Stack(StackShape.of(recipe(), 2, 3), 1, TrainingData(x, y, x, y))
-        order = {name: stack._rows_of(RunSpec(0, recipe(sampling=name), Streams(0)), 1)
-                 for name in ("shuffled", "in_order", "balanced")}
+        order = {}
+        for name in ("shuffled", "in_order", "balanced"):
+            stack.add(RunSpec(0, recipe(sampling=name), Streams(0)))
+            stack._take_order(0, 1)
+            order[name] = stack._feed.order[0].copy()
+            stack.remove(0)
         np.testing.assert_array_equal(order["in_order"], np.arange(300))
         self.assertEqual(sorted(order["shuffled"]), list(range(300)))
         self.assertAlmostEqual(float(y[order["balanced"]].mean()), 0.5, delta=0.12)
@@ -286,13 +290,14 @@ class Depth(unittest.TestCase):
         losses = {}
         for name, cure in {"plain": {}, "cured": {"residual": "yes", "normalisation": "batch"}}.items():
             spec = recipe(depth=20, width=16, activation="sigmoid", learning_rate=3e-3, epochs=25, **cure)
-            stack = Stack(StackShape.of(spec, 4, 2), 1, data)
-            stack.add(RunSpec(0, spec, Streams(0)))
+            stack = Stack(StackShape.of(spec, 4, 2), 4, data)
+            for seed in range(4):
+                stack.add(RunSpec(seed, spec, Streams(seed)))
             for _ in range(25):
-                (progress,) = stack.train_epoch()
-            losses[name] = progress.numbers.train_loss_still
-        self.assertGreater(losses["plain"], 0.68)
-        self.assertLess(losses["cured"], 0.4)
+                progress = stack.train_epoch()
+            losses[name] = [each.numbers.train_loss for each in progress]
+        self.assertGreater(min(losses["plain"]), 0.68)
+        self.assertLess(max(losses["cured"]), 0.55)
 
 
 class Normalised(unittest.TestCase):

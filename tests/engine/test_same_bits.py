@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import itertools
 import tempfile
 import unittest
 from collections.abc import Sequence
@@ -12,6 +13,7 @@ import numpy as np
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
+from axiarch.engine import kernels
 from axiarch.engine.checkpoint import load_checkpoint, save_checkpoint
 from axiarch.engine.network import StackShape
 from axiarch.engine.rows import TrainingData
@@ -184,6 +186,17 @@ class SameBits(unittest.TestCase):
         self.assertFalse(np.array_equal(a[0].parameters, b[0].parameters))
 
     def test_recipes_of_one_repeat_meet_the_same_rows_in_the_same_order(self) -> None:
-        np.testing.assert_array_equal(Streams(3, 1).order(2, 50), Streams(3, 1).order(2, 50))
-        self.assertFalse(np.array_equal(Streams(3, 1).order(2, 50), Streams(3, 1).order(3, 50)))
-        self.assertEqual(sorted(Streams(3, 1).order(2, 50)), list(range(50)))
+        order = np.zeros((4, 50), np.int64)
+        for k, epoch in enumerate((2, 2, 3)):
+            kernels.shuffle(order, k, Streams(3, 1).order_key(epoch))
+        np.testing.assert_array_equal(order[0], order[1])
+        self.assertFalse(np.array_equal(order[0], order[2]))
+        self.assertEqual(sorted(order[0]), list(range(50)))
+
+    def test_every_order_is_as_likely_as_any_other(self) -> None:
+        order, counts = np.zeros((1, 4), np.int64), dict.fromkeys(itertools.permutations(range(4)), 0)
+        for epoch in range(2400):
+            kernels.shuffle(order, 0, Streams(1).order_key(epoch))
+            counts[tuple(order[0].tolist())] += 1
+        chi_square = sum((n - 100) ** 2 / 100 for n in counts.values())
+        self.assertLess(chi_square, 49.7, "beyond the 99.9 % point with 23 degrees of freedom")
