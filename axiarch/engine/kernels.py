@@ -25,9 +25,8 @@ TINY_SQUARE = 1e-36
 _GAMMA = np.uint64(0x9E3779B97F4A7C15)
 _MIX1 = np.uint64(0xBF58476D1CE4E5B9)
 _MIX2 = np.uint64(0x94D049BB133111EB)
-_S30, _S27, _S31, _S16 = np.uint64(30), np.uint64(27), np.uint64(31), np.uint64(16)
-_LOW16 = np.uint64(0xFFFF)
-_FOUR = np.uint64(4)
+_S30, _S27, _S31 = np.uint64(30), np.uint64(27), np.uint64(31)
+_U = np.uint64
 
 
 @njit(cache=True, error_model="numpy", inline="always")
@@ -581,90 +580,133 @@ def layer_norm_backward(d, scaled, spread, params, grads, gains, active, rows):
 # -- pictures -------------------------------------------------------------------------------------------------------
 
 
+@njit(cache=True, error_model="numpy", inline="always")
+def _inside(left, size, stride, width, wide):
+    """Return the first and the last but one column of windows that lie wholly inside a picture."""
+    low = min((left + stride - 1) // stride, wide)
+    return low, max(min((width - size + left) // stride + 1, wide), low)
+
+
+# Indices below are unsigned: a signed one might count from the end, and a loop that must look is not done side by side.
+
+
 @njit(cache=True, error_model="numpy")
 def lay_out_windows(x, windows, height, width, channels, size, stride, top, left, tall, wide, active, rows):
     """Lay out each window of pictures `x` (K, B, H W C) as a row of `windows` (K, B tall wide, size size C).
 
-    The pixels of a window's line lie side by side in the picture, so that they are copied in one stretch.
+    The pixels of a window's line lie side by side in the picture, so that they are copied in one stretch. What lies
+    outside a picture is not touched: it must be zero, and is always at the same places.
     """
-    line = size * channels
+    line, hop = size * channels, stride * channels
+    fan = size * line
+    low, high = _inside(left, size, stride, width, wide)
     for k in range(active):
         for b in range(rows):
+            picture = x[k, b]
+            laid = windows[k, b * tall * wide : (b + 1) * tall * wide].reshape(-1)
             for i in range(tall):
-                for j in range(wide):
-                    r = (b * tall + i) * wide + j
-                    start = j * stride - left
-                    first = max(-start, 0) * channels
-                    last = min(size, width - start) * channels
-                    for u in range(size):
-                        y = i * stride + u - top
-                        at = u * line
-                        if y < 0 or y >= height:
-                            for n in range(line):
-                                windows[k, r, at + n] = 0
+                for u in range(size):
+                    y = i * stride + u - top
+                    if y < 0 or y >= height:
+                        continue
+                    for j in range(wide):
+                        if low <= j < high:
+                            continue
+                        start = j * stride - left
+                        first, last = max(-start, 0) * channels, min(size, width - start) * channels
+                        to, at = (i * wide + j) * fan + u * line, (y * width + start) * channels
+                        for n in range(first, last):
+                            laid[_U(to + n)] = picture[_U(at + n)]
+                    to, at = (i * wide + low) * fan + u * line, (y * width + low * stride - left) * channels
+                    for j in range(high - low):
+                        p, q = _U(to + j * fan), _U(at + j * hop)
+                        if line == 3:
+                            laid[p] = picture[q]
+                            laid[p + _U(1)] = picture[q + _U(1)]
+                            laid[p + _U(2)] = picture[q + _U(2)]
                         else:
-                            base = (y * width + start) * channels
-                            for n in range(first):
-                                windows[k, r, at + n] = 0
-                            for n in range(first, last):
-                                windows[k, r, at + n] = x[k, b, base + n]
-                            for n in range(last, line):
-                                windows[k, r, at + n] = 0
+                            for n in range(line):
+                                laid[p + _U(n)] = picture[q + _U(n)]
 
 
 @njit(cache=True, error_model="numpy")
 def add_up_windows(windows, d, height, width, channels, size, stride, top, left, tall, wide, active, rows):
     """Add up the gradients of windows at the pixels of `d` (K, B, H W C) they were taken from."""
-    line = size * channels
+    line, hop = size * channels, stride * channels
+    fan = size * line
+    zero = d.dtype.type(0)
+    low, high = _inside(left, size, stride, width, wide)
     for k in range(active):
         for b in range(rows):
-            for n in range(d.shape[2]):
-                d[k, b, n] = 0
+            picture = d[k, b]
+            laid = windows[k, b * tall * wide : (b + 1) * tall * wide].reshape(-1)
+            for n in range(picture.shape[0]):
+                picture[n] = zero
             for i in range(tall):
-                for j in range(wide):
-                    r = (b * tall + i) * wide + j
-                    start = j * stride - left
-                    first = max(-start, 0) * channels
-                    last = min(size, width - start) * channels
-                    for u in range(size):
-                        y = i * stride + u - top
-                        if 0 <= y < height:
-                            at = u * line
-                            base = (y * width + start) * channels
-                            for n in range(first, last):
-                                d[k, b, base + n] += windows[k, r, at + n]
+                for u in range(size):
+                    y = i * stride + u - top
+                    if y < 0 or y >= height:
+                        continue
+                    for j in range(wide):
+                        if low <= j < high:
+                            continue
+                        start = j * stride - left
+                        first, last = max(-start, 0) * channels, min(size, width - start) * channels
+                        to, at = (i * wide + j) * fan + u * line, (y * width + start) * channels
+                        for n in range(first, last):
+                            picture[_U(at + n)] += laid[_U(to + n)]
+                    to, at = (i * wide + low) * fan + u * line, (y * width + low * stride - left) * channels
+                    for j in range(high - low):
+                        p, q = _U(to + j * fan), _U(at + j * hop)
+                        for n in range(line):
+                            picture[q + _U(n)] += laid[p + _U(n)]
 
 
 @njit(cache=True, error_model="numpy")
 def pool(x, out, which, size, mean, active, rows):
     """Put the largest, or the mean, of each square of `x` (K, B, H, W, C) into `out`; `which` says where it was."""
-    tall, wide, channels = out.shape[2], out.shape[3], out.shape[4]
+    tall, wide, channels, width = out.shape[2], out.shape[3], out.shape[4], x.shape[3]
+    nowhere, second, third, fourth = np.int32(0), np.int32(1), np.int32(2), np.int32(3)
     part = out.dtype.type(1) / out.dtype.type(size * size)
     for k in range(active):
         for b in range(rows):
+            picture, best, place = x[k, b].reshape(-1), out[k, b].reshape(-1), which[k, b].reshape(-1)
             for i in range(tall):
                 for j in range(wide):
-                    best, place = out[k, b, i, j], which[k, b, i, j]
-                    for u in range(size):
-                        for v in range(size):
-                            pixel = x[k, b, i * size + u, j * size + v]
-                            if u == 0 and v == 0:
-                                for c in range(channels):
-                                    best[c] = pixel[c]
-                                    place[c] = 0
-                            elif mean:
-                                for c in range(channels):
-                                    best[c] += pixel[c]
-                            else:
-                                at = u * size + v
-                                for c in range(channels):
-                                    value = pixel[c]
-                                    if value > best[c] or value != value:
-                                        best[c] = value
-                                        place[c] = at
+                    to = _U((i * wide + j) * channels)
+                    if size == 2 and not mean:  # the usual pool, in one go
+                        first = _U((2 * i * width + 2 * j) * channels)
+                        below = first + _U(width * channels)
+                        for c in range(channels):
+                            one, two = picture[first + _U(c)], picture[first + _U(channels + c)]
+                            three, four = picture[below + _U(c)], picture[below + _U(channels + c)]
+                            later = two > one or two != two
+                            top, where = (two, second) if later else (one, nowhere)
+                            later = three > top or three != three
+                            top, where = (three, third) if later else (top, where)
+                            later = four > top or four != four
+                            best[to + _U(c)] = four if later else top
+                            place[to + _U(c)] = fourth if later else where
+                        continue
+                    for at in range(size * size):
+                        pixel = _U(((i * size + at // size) * width + j * size + at % size) * channels)
+                        number = np.int32(at)
+                        if at == 0:
+                            for c in range(channels):
+                                best[to + _U(c)] = picture[pixel + _U(c)]
+                                place[to + _U(c)] = number
+                        elif mean:
+                            for c in range(channels):
+                                best[to + _U(c)] += picture[pixel + _U(c)]
+                        else:
+                            for c in range(channels):
+                                value, top = picture[pixel + _U(c)], best[to + _U(c)]
+                                larger = value > top or value != value
+                                best[to + _U(c)] = value if larger else top
+                                place[to + _U(c)] = number if larger else place[to + _U(c)]
                     if mean:
                         for c in range(channels):
-                            best[c] *= part
+                            best[to + _U(c)] *= part
 
 
 @njit(cache=True, error_model="numpy")

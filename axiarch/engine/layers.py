@@ -185,7 +185,7 @@ class Pool:
                  dropout: Dropout | None) -> None:
         self._placed = placed
         self._out = np.zeros((slots, rows, *placed.after), dtype)
-        self._which = np.zeros((slots, rows, *placed.after), np.int16)
+        self._which = np.zeros((slots, rows, *placed.after), np.int32)
         self._below = np.zeros((slots, rows, *placed.before), dtype) if dropout is not None else None
 
     def forward(self, x: Array, flat: Array, active: int, rows: int) -> Array:

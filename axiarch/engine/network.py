@@ -182,7 +182,7 @@ class StackShape:
         for p in self.placed:
             out = rows * math.prod(p.after)
             if p.layer.kind == "pool":
-                total += out + out // 2 + (rows * math.prod(p.before) if trains else 0)
+                total += 2 * out + (rows * math.prod(p.before) if trains else 0)
                 continue
             windows = rows * p.positions * p.fan_in
             total += out * (1 + (p.layer.activation not in SUMLESS and trains) + (p.layer.norm != "none"))
