@@ -38,12 +38,12 @@ def timed(job: Callable[[], object]) -> float:
     return time.perf_counter() - started
 
 
-def data_for(sizes: tuple[int, ...], rows: int) -> TrainingData:
-    """Return random rows; the validation part is one row, so that training is what is timed."""
-    rng = np.random.default_rng(0)
+def data_for(sizes: tuple[int, ...], rows: int, validation: int = 1, seed: int = 0) -> TrainingData:
+    """Return random rows; a validation part of one row leaves training as what is timed."""
+    rng = np.random.default_rng(seed)
     x = rng.normal(size=(rows, sizes[0])).astype(np.float32)
     y = rng.integers(0, sizes[-1], rows).astype(np.int32)
-    return TrainingData(x, y, x[:1], y[:1])
+    return TrainingData(x, y, x[:validation], y[:validation])
 
 
 def floor(sizes: tuple[int, ...], batch: int, runs: int) -> Callable[[], None]:

@@ -2,7 +2,7 @@
 
 The job: 200 recipes, 20 epochs each, 2,000 training rows, batch 32, validation every epoch, journalled. It is held
 against the plain loop in one process (timed on a few recipes, and multiplied), and two workers against one. A stack
-in which optimiser, rate, decay, dropout, schedule and seed differ is held against one in which all are equal.
+in which optimiser, rate, decay, dropout, schedule, seed and fold differ is held against one in which all are equal.
 Printed are ratios; each pair is timed in one run.
 """
 
@@ -78,16 +78,16 @@ def whole_job(folder: Path) -> tuple[float, float]:
 
 def mixed_stack(runs: int = 16) -> float:
     """Return how much longer a run takes in a stack of unlike runs than in one of equal runs."""
-    data = data_for(SIZES, ROWS)
+    folds = [data_for(SIZES, ROWS, 200, seed) for seed in range(4)]
     same = {"width": SIZES[1], "batch_size": BATCH, "dropout": 0.2, "l2": 1e-4, "epochs": 100, "patience": 0}
     unlike = [{**same, "optimiser": ("adam", "momentum", "rmsprop", "sgd")[k % 4], "learning_rate": 10 ** -(2 + k / 8),
                "dropout": 0.05 * (k % 8), "weight_decay": 0.01 * (k % 3), "l2": 1e-5 * k,
                "schedule": ("constant", "cosine", "step", "one_cycle")[k % 4]} for k in range(runs)]
     stacks = []
     for recipes in ([Recipe(same)] * runs, [Recipe(values) for values in unlike]):
-        stack = Stack(StackShape.of(recipes[0], SIZES[0], SIZES[-1]), runs, data)
+        stack = Stack(StackShape.of(recipes[0], SIZES[0], SIZES[-1]), runs, folds.__getitem__)
         for k, recipe in enumerate(recipes):
-            stack.add(RunSpec(k, recipe, Streams(0, k)))
+            stack.add(RunSpec(k, recipe, Streams(0, k, k % 4 if stacks else 0)))
         stack.train_epoch()
         stacks.append(stack)
     with threadpool_limits(1):
