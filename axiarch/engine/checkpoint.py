@@ -20,8 +20,8 @@ from axiarch.errors import NoSpace, TrainingError
 from axiarch.plain import shown
 
 
-def save_checkpoint(path: Path, run: RunSpec, state: RunState, data: str) -> None:
-    """Write a run's state; `data` is the fingerprint of the data set it trains on.
+def save_checkpoint(path: Path, run: RunSpec, state: RunState, data: str, note: str = "") -> None:
+    """Write a run's state; `data` is the fingerprint of the data set it trains on, `note` says what it belongs to.
 
     Raises
     ------
@@ -33,7 +33,7 @@ def save_checkpoint(path: Path, run: RunSpec, state: RunState, data: str) -> Non
     from safetensors.numpy import save
 
     known = {"format": 1, "recipe": dict(run.recipe), "streams": asdict(run.streams), "data": data,
-             "epoch": state.epoch, "watch": asdict(state.watch)}
+             "epoch": state.epoch, "score": state.watch.best_loss, "watch": asdict(state.watch), "note": note}
     draft = path.with_name(f".{path.name}.{os.getpid()}")
     tensors = {"parameters": state.parameters, "best_parameters": state.best_parameters,
                "optimiser": state.optimiser, **({} if state.kept is None else {"kept": state.kept})}
@@ -73,7 +73,8 @@ def load_checkpoint(path: Path, run: RunSpec, shape: StackShape, data: str) -> R
     for what, was, now in (("data", known["data"], data), ("recipe", known["recipe"], dict(run.recipe)),
                            ("seed", known["streams"], asdict(run.streams))):
         if was != now:
-            raise TrainingError(f"the checkpoint belongs to another {what}", where, "start the run afresh")
+            whose = f" ({shown(known['note'], 80)})" if known.get("note") else ""
+            raise TrainingError(f"the checkpoint{whose} belongs to another {what}", where, "start the run afresh")
     return RunState(tensors["parameters"], tensors["best_parameters"], tensors["optimiser"], known["epoch"],
                     Watch(**known["watch"]), tensors.get("kept"))
 

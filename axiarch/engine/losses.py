@@ -14,6 +14,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from axiarch.engine import kernels
+from axiarch.recipes.fields import FIELDS
 
 Floats = NDArray[np.float64]
 
@@ -94,7 +95,7 @@ def _errors(means: Floats, units: Sequence[float], known: Floats) -> tuple[float
 
 
 #: What a network of amounts may be trained on, by the name in recipes, as the kernel numbers it.
-TRAINED_ON = {"squared": 0, "absolute": 1, "huber": 2}
+TRAINED_ON = {name: number for number, name in enumerate(FIELDS["loss"].choices)}
 
 #: Losses by name.
 LOSSES: dict[str, Loss] = {

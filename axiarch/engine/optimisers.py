@@ -10,101 +10,85 @@ import numpy as np
 from numpy.typing import NDArray
 
 from axiarch.engine import kernels
+from axiarch.recipes import members
 from axiarch.recipes.recipe import Recipe
 
 Floats = NDArray[np.float64]
 
 #: Columns of the table of coefficients; an optimiser may use fewer.
-COEFFICIENTS = 11
+COEFFICIENTS = 3 + max(len(known.columns) for known in members.OPTIMISERS.values())
 #: Flat buffers of state a run owns: an optimiser may use all but the last, which holds the running mean of weights.
 STATES = 4
 
 
 @dataclass(frozen=True)
 class Optimiser:
-    """One rule that turns gradients into steps.
+    """One rule that turns gradients into steps, as the engine takes it.
 
     Attributes
     ----------
     step : callable
         Kernel ``(w, g, state, coefficients, slots, weights, starts)`` of :mod:`axiarch.engine.kernels`.
-    coefficients : callable
-        From a recipe, the rates (T,) and the step numbers (T,) from 1 to a table (T, n).
-    states : int
-        Flat buffers of state it keeps.
-    scales_decay : bool
-        Whether the decay is part of a step that it scales as a whole.
+    known : members.Optimiser
     """
 
     step: Callable[..., Any]
-    coefficients: Callable[[Recipe, Floats, Floats], Floats]
-    states: int
-    scales_decay: bool = False
+    known: members.Optimiser
+
+    def coefficients(self, recipe: Recipe, rates: Floats, steps: Floats) -> Floats:
+        """Return the kernel's numbers (T, n) for the rates (T,) and the numbers (T,), from 1, of T steps."""
+        names = (self.known.rate, "l2", self.known.decay, *self.known.columns)
+        return np.stack([np.broadcast_to(COLUMNS[name](recipe, rates, steps), rates.shape) for name in names], axis=1)
 
 
-def _common(recipe: Recipe, rates: Floats) -> list[Floats]:
-    """Rate, L2 strength and decoupled decay, which every optimiser has."""
-    return [rates, np.full_like(rates, recipe.real("l2")), rates * recipe.real("weight_decay")]
+Column = Callable[[Recipe, Floats, Floats], Floats | float]
 
 
-def _sgd(recipe: Recipe, rates: Floats, steps: Floats) -> Floats:
-    return np.stack(_common(recipe, rates), axis=1)
+def _value(name: str) -> Column:
+    return lambda recipe, rates, steps: recipe.real(name)
 
 
-def _momentum(recipe: Recipe, rates: Floats, steps: Floats) -> Floats:
-    return np.stack([*_common(recipe, rates), np.full_like(rates, recipe.real("momentum"))], axis=1)
+def _rest(name: str) -> Column:
+    return lambda recipe, rates, steps: 1.0 - recipe.real(name)
 
 
-def _adam(recipe: Recipe, rates: Floats, steps: Floats) -> Floats:
-    beta1, beta2 = recipe.real("beta1"), recipe.real("beta2")
-    _, l2, decay = _common(recipe, rates)
-    corrected = rates / (1.0 - beta1**steps)
-    root = 1.0 / np.sqrt(1.0 - beta2**steps)
-    fixed = [np.full_like(rates, v) for v in (beta1, 1.0 - beta1, beta2, 1.0 - beta2)]
-    return np.stack([corrected, l2, decay, *fixed, root, np.full_like(rates, recipe.real("epsilon"))], axis=1)
+def _correction(recipe: Recipe, rates: Floats, steps: Floats) -> Floats:
+    """What makes up for a running mean that began at zero (Kingma & Ba 2015)."""
+    corrected: Floats = 1.0 / (1.0 - recipe.real("beta1") ** steps)
+    return corrected
 
 
-def _adagrad(recipe: Recipe, rates: Floats, steps: Floats) -> Floats:
-    return np.stack([*_common(recipe, rates), np.full_like(rates, recipe.real("epsilon"))], axis=1)
+def _root(recipe: Recipe, rates: Floats, steps: Floats) -> Floats:
+    """The same for the root of the running square."""
+    corrected: Floats = 1.0 / np.sqrt(1.0 - recipe.real("beta2") ** steps)
+    return corrected
 
 
-def _rho(recipe: Recipe, rates: Floats, steps: Floats) -> Floats:
-    rho = recipe.real("rho")
-    fixed = [np.full_like(rates, v) for v in (rho, 1.0 - rho, recipe.real("epsilon"))]
-    return np.stack([*_common(recipe, rates), *fixed], axis=1)
+def _ahead(recipe: Recipe, rates: Floats, steps: Floats) -> Floats:
+    """What the running mean counts in a step that looks ahead (Dozat 2016)."""
+    beta = recipe.real("beta1")
+    counts: Floats = beta / (1.0 - beta ** (steps + 1))
+    return counts
 
 
-def _nadam(recipe: Recipe, rates: Floats, steps: Floats) -> Floats:
-    beta1 = recipe.real("beta1")
-    table = _adam(recipe, rates, steps)
-    table[:, 0] = rates
-    ahead, now = beta1 / (1.0 - beta1 ** (steps + 1)), (1.0 - beta1) / (1.0 - beta1**steps)
-    return np.concatenate([table, ahead[:, None], now[:, None]], axis=1)
-
-
-def _lion(recipe: Recipe, rates: Floats, steps: Floats) -> Floats:
-    table: Floats = _adam(recipe, rates, steps)[:, :7]
-    table[:, 0] = rates
-    return table
-
-
-def _lamb(recipe: Recipe, rates: Floats, steps: Floats) -> Floats:
-    table = _adam(recipe, rates, steps)
-    table[:, 0], table[:, 2] = rates, recipe.real("weight_decay")
-    return np.concatenate([table, 1.0 / (1.0 - recipe.real("beta1") ** steps)[:, None]], axis=1)
-
-
-#: By name. Decoupled decay is there for all of them: adam with ``weight_decay`` is AdamW.
-OPTIMISERS: Mapping[str, Optimiser] = {
-    "sgd": Optimiser(kernels.sgd_step, _sgd, 0),
-    "momentum": Optimiser(kernels.momentum_step, _momentum, 1),
-    "nesterov": Optimiser(kernels.nesterov_step, _momentum, 1),
-    "adagrad": Optimiser(kernels.adagrad_step, _adagrad, 1),
-    "adadelta": Optimiser(kernels.adadelta_step, _rho, 2),
-    "rmsprop": Optimiser(kernels.rmsprop_step, _rho, 1),
-    "adam": Optimiser(kernels.adam_step, _adam, 2),
-    "nadam": Optimiser(kernels.nadam_step, _nadam, 2),
-    "amsgrad": Optimiser(kernels.amsgrad_step, _adam, 3),
-    "lion": Optimiser(kernels.lion_step, _lion, 1),
-    "lamb": Optimiser(kernels.lamb_step, _lamb, 2, scales_decay=True),
+#: What a kernel may be given for each step, from a recipe, the rates (T,) and the numbers of the steps (T,).
+COLUMNS: Mapping[str, Column] = {
+    "rate": lambda recipe, rates, steps: rates,
+    "corrected rate": lambda recipe, rates, steps: rates * _correction(recipe, rates, steps),
+    "l2": _value("l2"),
+    "decay": lambda recipe, rates, steps: rates * recipe.real("weight_decay"),
+    "strength": _value("weight_decay"),
+    "momentum": _value("momentum"),
+    "beta1": _value("beta1"), "rest of beta1": _rest("beta1"),
+    "beta2": _value("beta2"), "rest of beta2": _rest("beta2"),
+    "rho": _value("rho"), "rest of rho": _rest("rho"),
+    "epsilon": _value("epsilon"),
+    "correction": _correction,
+    "root": _root,
+    "ahead": _ahead,
+    "now": lambda recipe, rates, steps: (1.0 - recipe.real("beta1")) * _correction(recipe, rates, steps),
 }
+
+#: By name.
+OPTIMISERS: Mapping[str, Optimiser] = {
+    name: Optimiser(getattr(kernels, f"{name}_step"), known) for name, known in members.OPTIMISERS.items()}

@@ -13,6 +13,7 @@ from dataclasses import dataclass
 import numpy as np
 from numpy.typing import NDArray
 
+from axiarch.recipes import members
 from axiarch.recipes.recipe import Recipe
 
 Floats = NDArray[np.float64]
@@ -92,11 +93,8 @@ def _half_cosine(recipe: Recipe, done: Floats) -> Floats:
     return last + (1.0 - last) * 0.5 * (1.0 + np.cos(np.pi * done))
 
 
-#: Factor on the learning rate, by name.
-SCHEDULES: Mapping[str, Schedule] = {
-    "constant": constant, "exponential": exponential, "step": step, "inverse_time": inverse_time,
-    "polynomial": polynomial, "cosine": cosine, "restarts": restarts, "one_cycle": one_cycle, "stalled": stalled,
-}
+#: Factor on the learning rate, by name: the function above of that name.
+SCHEDULES: Mapping[str, Schedule] = {name: globals()[name] for name in members.SCHEDULES}
 
 
 def rates(recipe: Recipe, first: int, count: int, per_epoch: int, cuts: int = 0) -> Floats:

@@ -9,14 +9,9 @@ from collections.abc import Mapping
 from dataclasses import dataclass
 
 from axiarch.plain import count, number
+from axiarch.recipes.members import OPTIMISERS
 from axiarch.recipes.recipe import Recipe
 
-#: Learning rates above these diverge on most tasks with scaled inputs: each optimiser bears another, because some
-#: divide the gradient by its own size and step as far as the rate says.
-HIGHEST_RATE: Mapping[str, float] = {
-    "sgd": 1.0, "momentum": 0.3, "nesterov": 0.3, "adagrad": 0.5, "adadelta": 10.0, "rmsprop": 0.02, "adam": 0.03,
-    "nadam": 0.03, "amsgrad": 0.03, "lion": 0.005, "lamb": 0.1,
-}
 #: Rates below this share of the highest hardly move within a short training.
 TOO_LOW = 1e-4
 #: Momentum adds up past steps: a rate is in effect rate / (1 - momentum), and above this it diverges as plain steps do.
@@ -46,7 +41,7 @@ def regrets(recipe: Recipe, rows: Mapping[str, int]) -> tuple[Regret, ...]:
 
 def _rate(recipe: Recipe, rows: Mapping[str, int]) -> list[Regret]:
     name, rate = recipe.word("optimiser"), recipe.real("learning_rate")
-    highest = HIGHEST_RATE[name]
+    highest = OPTIMISERS[name].highest_rate
     if rate > highest:
         return [Regret(f"a learning rate of {number(rate)} is far above what {name} usually bears",
                        f"at most {number(highest)}")]

@@ -12,6 +12,7 @@ from typing import Literal
 
 from axiarch.errors import NotationError, RecipeError
 from axiarch.recipes.conditions import Condition, Value
+from axiarch.recipes.members import OPTIMISERS, SCHEDULES
 from axiarch.recipes.network import ACTIVATIONS, NORMS, parse_network
 
 Kind = Literal["whole", "real", "choice", "line"]
@@ -94,9 +95,17 @@ class Field:
 
 
 _LAYERED = Condition("depth", ">=", (1,))
-_ADAM = Condition("optimiser", "=", ("adam", "nadam", "amsgrad", "lion", "lamb"))
-_RHO = Condition("optimiser", "=", ("rmsprop", "adadelta"))
-_ROOTED = Condition("optimiser", "!=", ("sgd", "momentum", "nesterov", "lion"))
+
+
+def _for_optimisers(value: str) -> Condition:
+    """Return where a value has an effect: with the optimisers that use it."""
+    return Condition("optimiser", "=", tuple(name for name, each in OPTIMISERS.items() if value in each.uses))
+
+
+def _for_schedules(value: str) -> Condition:
+    """Return where a value has an effect: with the schedules that use it."""
+    return Condition("schedule", "=", tuple(name for name, uses in SCHEDULES.items() if value in uses))
+
 
 _ENTRIES = (
     Field("network", "network", "line", "hidden",
@@ -130,42 +139,40 @@ _ENTRIES = (
     Field("huber_width", "optimiser", "real", 1.0, "differences above this count straight, not squared",
           "spreads of the target", 1e-6, 1e6, needs=Condition("loss", "=", ("huber",))),
     Field("optimiser", "optimiser", "choice", "adam", "the rule that turns a gradient into a step",
-          choices=("sgd", "momentum", "nesterov", "adagrad", "adadelta", "rmsprop", "adam", "nadam", "amsgrad", "lion",
-                   "lamb")),
+          choices=tuple(OPTIMISERS)),
     Field("learning_rate", "optimiser", "real", 1e-3, "size of a step; the one value that matters most",
           "per step", 1e-12, 1e3),
     Field("momentum", "optimiser", "real", 0.9, "share of the last step carried into the next",
-          low=0.0, high=0.9999, needs=Condition("optimiser", "=", ("momentum", "nesterov"))),
+          low=0.0, high=0.9999, needs=_for_optimisers("momentum")),
     Field("beta1", "optimiser", "real", 0.9, "memory of the gradient's running mean",
-          low=0.0, high=0.99999, needs=_ADAM),
+          low=0.0, high=0.99999, needs=_for_optimisers("beta1")),
     Field("beta2", "optimiser", "real", 0.999, "memory of the gradient's running square",
-          low=0.0, high=0.999999, needs=_ADAM),
+          low=0.0, high=0.999999, needs=_for_optimisers("beta2")),
     Field("rho", "optimiser", "real", 0.9, "memory of the gradient's running square", low=0.0, high=0.999999,
-          needs=_RHO),
+          needs=_for_optimisers("rho")),
     Field("epsilon", "optimiser", "real", 1e-8, "added to the root of the running square",
-          low=1e-20, high=1.0, needs=_ROOTED),
+          low=1e-20, high=1.0, needs=_for_optimisers("epsilon")),
     Field("schedule", "schedule", "choice", "constant", "how the learning rate moves during training",
-          choices=("constant", "exponential", "step", "inverse_time", "polynomial", "cosine", "restarts", "one_cycle",
-                   "stalled")),
+          choices=tuple(SCHEDULES)),
     Field("rate_decay", "schedule", "real", 0.95,
           "factor on the learning rate: over each epoch, at each stair, or at each stall", "factor", 1e-6, 1.0,
-          needs=Condition("schedule", "=", ("exponential", "step", "stalled"))),
+          needs=_for_schedules("rate_decay")),
     Field("stair", "schedule", "whole", 10, "epochs from one stair to the next", "epochs", 1, 100000,
-          needs=Condition("schedule", "=", ("step",))),
+          needs=_for_schedules("stair")),
     Field("stall", "schedule", "whole", 5, "epochs without a better smoothed validation loss that cut the rate",
-          "epochs", 1, 100000, needs=Condition("schedule", "=", ("stalled",))),
+          "epochs", 1, 100000, needs=_for_schedules("stall")),
     Field("slowing", "schedule", "real", 0.1, "how fast the rate falls: it is halved after one over this many epochs",
-          "per epoch", 0.0, 100.0, needs=Condition("schedule", "=", ("inverse_time",))),
+          "per epoch", 0.0, 100.0, needs=_for_schedules("slowing")),
     Field("power", "schedule", "real", 1.0, "1 falls in a straight line, 2 fast at first", "", 0.1, 10.0,
-          needs=Condition("schedule", "=", ("polynomial",))),
+          needs=_for_schedules("power")),
     Field("last_share", "schedule", "real", 0.01, "share of the learning rate that is left at the end", "share",
-          0.0, 1.0, needs=Condition("schedule", "=", ("polynomial", "cosine", "restarts", "one_cycle"))),
+          0.0, 1.0, needs=_for_schedules("last_share")),
     Field("period", "schedule", "real", 10.0, "epochs of the first cosine before the rate starts anew", "epochs",
-          0.1, 100000.0, needs=Condition("schedule", "=", ("restarts",))),
+          0.1, 100000.0, needs=_for_schedules("period")),
     Field("period_growth", "schedule", "real", 1.0, "how much longer each cosine is than the last", "factor", 1.0, 10.0,
-          needs=Condition("schedule", "=", ("restarts",))),
+          needs=_for_schedules("period_growth")),
     Field("peak_at", "schedule", "real", 0.3, "share of the training after which the rate is at its highest", "share",
-          0.01, 0.99, needs=Condition("schedule", "=", ("one_cycle",))),
+          0.01, 0.99, needs=_for_schedules("peak_at")),
     Field("warm_up", "schedule", "real", 0.0, "epochs over which the rate rises in a straight line first", "epochs",
           0.0, 1000.0),
     Field("hold", "schedule", "real", 0.0, "epochs the rate then stays before the schedule begins", "epochs",

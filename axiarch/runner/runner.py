@@ -434,7 +434,8 @@ class Runner:
             self._idle.discard(lane)
             self._assign(lane, runs)
             self._executor.submit(lane, Task(shape, len(runs), runs, self._dataset.folder,
-                                             self._folder / "checkpoints", self._watched))
+                                             self._folder / "checkpoints", self._watched,
+                                             f"search {self._number}, {self._search.name}"))
 
     def _extend(self, lane: int) -> None:
         """Fill the place that a run left in a lane's stack, if another of its shape waits."""

@@ -117,7 +117,7 @@ class Session:
         for k, each in enumerate(progress):
             if due or k in leaving:
                 path = self._task.checkpoints / f"{each.run.id}.safetensors"
-                save_checkpoint(path, each.run, self._stack.state(k), self._fingerprint)
+                save_checkpoint(path, each.run, self._stack.state(k), self._fingerprint, self._task.note)
         if due:
             self._saved = self._clock()
 

@@ -37,6 +37,8 @@ class Task:
         Folder for checkpoints.
     examples : int
         Validation rows whose predictions are reported after every epoch.
+    note : str
+        What its checkpoints say they belong to.
     """
 
     shape: StackShape
@@ -45,6 +47,7 @@ class Task:
     data: Path
     checkpoints: Path
     examples: int = 0
+    note: str = ""
 
 
 # -- to a worker -----------------------------------------------------------------------------------

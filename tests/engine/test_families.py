@@ -14,6 +14,7 @@ from axiarch.engine.initialisation import INITIALISATIONS, first_weights
 from axiarch.engine.network import StackShape
 from axiarch.engine.optimisers import COEFFICIENTS, OPTIMISERS, STATES
 from axiarch.engine.schedules import SCHEDULES, rates
+from axiarch.recipes import members
 from axiarch.recipes.fields import FIELDS
 from axiarch.recipes.recipe import Recipe
 
@@ -52,7 +53,7 @@ class OptimisersConform(unittest.TestCase):
             self.assertEqual(steps_of(name, [0.0, 0.0], 0.5), [0.5, 0.5])
 
     def test_decoupled_decay_shrinks_by_rate_times_strength(self) -> None:
-        for name in (n for n, o in OPTIMISERS.items() if not o.scales_decay):
+        for name in (n for n, o in OPTIMISERS.items() if o.known.decay == "decay"):
             with self.subTest(name=name):
                 found = steps_of(name, [0.0], 2.0, learning_rate=0.1, weight_decay=0.5)
                 self.assertAlmostEqual(found[0], 2.0 * (1 - 0.05))
@@ -78,6 +79,15 @@ class OptimisersConform(unittest.TestCase):
 
     def test_each_can_be_chosen_in_a_recipe(self) -> None:
         self.assertEqual(set(OPTIMISERS), set(FIELDS["optimiser"].choices))
+
+    def test_what_a_member_uses_has_an_effect_with_it_and_nothing_else_has(self) -> None:
+        every = {value for known in members.OPTIMISERS.values() for value in known.uses}
+        for name, known in members.OPTIMISERS.items():
+            self.assertEqual({value for value in every if Recipe({"optimiser": name}).applies(value)}, set(known.uses))
+            self.assertLess(known.states, STATES, "the last buffer is that of the running mean")
+        every = {value for uses in members.SCHEDULES.values() for value in uses}
+        for name, uses in members.SCHEDULES.items():
+            self.assertEqual({value for value in every if Recipe({"schedule": name}).applies(value)}, set(uses))
 
 
 class OptimisersByHand(unittest.TestCase):

@@ -153,7 +153,7 @@ class Checkpoints(FolderCase):
         stack.train_epoch()
         self.state = stack.state(0)
         self.path = self.folder / "3.safetensors"
-        save_checkpoint(self.path, self.run_spec, self.state, "print")
+        save_checkpoint(self.path, self.run_spec, self.state, "print", "search 2, \x1b[31mhive")
 
     def test_what_is_saved_is_loaded(self) -> None:
         loaded = load_checkpoint(self.path, self.run_spec, self.shape, "print")
@@ -173,6 +173,8 @@ class Checkpoints(FolderCase):
             with self.subTest(words=words), self.assertRaises(TrainingError) as caught:
                 load_checkpoint(self.path, run, shape, data)
             self.assertIn(words, caught.exception.what)
+            self.assertNotIn("\x1b", caught.exception.what)
+            self.assertEqual("(search 2, " in caught.exception.what, words != "parameters")
 
     def test_a_file_cut_short_is_refused(self) -> None:
         self.path.write_bytes(self.path.read_bytes()[:50])

@@ -1,0 +1,71 @@
+"""The members of families that a recipe chooses from: optimisers and schedules.
+
+One entry here makes a member known everywhere: to the values of recipes and which of them it uses, to the remarks on
+a rate, and to the engine, which finds the formula by the member's name (``<name>_step`` among its kernels, or a
+function of that name among its schedules).
+"""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import dataclass
+
+
+@dataclass(frozen=True)
+class Optimiser:
+    """One rule that turns gradients into steps.
+
+    Attributes
+    ----------
+    highest_rate : float
+        Learning rates above it diverge on most tasks with scaled inputs: each optimiser bears another, because some
+        divide the gradient by its own size and step as far as the rate says.
+    uses : tuple of str
+        Values of a recipe that have an effect with it.
+    columns : tuple of str
+        The numbers that its kernel is given for each step, in their order (see ``engine/optimisers.py``), after the
+        rate, the L2 strength and the decay.
+    states : int
+        Flat buffers of state it keeps.
+    rate, decay : str
+        Columns that stand for the rate and the decay.
+    """
+
+    highest_rate: float
+    uses: tuple[str, ...] = ()
+    columns: tuple[str, ...] = ()
+    states: int = 0
+    rate: str = "rate"
+    decay: str = "decay"
+
+
+_MOMENTS = ("beta1", "rest of beta1", "beta2", "rest of beta2")
+_ADAM = (*_MOMENTS, "root", "epsilon")
+
+#: Decoupled decay is there for all of them: adam with ``weight_decay`` is AdamW.
+OPTIMISERS: Mapping[str, Optimiser] = {
+    "sgd": Optimiser(1.0),
+    "momentum": Optimiser(0.3, ("momentum",), ("momentum",), 1),
+    "nesterov": Optimiser(0.3, ("momentum",), ("momentum",), 1),
+    "adagrad": Optimiser(0.5, ("epsilon",), ("epsilon",), 1),
+    "adadelta": Optimiser(10.0, ("rho", "epsilon"), ("rho", "rest of rho", "epsilon"), 2),
+    "rmsprop": Optimiser(0.02, ("rho", "epsilon"), ("rho", "rest of rho", "epsilon"), 1),
+    "adam": Optimiser(0.03, ("beta1", "beta2", "epsilon"), _ADAM, 2, "corrected rate"),
+    "nadam": Optimiser(0.03, ("beta1", "beta2", "epsilon"), (*_ADAM, "ahead", "now"), 2),
+    "amsgrad": Optimiser(0.03, ("beta1", "beta2", "epsilon"), _ADAM, 3, "corrected rate"),
+    "lion": Optimiser(0.005, ("beta1", "beta2"), _MOMENTS, 1),
+    "lamb": Optimiser(0.1, ("beta1", "beta2", "epsilon"), (*_ADAM, "correction"), 2, decay="strength"),
+}
+
+#: Which values each schedule uses.
+SCHEDULES: Mapping[str, tuple[str, ...]] = {
+    "constant": (),
+    "exponential": ("rate_decay",),
+    "step": ("rate_decay", "stair"),
+    "inverse_time": ("slowing",),
+    "polynomial": ("last_share", "power"),
+    "cosine": ("last_share",),
+    "restarts": ("last_share", "period", "period_growth"),
+    "one_cycle": ("last_share", "peak_at"),
+    "stalled": ("rate_decay", "stall"),
+}
