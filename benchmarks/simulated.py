@@ -150,7 +150,7 @@ def drive(method: Method, curve: Callable[[Recipe, int], tuple[float, ...]], tru
     """
     trained: dict[tuple[int, int], int] = {}
     done = Driven([], [], {}, [])
-    known: dict[int, float] = {}
+    known: dict[int, tuple[int, float]] = {}  # those trained on more blocks are believed first
 
     def outcome(taken: Taken) -> Observation:
         step = taken.step
@@ -175,7 +175,7 @@ def drive(method: Method, curve: Callable[[Recipe, int], tuple[float, ...]], tru
             spent += max(len(part) - before, 0)
             trained[number, block] = max(before, len(part))
         if found.ended:
-            known[number] = found.loss
+            known[number] = (-len(found.curves), found.loss)
         best = min(known, key=lambda n: (known[n], n), default=0)
         done.spent.append(spent)
         done.best.append(truth(done.recipes[best]) if best else math.inf)

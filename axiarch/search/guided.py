@@ -12,6 +12,7 @@ from functools import cached_property
 from typing import TYPE_CHECKING, Any
 
 import numpy as np
+from numpy.typing import NDArray
 
 from axiarch.recipes.recipe import Recipe
 from axiarch.search.method import Observation, Option, Step
@@ -27,6 +28,10 @@ Point = tuple[Recipe, float, float, float]
 
 #: Every so many newcomers one is drawn at random.
 RANDOM_EVERY = 4
+#: One newcomer in four is proposed by a model whose lengths are shorter: one that trusts what it has seen less far.
+SHORTER = 0.5
+#: Points nearer than this along each knob, as a share of its range, are as good as tried.
+CROWDED = 0.02
 #: Points looked at for one proposal: over the whole space, and near the best.
 _ANYWHERE, _NEAR = 200, 40
 _CENTRES = 4
@@ -79,8 +84,10 @@ class ModelDriven(Drawn):
         pending = np.array([self._row(recipe) for recipe in self.pending()]).reshape(-1, len(self._features))
         rng = np.random.default_rng(np.random.SeedSequence(self.seed, spawn_key=(number, 1)))
         points = self._candidates(rng, [recipes[i] for i in np.argsort(at_end, kind="stable")[:_CENTRES]])
-        mean, deviation = model.with_pending(pending).predict(self._features.at(points))
-        gain = expected_improvement(mean, deviation, float(at_end.min()))
+        rows = self._features.at(points)
+        mean, deviation = model.with_pending(pending, SHORTER if number % RANDOM_EVERY == 1 else 1.0).predict(rows)
+        gain = expected_improvement(mean, deviation, float(at_end.min()), model.noise)
+        gain[self._crowded(rows)] *= 1e-6
         for i in np.argsort(-gain, kind="stable")[:50]:
             recipe = self.space.at(points[i].tolist())
             if recipe is not None and recipe not in self._seen:
@@ -105,8 +112,9 @@ class ModelDriven(Drawn):
         from axiarch.search.model import Told
 
         _, early, losses, falls = zip(*known, strict=True)
+        numbers = {recipe: i for i, recipe in enumerate(dict.fromkeys(point[0] for point in known))}
         return Told(np.array([self._row(point[0]) for point in known]), np.array(early), np.array(losses),
-                    np.array(falls))
+                    np.array(falls), np.array([numbers[point[0]] for point in known]))
 
     def _row(self, recipe: Recipe) -> Floats:
         if recipe not in self._rows:
@@ -132,6 +140,13 @@ class ModelDriven(Drawn):
     def _fitted(self) -> dict[int, Floats]:
         return {}
 
+    def _crowded(self, rows: Floats) -> NDArray[np.bool_]:
+        """Say which points (M, F) stand so near to a recipe tried before that they would tell little new."""
+        known = np.array([self._row(recipe) for recipe in self.recipes.values()])
+        square = (rows**2).sum(1)[:, None] + (known**2).sum(1)[None] - 2 * rows @ known.T
+        crowded: NDArray[np.bool_] = square.min(1) < CROWDED**2 * len(self.space.knobs)
+        return crowded
+
     def _candidates(self, rng: np.random.Generator, best: Sequence[Recipe]) -> Floats:
         count = len(self.space.knobs)
         points = [rng.random((_ANYWHERE, count))]
@@ -143,7 +158,8 @@ class ModelDriven(Drawn):
             anywhere = rng.random((_NEAR, count))
             jump = rng.random((_NEAR, count)) < 0.1
             near = np.where(still, centre, np.where(jump, anywhere, moved))
-            points.append(np.clip(near, 0.0, 1.0 - 1e-9))
+            near = np.abs(near)  # what falls out of the cube is reflected: its walls are not likelier than the rest
+            points.append(np.clip(np.where(near > 1, 2 - near, near), 0.0, 1.0 - 1e-9))
         return np.vstack(points)
 
 
@@ -217,6 +233,15 @@ class GuidedRacing(ModelDriven, Racing):
             self._logged[n] = last + 1 if at_end else level + 1
             if at_end:
                 break
+        others = observation.losses[1:]
+        if observation.ended and others and n not in self._confirmed:
+            self._confirmed.add(n)
+            self.log.append((observation.recipe, 0.0, math.fsum(others) / len(others), 0.0))
+
+    @cached_property
+    def _confirmed(self) -> set[int]:
+        """Recipes of which the log holds what came of the other blocks."""
+        return set()
 
     @cached_property
     def _places(self) -> dict[int, list[tuple[int, int]]]:

@@ -97,13 +97,15 @@ class Features:
 class Told:
     """What is known of the loss: coordinates (N, F), how early (N,) from 0 to 1, losses (N,), and how fast they fell.
 
-    `fall` (N,) is by how much the logarithm of the loss had fallen over the last epochs before it was looked at.
+    `fall` (N,) is by how much the logarithm of the loss had fallen over the last epochs before it was looked at, and
+    `who` (N,) numbers the recipes.
     """
 
     x: Floats
     early: Floats
     y: Floats
     fall: Floats
+    who: NDArray[np.int64]
 
 
 class Model:
@@ -122,7 +124,7 @@ class Model:
     def __init__(self, told: Told, owner: Sequence[int], parameters: Floats | None = None) -> None:
         self._owner = np.array(owner, np.int64)
         self._told = told
-        self._y = _tamed(told.y, told.early)
+        self._y = _tamed(told)
         self._fall = _standard(told.fall, told.early)
         self.parameters = self._fitted() if parameters is None else parameters
         self._settle(self.parameters)
@@ -182,50 +184,71 @@ class Model:
         half = _solve(self._lower, across)
         return half.T @ self._half, np.sqrt(np.maximum(1.0 - (half**2).sum(0), 1e-12))
 
-    def with_pending(self, x: Floats) -> Model:
-        """Return the model as if the points (M, F) had come out as it predicts: no second look at the same place."""
-        if not len(x):
+    @property
+    def noise(self) -> float:
+        """The standard deviation of a result by chance."""
+        return math.exp(float(self.parameters[-1]))
+
+    def with_pending(self, x: Floats, shorter: float = 1.0) -> Model:
+        """Return the model as if the points (M, F) had come out as it predicts: no second look at the same place.
+
+        Its lengths are `shorter` times as long.
+        """
+        if not len(x) and shorter == 1.0:
             return self
         mean, _ = self.predict(x)
         zero = np.zeros(len(x))
-        told = Told(np.vstack((self._told.x, x)), np.append(self._told.early, zero), self._told.y, self._told.fall)
+        told = Told(np.vstack((self._told.x, x)), np.append(self._told.early, zero), self._told.y, self._told.fall,
+                    self._told.who)
         other = object.__new__(Model)
-        other._owner, other._told, other.parameters = self._owner, told, self.parameters
+        parameters = self.parameters.copy()
+        parameters[:-_OTHERS] += math.log(shorter)
+        other._owner, other._told, other.parameters = self._owner, told, parameters
         other._fall = np.append(self._fall, zero)
         other._y = np.append(self._y, mean)
-        other._settle(self.parameters)
+        other._settle(parameters)
         return other
 
 
-def expected_improvement(mean: Floats, deviation: Floats, best: float) -> Floats:
-    """Return by how much less than `best` each point is expected to come out (Jones, Schonlau & Welch 1998)."""
+def expected_improvement(mean: Floats, deviation: Floats, best: float, noise: float = 0.0) -> Floats:
+    """Return by how much less than `best` each point is expected to come out (Jones, Schonlau & Welch 1998).
+
+    Less where one more result says little, as it is mostly `noise` (Huang, Allen, Notz & Zeng 2006).
+    """
     from scipy.special import ndtr
 
     z = (best - mean) / deviation
     found: Floats = deviation * (z * ndtr(z) + np.exp(-0.5 * z**2) / math.sqrt(2 * math.pi))
-    return found
+    return found * (1.0 - noise / np.sqrt(deviation**2 + noise**2))
 
 
-def _tamed(losses: Floats, early: Floats) -> Floats:
+def _tamed(told: Told) -> Floats:
     """Return losses (N,) as logarithms, centred at each time of looking, scaled alike, the worst drawn in.
 
-    Only the better half is of interest: far above the median everything is alike, and so is what is not finite.
+    Only the better half is of interest: far above the median everything is alike, and so is what is not finite. The
+    centre is the median at the first time of looking, and later what it had moved on by since in those that were
+    looked at both times: the median of those alone would be that of a selection.
     """
+    losses, early = told.y, told.early
     known = np.isfinite(losses) & (losses > 0)
     logs = np.log(losses, where=known, out=np.full(len(losses), np.inf))
     y = np.zeros(len(losses))
-    spread = 0.0
-    for moment in np.unique(early):
+    centre, spread = 0.0, 0.0
+    before: dict[int, float] = {}
+    for moment in np.unique(early)[::-1]:
         here = early == moment
-        finite = logs[here & known]
-        if not len(finite):
+        some = here & known
+        now = dict(zip(told.who[some].tolist(), logs[some].tolist(), strict=True))
+        moved = [level - before[who] for who, level in now.items() if who in before]
+        if not now:
             y[here] = 1.0
             continue
-        middle = float(np.median(finite))
-        top = 2 * max(middle - float(finite.min()), 1e-6)
-        y[here] = np.minimum(logs[here] - middle, top)
-        if len(finite) >= _ENOUGH or spread == 0.0:
-            spread = spread or float(y[here].std())
+        centre = centre + float(np.median(moved)) if moved else float(np.median(logs[some]))
+        top = 2 * max(centre - float(logs[some].min()), 1e-6)
+        y[here] = np.minimum(logs[here] - centre, top)
+        if len(now) >= _ENOUGH or spread == 0.0:
+            spread = max(float(y[here].std()), 1e-9)
+        before |= now
     scaled: Floats = y / (spread or 1.0)
     return scaled
 

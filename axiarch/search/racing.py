@@ -19,6 +19,8 @@ from axiarch.search.random import Drawn
 
 #: Recipes trained in full before rounds are judged, and one in so many after them.
 PROBES, PROBE_EVERY = 4, 20
+#: Every so many newcomers the leader is trained on all seeds and folds, where it has not been.
+CONFIRM_EVERY = 10
 #: Probes that must be known before a round is judged at all.
 ENOUGH_PROBES = 4
 #: A round is judged by if pairs of probes in the same order then and at the end outweigh the others by so much of the
@@ -94,7 +96,7 @@ class Racing(Drawn):
     # -- steps -----------------------------------------------------------------------------------
 
     def next(self) -> Step | None:
-        step = self._promotion(hurried=False) or self._new()
+        step = self._confirmation() or self._promotion(hurried=False) or self._new()
         if step is not None or len(self._curves) < len(self.recipes) or self._in_training():
             return step
         return self._promotion(hurried=True) or self._final()
@@ -145,6 +147,18 @@ class Racing(Drawn):
         """Say whether the next newcomer is one of those trained in full before anything is known of them."""
         return len(self.recipes) < PROBES or len(self.recipes) % PROBE_EVERY == 0
 
+    def _confirmation(self) -> Step | None:
+        """Return, every so many newcomers, the step that trains the leader on all blocks, where it leads by one alone.
+
+        A leader of one seed is often lucky; to know better early keeps the race from running after luck.
+        """
+        if self.blocks == 1 or not self.recipes or len(self.recipes) % CONFIRM_EVERY or not self._means:
+            return None
+        leader = min(self._means, key=lambda n: (self._means[n], n))
+        if leader in self._wide | self._barred or not math.isfinite(self._means[leader]):
+            return None
+        return Step(self.recipes[leader], leader, 0, 0, why="the best so far, on all seeds and folds")
+
     def _final(self) -> Step | None:
         """Return the step that trains one of the best on all blocks; None when the best all have been."""
         if self.blocks == 1:
@@ -177,15 +191,19 @@ class Racing(Drawn):
         if observation.ended:
             self._ended.add(n)
             self._means[n] = observation.loss
-            if len(observation.curves) == self.blocks:
-                self._wide.add(n)
 
     # -- what is expected, and said ----------------------------------------------------------------
 
     @property
     def expected_runs(self) -> int:
-        """One run a recipe, and all blocks of the finalists."""
-        return self.expected + min(self.values["finalists"], self.expected) * (self.blocks - 1)
+        """One run a recipe, and all blocks of the best."""
+        return self.expected + self._wide_expected * (self.blocks - 1)
+
+    @property
+    def _wide_expected(self) -> int:
+        """How many recipes are trained on all blocks: finalists, and leaders on the way, fewer and fewer new ones."""
+        leaders = round(math.log2(max(self.expected / CONFIRM_EVERY, 1)))
+        return min(self.values["finalists"] + leaders, self.expected)
 
     @property
     def expected_epochs(self) -> float:
@@ -197,7 +215,7 @@ class Racing(Drawn):
         for i, until in enumerate(self.levels):
             epochs += (count - probes) / keep**i * (until - before)
             before = until
-        return epochs + min(self.values["finalists"], count) * (self.blocks - 1) * self.longest
+        return epochs + self._wide_expected * (self.blocks - 1) * self.longest
 
     def fate(self, number: int) -> str:
         """Say why a recipe was not trained further."""
