@@ -21,6 +21,7 @@ from axiarch.journal.workspace import Workspace
 from axiarch.recipes.recipe import Recipe
 from axiarch.recipes.searchfile import MethodChoice, SearchFile
 from axiarch.recipes.space import space
+from axiarch.recipes.steady import steady
 
 #: Fresh seeds for the comparison.
 SEEDS = 6
@@ -40,7 +41,7 @@ def losses_of(workspace: Workspace, data: str, recipe: Recipe) -> np.ndarray:
     """Return the steady losses (SEEDS,) of a recipe on seeds of its own."""
     search = SearchFile("held against", data, space(dict(recipe), {}), MethodChoice("grid", {}), 977, SEEDS)
     s = workflows.wait(workspace, workflows.start_search(workspace, search, 2))
-    return np.array([s.curves[run.id].steady[1] for run in s.runs_of(1)])
+    return np.array([steady(s.curves[run.id].validation)[1] for run in s.runs_of(1)])
 
 
 def shown(workspace: Workspace, data: str, recipes: int) -> str:

@@ -37,6 +37,8 @@ class Problem:
         how many epochs it takes to come a factor of e nearer.
     noise : float
         Standard deviation of a run's loss from seed to seed.
+    blocks : int
+        Seeds that a practitioner would train the best on.
     """
 
     name: str
@@ -45,6 +47,7 @@ class Problem:
     speed: Callable[[list[float]], float]
     start: float
     noise: float
+    blocks: int = 1
 
     def truth(self, recipe: Recipe) -> float:
         """Return the loss that a recipe comes to without noise."""
@@ -118,7 +121,7 @@ PROBLEMS: Mapping[str, Problem] = {p.name: p for p in (
     Problem("branin", _plain(2), _branin, lambda u: 3.0 + 3 * u[0], 4.0, 0.01),
     Problem("hartmann", _plain(6), _hartmann, lambda u: 2.0 + 4 * u[2], 1.6, 0.01),
     Problem("network", _network_space(), _network, lambda u: 2.0 + 6 * (1 - u[0]), 1.6, 0.01),
-    Problem("network, noisy", _network_space(), _network, lambda u: 2.0 + 6 * (1 - u[0]), 1.6, 0.04),
+    Problem("network, noisy", _network_space(), _network, lambda u: 2.0 + 6 * (1 - u[0]), 1.6, 0.04, 3),
     Problem("rate", _rate_space(), lambda u: 0.3 + _dip(u[0], 0.55, 2.0) + _dip(u[1], 0.3, 0.3) + 0.1 * (1 - u[2]) ** 2,
             lambda u: 2 + 5 * (1 - u[0]), 1.6, 0.01),
     # The lower the rate the slower, and the better in the end: early leaders end worst.

@@ -268,12 +268,11 @@ def more(context: click.Context, recipe: int, epochs: int, number: int, best: bo
 @guarded
 def scale(context: click.Context, recipe: int, values: tuple[str, ...], number: int, folder: Path | None,
           lanes: int | None, as_json: bool) -> int:
-    """Hold RECIPE against larger ones with VALUES changed, such as width=256 epochs=120, on three seeds."""
+    """Hold RECIPE against larger ones with VALUES changed, such as width=256 epochs=120 rows=all, on three seeds."""
     from axiarch import workflows
-    from axiarch.recipes.notation import fixed_values
 
     workspace, snapshot = _opened(context, folder, number, recipe)
-    scaled = workflows.scale_up(snapshot, recipe, fixed_values(values))
+    scaled = workflows.scale_up(workspace, snapshot, recipe, values)
     print(scaled, file=sys.stderr)
     return run_search(workspace, scaled.search, lanes, as_json)
 

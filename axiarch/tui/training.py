@@ -13,7 +13,6 @@ from axiarch import workflows
 from axiarch.errors import AxiarchError
 from axiarch.plain import count
 from axiarch.recipes.recipe import Recipe
-from axiarch.recipes.searchfile import SearchFile
 from axiarch.tui import messages as said
 from axiarch.tui.state import Marked
 from axiarch.tui.views.ladder import LadderView
@@ -98,31 +97,27 @@ class TrainingApp(WorkingApp):
         s, recipe = self._state.snapshot, self.chosen()
         if s is None or recipe not in s.recipes:
             return
-        base = s.recipes[recipe].recipe
+        base, rows = s.recipes[recipe].recipe, " rows=all" if s.dataset.plan.rows else ""
         self.push_screen(
             Asked(f"Scale up recipe {recipe}: what is to be larger?",
                   "It is trained as it is and with every combination of the changes, on the same three seeds, so that "
-                  "what the larger scale gains is held against what it costs.", "width=256 epochs=120",
-                  f"width={2 * base.whole('width')} epochs={2 * base.whole('epochs')}"),
-            lambda answer: self._scale_up(recipe, answer) if answer else None)
+                  "what the larger scale gains is held against what it costs. More rows (rows=all) are for data that "
+                  "were cut to some for quick work.", f"width=256 epochs=120{rows}",
+                  f"width={2 * base.whole('width')} epochs={2 * base.whole('epochs')}{rows}"),
+            lambda answer: self._scale_up(recipe, answer))
 
-    def _scale_up(self, recipe: int, answer: str) -> None:
-        from axiarch.recipes.notation import fixed_values
+    def _scale_up(self, recipe: int, answer: str | None) -> None:
+        if answer:
+            self._start_larger(recipe, answer)
 
+    @work(thread=True, exclusive=True, group="start")
+    def _start_larger(self, recipe: int, answer: str) -> None:
         s = self._state.snapshot
         assert s is not None
         try:
-            scaled = workflows.scale_up(s, recipe, fixed_values(answer.split()))
-        except AxiarchError as error:
-            self.post_message(said.ErrorRaised(error))
-            return
-        self._start_other(scaled.search)
-        self.post_message(said.Noted(str(scaled)))
-
-    @work(thread=True, exclusive=True, group="start")
-    def _start_other(self, search: SearchFile) -> None:
-        try:
-            self.post_message(said.SearchStarted(workflows.start_search(self._workspace, search), "field"))
+            scaled = workflows.scale_up(self._workspace, s, recipe, answer.split())
+            self.post_message(said.SearchStarted(workflows.start_search(self._workspace, scaled.search), "field"))
+            self.post_message(said.Noted(str(scaled)))
         except AxiarchError as error:
             self.post_message(said.ErrorRaised(error))
 

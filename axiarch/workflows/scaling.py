@@ -1,17 +1,22 @@
-"""Scale up a recipe found on a small scale: more epochs, a wider network, larger batches, beside the small one."""
+"""Scale up a recipe found on a small scale: more rows, more epochs, a wider network, beside the small one."""
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Sequence
 from dataclasses import dataclass, replace
 
-from axiarch.errors import RecipeError
-from axiarch.plain import number
-from axiarch.recipes.conditions import Value, written
+from axiarch.data.dataset import Dataset
+from axiarch.errors import AxiarchError, RecipeError
+from axiarch.journal.workspace import Workspace
+from axiarch.plain import count, number, shown
+from axiarch.recipes.conditions import written
+from axiarch.recipes.notation import fixed_values
 from axiarch.recipes.recipe import Recipe
 from axiarch.recipes.searchfile import MethodChoice, SearchFile
 from axiarch.recipes.space import Space, knob
 from axiarch.runner.material import shape_of
+from axiarch.workflows.adding import redecide
+from axiarch.workflows.opening import data_set
 from axiarch.workflows.watching import Snapshot
 
 #: Seeds that a recipe is confirmed with on the larger scale.
@@ -32,28 +37,35 @@ class Scaled:
         What a whole training costs, likewise.
     weights_fit : bool
         Whether the trained weights of the recipe fit the largest, so that its training could go on from them.
+    rows : tuple of int
+        Training rows before and now.
     """
 
     search: SearchFile
     dearer: float
     longer: float
     weights_fit: bool
+    rows: tuple[int, int]
 
     def __str__(self) -> str:
         fit = "The trained weights do not fit the larger network, so it is trained afresh."
         if self.weights_fit:
             fit = "The trained weights fit: its training could also go on from them (more epochs)."
+        if self.rows[0] != self.rows[1]:
+            fit = (f"It trains on {count(self.rows[1], 'row')} instead of {self.rows[0]:,}, and is validated on the "
+                   "same ones as before; trained weights belong to the rows they have seen, so it is trained afresh.")
         return (f"A step of the largest costs {number(self.dearer, 3)} times, its whole training "
                 f"{number(self.longer, 3)} times what the small one's does. {fit}")
 
 
-def scale_up(snapshot: Snapshot, recipe: int, changes: Mapping[str, Value]) -> Scaled:
+def scale_up(workspace: Workspace, snapshot: Snapshot, recipe: int, wanted: Sequence[str]) -> Scaled:
     """Return the search that holds a recipe against larger ones.
 
     Parameters
     ----------
-    changes : mapping
-        Values on the larger scale, such as ``{"width": 256, "epochs": 120}``.
+    wanted : sequence of str
+        Values on the larger scale, such as ``width=256``, ``epochs=120``; ``rows=all`` or ``rows=5000`` trains on more
+        rows, where the data set was cut to fewer for quick work. A data set with them is made where there is none yet.
 
     Raises
     ------
@@ -61,19 +73,42 @@ def scale_up(snapshot: Snapshot, recipe: int, changes: Mapping[str, Value]) -> S
         If nothing changes, a value does not fit, or the network cannot be built.
     """
     small = snapshot.recipes[recipe].recipe
+    more = next((text.partition("=")[2].strip() for text in wanted if text.partition("=")[0].strip() == "rows"), "")
+    changes = fixed_values([text for text in wanted if text.partition("=")[0].strip() != "rows"])
     large = small.changed(changes)
     changed = {name: value for name, value in large.difference(small).items() if name in changes}
-    if not changed:
+    if not changed and not more:
         raise RecipeError("nothing would change", f"recipe {recipe}", "say what is to be larger, such as width=256")
+    data = _with_rows(workspace, snapshot.dataset, more) if more else snapshot.dataset
     knobs = tuple(knob(name, f"{written(small[name])} | {written(value)}") for name, value in changed.items())
-    before, after = shape_of(small, snapshot.dataset), shape_of(large, snapshot.dataset)
-    rows = snapshot.dataset.rows["train"]
-    dearer = after.work / before.work
-    cost = [shape.work * shape.steps(rows) * each.whole("epochs") for shape, each in ((before, small), (after, large))]
+    before, after = shape_of(small, snapshot.dataset), shape_of(large, data)
+    rows = snapshot.dataset.rows["train"], data.rows["train"]
+    cost = [shape.work * shape.steps(n) * each.whole("epochs")
+            for shape, each, n in ((before, small, rows[0]), (after, large, rows[1]))]
     search = replace(snapshot.file, name=f"recipe {recipe} scaled up", space=Space(small, knobs), start=None,
-                     method=MethodChoice("grid", {}), repeats=max(SEEDS, snapshot.file.repeats))
-    return Scaled(search, dearer, cost[1] / cost[0], _fits(small, large, snapshot))
+                     data=data.name, method=MethodChoice("grid", {}), repeats=max(SEEDS, snapshot.file.repeats))
+    return Scaled(search, after.work / before.work, cost[1] / cost[0], _fits(small, large, snapshot), rows)
 
 
 def _fits(small: Recipe, large: Recipe, snapshot: Snapshot) -> bool:
     return shape_of(small, snapshot.dataset).layers == shape_of(large, snapshot.dataset).layers
+
+
+def _with_rows(workspace: Workspace, data: Dataset, more: str) -> Dataset:
+    """Return the data set by the same decisions with so many training rows, or all; made where there is none yet."""
+    if more != "all" and not more.isdigit():
+        raise RecipeError(f"{shown(more, 20)!r} is no number of rows", "rows", "give rows=all, or a number")
+    rows = 0 if more == "all" else int(more)
+    if not data.plan.rows or 0 < rows <= data.plan.rows:
+        raise RecipeError(f"{data.name} trains on {data.rows['train']:,} rows"
+                          + ("" if data.plan.rows else ", which are all there are"), "rows",
+                          "say something else that is to be larger")
+    plan = replace(data.plan, rows=rows)
+    for name in workspace.data_names():
+        try:
+            other = data_set(workspace, name)
+        except AxiarchError:
+            continue
+        if (other.plan, other.source) == (plan, data.source):
+            return other
+    return redecide(workspace, data, plan)

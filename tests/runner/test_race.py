@@ -4,6 +4,9 @@ from __future__ import annotations
 
 from dataclasses import replace
 
+from axiarch.data.building import build_dataset
+from axiarch.data.dataset import kept_table
+from axiarch.data.plan import DataPlan
 from axiarch.engine.run import RunSpec
 from axiarch.engine.streams import Streams
 from axiarch.errors import RecipeError, TrainingError
@@ -16,11 +19,12 @@ from axiarch.runner.ledger import RunEntry
 from axiarch.runner.runner import Runner
 from axiarch.workflows.comparing import differences, keep_version, versions
 from axiarch.workflows.continuing import continued, first_run
+from axiarch.workflows.opening import data_set
 from axiarch.workflows.scaling import scale_up
 from axiarch.workflows.telling import told
 from tests.runner.fakes import ScriptedExecutor
 from tests.runner.test_runner import RunnerCase
-from tests.support import recipe, ring_search
+from tests.support import recipe, ring_dataset, ring_search
 
 
 def race(recipes: int = 20, epochs: int = 18, **options: int) -> SearchFile:
@@ -250,7 +254,7 @@ class ScaledUp(RunnerCase):
     def test_a_recipe_is_held_against_larger_ones_with_what_they_cost(self) -> None:
         self.make(once(6, width=8), InlineExecutor(), 1).run()
         s = self.look()
-        scaled = scale_up(s, 1, {"width": 32, "epochs": 12})
+        scaled = scale_up(self.workspace, s, 1, ["width=32", "epochs=12"])
         self.assertEqual((scaled.search.method.name, scaled.search.repeats), ("grid", 3))
         self.assertGreater(scaled.dearer, 4)
         self.assertAlmostEqual(scaled.longer, 2 * scaled.dearer)
@@ -263,11 +267,33 @@ class ScaledUp(RunnerCase):
 
     def test_where_the_network_stays_the_weights_fit(self) -> None:
         self.make(once(4), InlineExecutor(), 1).run()
-        scaled = scale_up(self.look(), 1, {"epochs": 9})
+        scaled = scale_up(self.workspace, self.look(), 1, ["epochs=9"])
         self.assertTrue(scaled.weights_fit)
         self.assertEqual(scaled.dearer, 1)
         with self.assertRaises(RecipeError):
-            scale_up(self.look(), 1, {"epochs": 4})
+            scale_up(self.workspace, self.look(), 1, ["epochs=4"])
+
+    def test_a_recipe_found_on_some_rows_is_trained_on_all(self) -> None:
+        some = build_dataset(kept_table(ring_dataset(self.folder / "r")), self.workspace.data("some"), "some",
+                             plan=DataPlan(("place",), rows=40))
+        self.make(replace(once(3, width=4), data="some"), InlineExecutor(), 1).run()
+        s = self.look()
+        scaled = scale_up(self.workspace, s, 1, ["rows=all", "width=8"])
+        whole = data_set(self.workspace, scaled.search.data)
+        self.assertEqual(scaled.rows, (40, whole.rows["train"]))
+        self.assertGreater(scaled.longer, 2 * scaled.dearer)
+        self.assertIn("instead of 40", str(scaled))
+        for part in ("inputs", "targets"):
+            before, now = (getattr(each.part("validation"), part) for each in (some, whole))
+            self.assertEqual(len(before), len(now))
+        self.assertEqual(scale_up(self.workspace, s, 1, ["rows=all"]).search.data, whole.name, "made once")
+        self.make(scaled.search, InlineExecutor(), 2).run()
+        self.assertEqual({r.recipe["width"] for r in self.look(2).recipes.values()}, {4, 8})
+        for wrong in (["rows=30"], ["rows=many"]):
+            with self.assertRaises(RecipeError):
+                scale_up(self.workspace, s, 1, wrong)
+        with self.assertRaises(RecipeError):
+            scale_up(self.workspace, self.look(2), 1, ["rows=all"])
 
 
 class Versions(RunnerCase):
