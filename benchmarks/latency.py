@@ -1,8 +1,9 @@
-"""How long a key waits while two workers train: ``python -m benchmarks.latency``.
+"""How long a key waits while two workers train: ``python -m benchmarks.latency [RECIPES]``.
 
 A probe on the interface's event loop asks to be called every 5 ms; how late it is called is how long a
 key pressed at that moment would have waited. Printed for each view: the median, the 99th percentile
-and the worst, in milliseconds, with a search of 400 recipes running on two workers.
+and the worst, in milliseconds, with a race of 400 recipes (or as many as said) running on two workers, once most of
+them are there.
 """
 
 from __future__ import annotations
@@ -17,6 +18,7 @@ from pathlib import Path
 import numpy as np
 
 from axiarch import workflows
+from axiarch.recipes.searchfile import MethodChoice
 from axiarch.tui.actions import VIEWS
 from axiarch.tui.app import AxiarchApp
 
@@ -35,31 +37,31 @@ async def late(seconds: float) -> list[float]:
     return found
 
 
-async def measure(folder: Path) -> None:
+async def measure(folder: Path, recipes: int) -> None:
     """Start a search and watch every view while it runs."""
     workspace = workflows.make_demo(folder)
     search = workflows.demo_search(workflows.data_set(workspace))
-    search = replace(search, method=replace(search.method, options={"recipes": 400}))
+    search = replace(search, method=MethodChoice("racing", {"recipes": recipes}))
     number = workflows.start_search(workspace, search, 2)
     sys.setswitchinterval(0.001)  # as the application sets it
     app = AxiarchApp(workspace)
     async with app.run_test(size=(150, 42)) as pilot:
-        while app._state.snapshot is None or app._state.snapshot.ended_runs < 20:
+        while app._state.snapshot is None or len(app._state.snapshot.curves) < 0.7 * recipes:
             await pilot.pause(0.1)
         print(f"{'view':>8} {'median':>8} {'99 %':>8} {'worst':>8}   ms late")
         for key, name, _ in VIEWS:
             await pilot.press(key)
             times = np.array(await late(WATCHED))
             print(f"{name:>8} {np.median(times):>8.1f} {np.percentile(times, 99):>8.1f} {times.max():>8.1f}")
-        print(f"{app._state.snapshot.ended_runs} of {app._state.snapshot.expected_runs} runs had ended by then")
+        print(f"{len(app._state.snapshot.recipes)} recipes were there by then, {app._state.snapshot.epochs} epochs")
     workflows.steer_search(workspace, number, "stop")
     workflows.wait(workspace, number)
 
 
 def main() -> None:
-    """Measure in a temporary workspace."""
+    """Measure in a temporary workspace, with as many recipes as the command says."""
     with tempfile.TemporaryDirectory() as place:
-        asyncio.run(measure(Path(place) / "demo"))
+        asyncio.run(measure(Path(place) / "demo", int(sys.argv[1]) if len(sys.argv) > 1 else 400))
 
 
 if __name__ == "__main__":

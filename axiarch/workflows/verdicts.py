@@ -32,7 +32,7 @@ def ranking_verdict(s: Snapshot) -> str:
     if first.loss > s.dataset.floor.loss - (first.half_width or 0.0):
         return (f"{lead} That is not below the floor of {loss(s.dataset.floor.loss)}: nothing here has learnt "
                 f"anything yet.{none}")
-    return f"{lead} {_against_base(s)}{_optimism(s)}{none}"
+    return f"{lead}{_optimism(s)} {_against_base(s)}{none}"
 
 
 def _optimism(s: Snapshot) -> str:
@@ -40,7 +40,7 @@ def _optimism(s: Snapshot) -> str:
     found, half = s.ranking.disappointment, s.ranking.rows[0].half_width
     if found is None or half is None or found < 0.1 * half:
         return ""
-    return f" Chosen for looking best, the leader is expected to be {loss(found)} worse than it looks."
+    return f" Expect it to be {loss(found)} worse than it looks: it was chosen for that."
 
 
 def _against_base(s: Snapshot) -> str:
@@ -48,8 +48,8 @@ def _against_base(s: Snapshot) -> str:
     floor = s.dataset.floor.loss
     linear = s.dataset.linear
     best = s.dataset.best
-    beaten = (f"The floor is {loss(floor)}" + (f", a linear model's loss {loss(linear.loss)}" if linear else "")
-              + (f", the noise in the data {loss(best.loss)}." if best else "."))
+    beaten = (f"Floor {loss(floor)}" + (f", linear model {loss(linear.loss)}" if linear else "")
+              + (f", noise of the data {loss(best.loss)}." if best else "."))
     base = next((r for r in s.ranking.rows if s.recipes[r.recipe].recipe == s.file.space.base), None)
     if base is None:
         return beaten

@@ -135,7 +135,7 @@ def _best(s: Snapshot) -> Series:
 def _legend(by_epoch: bool) -> Row:
     row: Row = [("         ", "ink"), ("━• training now", "glow"), ("   ", "ink"), ("━ leading", "lead"),
                 ("   ", "ink"), ("━ ", "ghost"), ("ended", "faint"), ("   ", "ink"), ("╷ ", "faint"),
-                ("cut, or waiting to go on", "faint")]
+                ("cut or waiting", "faint")]
     return row if by_epoch else [*row, ("   ", "ink"), ("━ best steady loss", "second")]
 
 

@@ -39,13 +39,16 @@ def loss_axis(s: Snapshot) -> Scale:
 
 def differs(s: Snapshot, row: Ranked) -> str:
     """Say how a recipe differs from the leader, in at most four significant digits."""
-    leader = s.recipes[s.ranking.rows[0].recipe].recipe
-    recipe = s.recipes[row.recipe].recipe
-    changes = recipe.difference(leader) if row.place > 1 else recipe.difference(s.file.space.base)
-    text = describe(changes)
     if row.place > 1:
-        return text or "as the leader"
+        return _apart(s, row.recipe)
+    text = describe(s.recipes[row.recipe].recipe.difference(s.file.space.base))
     return f"leads; from the base: {text}" if text else "leads; the base recipe itself"
+
+
+def _apart(s: Snapshot, number: int) -> str:
+    """Say what of a recipe is not as in the leader, or in the base where nothing leads yet."""
+    against = s.recipes[s.ranking.rows[0].recipe].recipe if s.ranking.rows else s.file.space.base
+    return describe(s.recipes[number].recipe.difference(against)) or "as the leader"
 
 
 class Rungs(Listing):
@@ -82,7 +85,7 @@ class Rungs(Listing):
         of = s.recipes[known.recipe].recipe.whole("epochs")
         run = s.runs_of(known.recipe)[0]
         state = {"cut": "cut", "resting": "resting"}.get(run.state, "in training")
-        text = f"{state} at {known.epochs} of {of} epochs; the best then {loss(known.best_then)}. {run.text}"
+        text = f"{state} at {known.epochs} of {of}: {_apart(s, known.recipe)}"
         track = track_width(width)
         return [(right(f"#{known.recipe}", 12), "ghost"), (right(loss(known.loss), 9), "faint"), (" ", "ink"),
                 *ladder.rung(self.scale, track, known.loss, None, known.loss, [v.y for v in floor_levels(s)], "ghost",

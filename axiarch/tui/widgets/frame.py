@@ -80,7 +80,10 @@ class Verdict(Drawing):
 
     def draw(self, width: int, height: int) -> Rows:
         """Return the sentences, and a thin line below."""
-        rows = wrap(self.text, width - 2, "ink*")[: height - 1]
+        rows = wrap(self.text, width - 2, "ink*")
+        if len(rows) >= height:  # never a sentence that ends as if that were all
+            last = "".join(text for text, _ in rows[height - 2])
+            rows = [*rows[: height - 2], [(fit(f"{last} …", width - 2), "ink*")]]
         rows = [[(" ", "ink"), *row] for row in rows] + [[]] * (height - 1 - len(rows))
         return [*rows, [("╌" * width, "grid")]]
 
