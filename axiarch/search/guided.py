@@ -1,7 +1,7 @@
 """Guided: a model of all results so far proposes what to try next; alone, or as what brings newcomers to a race.
 
 Bayesian optimisation by expected improvement (Jones, Schonlau & Welch 1998; Snoek, Larochelle & Adams 2012); in a race
-after Falkner, Klein & Hutter 2018, with one newcomer in four drawn at random, so that no wrong belief lasts.
+after Falkner, Klein & Hutter 2018, with some newcomers drawn at random, so that no wrong belief lasts.
 """
 
 from __future__ import annotations
@@ -26,9 +26,9 @@ if TYPE_CHECKING:
 #: A recipe, how early it was looked at, from 0 (the end) to 1 (the first round), its loss then, and how fast it fell.
 Point = tuple[Recipe, float, float, float]
 
-#: Every so many newcomers one is drawn at random.
-RANDOM_EVERY = 4
-#: One newcomer in four is proposed by a model whose lengths are shorter: one that trusts what it has seen less far.
+#: Every so many newcomers one is drawn at random, and one proposed by a model that trusts what it has seen less far.
+RANDOM_EVERY = 7
+#: How much shorter that model's lengths are.
 SHORTER = 0.5
 #: Points nearer than this along each knob, as a share of its range, are as good as tried.
 CROWDED = 0.02

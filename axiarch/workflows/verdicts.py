@@ -40,7 +40,7 @@ def _optimism(s: Snapshot) -> str:
     found, half = s.ranking.disappointment, s.ranking.rows[0].half_width
     if found is None or half is None or found < 0.1 * half:
         return ""
-    return f" Expect it to be {loss(found)} worse than it looks: it was chosen for that."
+    return f" Expect it to be {number(found, 2)} worse than it looks: it was chosen for that."
 
 
 def _against_base(s: Snapshot) -> str:

@@ -4,6 +4,8 @@ from __future__ import annotations
 
 import unittest
 from dataclasses import replace
+from types import SimpleNamespace
+from unittest import mock
 
 from axiarch.data.building import build_dataset
 from axiarch.data.dataset import kept_table
@@ -16,7 +18,7 @@ from axiarch.journal.read import JournalReader
 from axiarch.journal.write import JournalWriter
 from axiarch.recipes.searchfile import SearchFile, write_search
 from axiarch.runner.executor import Executor, InlineExecutor
-from axiarch.runner.material import shape_of
+from axiarch.runner.material import outgrows_memory, shape_of, training_data
 from axiarch.runner.queue import Queue
 from axiarch.runner.runner import Runner
 from axiarch.runner.tasks import Died, Failed, WantedRun
@@ -168,6 +170,15 @@ class Scripted(RunnerCase):
         together = {run.spec.streams.fold for run in executor.tasks[0].runs}
         self.assertGreater(len(together), 1)
         self.assertEqual(together, {fold for fold, size in enumerate(sizes) if size == sizes[0]})
+
+    def test_only_data_larger_than_memory_are_read_ahead(self) -> None:
+        data = training_data(self.dataset)
+        free = SimpleNamespace(available=data.bytes)
+        with mock.patch("psutil.virtual_memory", lambda: free):
+            self.assertTrue(outgrows_memory(data, 1))
+            free.available *= 10
+            self.assertFalse(outgrows_memory(data, 1))
+            self.assertTrue(outgrows_memory(data, 10))
 
     def test_a_pause_counts_when_every_lane_stands_still(self) -> None:
         runner, executor = self.start()
