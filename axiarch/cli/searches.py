@@ -206,26 +206,25 @@ def resume(context: click.Context, number: int, folder: Path | None, lanes: int 
     return follow(workspace, number, as_json)
 
 
-@click.command()
-@click.argument("recipe", type=click.IntRange(1))
-@search_option
-@workspace_option
-@click.pass_context
-@guarded
-def cut(context: click.Context, recipe: int, number: int, folder: Path | None) -> None:
-    """Cut RECIPE from a running search: it is trained no further."""
-    _steer(context, folder, number, "cut", recipe)
+def _steering(deed: Deed, what: str, summary: str, most: int | None = None) -> click.Command:
+    """Return the command that asks a running search for one deed: of a recipe, or with a count."""
+    @click.command(deed, help=summary)
+    @click.argument(what, type=click.IntRange(1, most))
+    @search_option
+    @workspace_option
+    @click.pass_context
+    @guarded
+    def command(context: click.Context, number: int, folder: Path | None, **said: int) -> None:
+        amount = said[what]
+        _steer(context, folder, number, deed, *((amount, 0) if what == "recipe" else (0, amount)))
+
+    return command
 
 
-@click.command()
-@click.argument("recipe", type=click.IntRange(1))
-@search_option
-@workspace_option
-@click.pass_context
-@guarded
-def keep(context: click.Context, recipe: int, number: int, folder: Path | None) -> None:
-    """Keep RECIPE of a running search from being cut: it is trained to its end."""
-    _steer(context, folder, number, "keep", recipe)
+cut = _steering("cut", "recipe", "Cut RECIPE from a running search: it is trained no further.")
+keep = _steering("keep", "recipe", "Keep RECIPE of a running search from being cut: it is trained to its end.")
+budget = _steering("budget", "recipes", "Let a running search try RECIPES recipes in all.")
+workers = _steering("workers", "count", "Let a running search use COUNT worker processes from now on.", 256)
 
 
 @click.command()
@@ -292,28 +291,6 @@ def add(context: click.Context, values: tuple[str, ...], number: int, folder: Pa
     recipe = snapshot.file.space.base.changed(fixed_values(values))
     workflows.steer_search(workspace, snapshot.search.number, "add", values=recipe)
     print(f"search {snapshot.search.number} takes it in")
-
-
-@click.command()
-@click.argument("recipes", type=click.IntRange(1))
-@search_option
-@workspace_option
-@click.pass_context
-@guarded
-def budget(context: click.Context, recipes: int, number: int, folder: Path | None) -> None:
-    """Let a running search try RECIPES recipes in all."""
-    _steer(context, folder, number, "budget", count=recipes)
-
-
-@click.command()
-@click.argument("count", type=click.IntRange(1, 256))
-@search_option
-@workspace_option
-@click.pass_context
-@guarded
-def workers(context: click.Context, count: int, number: int, folder: Path | None) -> None:
-    """Let a running search use COUNT worker processes from now on."""
-    _steer(context, folder, number, "workers", count=count)
 
 
 @click.command()
