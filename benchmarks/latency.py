@@ -40,7 +40,7 @@ async def late(seconds: float) -> list[float]:
 async def measure(folder: Path, recipes: int) -> None:
     """Start a search and watch every view while it runs."""
     workspace = workflows.make_demo(folder)
-    search = workflows.demo_search(workflows.data_set(workspace))
+    search = workflows.demo_search(workflows.data_set(workspace, "hive states"))
     search = replace(search, method=MethodChoice("racing", {"recipes": recipes}))
     number = workflows.start_search(workspace, search, 2)
     sys.setswitchinterval(0.001)  # as the application sets it
