@@ -31,6 +31,7 @@ from axiarch.journal.workspace import Workspace
 from axiarch.plain import shown
 from axiarch.ranking.rank import Ranking, RunResult, partials, rank
 from axiarch.recipes.searchfile import SearchFile, read_search
+from axiarch.recipes.steady import steady
 from axiarch.runner.material import shape_of
 from axiarch.search.methods import make_method
 from axiarch.workflows.opening import data_set
@@ -58,6 +59,11 @@ class Curve:
 
     def __len__(self) -> int:
         return len(self.validation)
+
+    @cached_property
+    def steady(self) -> float:
+        """The steady loss so far."""
+        return steady(self.validation)[1]
 
     @cached_property
     def dead(self) -> tuple[float, ...]:

@@ -21,7 +21,7 @@ class FirstLook(TerminalCase):
         self.assertIn("The floor to beat", screen)
         self.assertIn("humidity_percent", screen)
         terminal.press("n")
-        self.wait(terminal, "130 runs")
+        self.wait(terminal, "138 runs")
         # choose: twelve recipes, and no more than twenty epochs
         terminal.press(*["Down"] * 9, "Enter")
         self.wait(terminal, "passes over the training rows")
@@ -84,7 +84,7 @@ class LostTerminal(TerminalCase):
         terminal = self.open("-w", str(place))
         self.wait(terminal, "3000 rows")
         terminal.press("2")
-        self.wait(terminal, "130 runs")
+        self.wait(terminal, "138 runs")
         terminal.press("s")
         self.wait(terminal, "training now")
         terminal.hang_up()
@@ -101,7 +101,7 @@ class LostTerminal(TerminalCase):
         terminal = self.open("-w", str(place), size=(80, 24))
         self.wait(terminal, "3000 rows")
         terminal.press("2")
-        screen = self.wait(terminal, "130 runs")
+        screen = self.wait(terminal, "138 runs")
         self.assertIn("q quit", screen)
         self.assertIn("learning rate", screen)
 

@@ -81,8 +81,11 @@ def draw_chart(chart: Chart, width: int, height: int) -> Rows:
     canvas = Canvas(cols, rows)
     for series in chart.series:
         canvas.line(chart.x.at(series.x), chart.y.at(series.y), series.role, series.rank)
-    for x, y, symbol, role in chart.marks:
-        canvas.mark(float(chart.x.at(x)), float(chart.y.at(y)), symbol, role)
+    if chart.marks:
+        across = chart.x.at(np.array([mark[0] for mark in chart.marks])).tolist()
+        up = chart.y.at(np.array([mark[1] for mark in chart.marks])).tolist()
+        for x, y, (_, _, symbol, role) in zip(across, up, chart.marks, strict=True):
+            canvas.mark(x, y, symbol, role)
     for series in chart.series:
         if series.end and len(series.x):
             canvas.mark(float(chart.x.at(series.x[-1])), float(chart.y.at(series.y[-1])), series.end, series.role)

@@ -7,7 +7,6 @@ from numpy.typing import NDArray
 from textual.app import ComposeResult
 
 from axiarch.plain import count, loss
-from axiarch.recipes.steady import steady
 from axiarch.tui.plots.chart import Chart, Level, Series, draw_chart, loss_scale
 from axiarch.tui.plots.runs import Row, Rows, cut, fit, right
 from axiarch.tui.plots.scale import Scale
@@ -86,7 +85,7 @@ class Lines(Drawing):
             return [("   cursor ", "faint"), (f"epoch {int(at)}", "ink*"), ("   runs that got there ", "faint"),
                     (str(len(losses)), "ink"), ("   lowest validation loss ", "faint"),
                     (loss(min(losses, default=None)), "lead")]
-        ended = [steady(s.curves[r.id].validation)[1] for r in s.runs.values() if r.state == "ended"
+        ended = [s.curves[r.id].steady for r in s.runs.values() if r.state == "ended"
                  and r.reason != "diverged" and r.id in s.curves and s.curves[r.id].spent[-1] <= at]
         return [("   cursor ", "faint"), (f"{int(at)} epochs spent", "ink*"), ("   runs ended by then ", "faint"),
                 (str(len(ended)), "ink"), ("   best steady loss by then ", "faint"),
@@ -117,7 +116,7 @@ class Lines(Drawing):
 
 def _best(s: Snapshot) -> Series:
     """Return the lowest steady loss reached by any run against the budget, as steps."""
-    ends = sorted((curve.spent[-1], steady(curve.validation)[1]) for run, curve in s.curves.items()
+    ends = sorted((curve.spent[-1], curve.steady) for run, curve in s.curves.items()
                   if s.runs[run].state == "ended" and s.runs[run].reason != "diverged")
     x, y = [], []
     best = np.inf
