@@ -308,7 +308,7 @@ class Whole(FolderCase):
 
     def _verdicts(self, s: workflows.Snapshot, made: object) -> None:
         self.assertIn("12 runs ended", search_verdict(s))
-        self.assertIn("floor", ranking_verdict(s))
+        self.assertIn("Floor", ranking_verdict(s))
         self.assertIn("Place", recipe_verdict(s, s.ranking.rows[0].recipe))
         self.assertIn("12 runs", draft_verdict(s.file, s.dataset, made))  # type: ignore[arg-type]
         self.assertIn("cannot be run", draft_verdict(s.file, s.dataset, None, "why"))
