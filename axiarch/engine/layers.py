@@ -16,10 +16,7 @@ from numpy.typing import DTypeLike
 from axiarch.engine import kernels
 from axiarch.engine.activations import ACTIVATIONS
 from axiarch.engine.dropout import Dropout
-from axiarch.engine.network import Array, Placed, StackShape
-
-#: A product with a transposed right side is slow where that is of fewer numbers: it is laid out first.
-TURNED = 1 << 14
+from axiarch.engine.network import Array, Placed, StackShape, turned
 
 
 class BuiltLayer(Protocol):
@@ -68,7 +65,7 @@ class Units:
         if dropout is not None:
             self._below = np.zeros((slots, flat_rows, placed.fan_in), dtype)
             self._turned = (np.zeros((slots, placed.units, placed.fan_in), dtype)
-                            if placed.fan_in * placed.units < TURNED else None)
+                            if turned(placed) else None)
 
     @property
     def outputs(self) -> Array:
@@ -115,11 +112,11 @@ class Units:
         np.matmul(x.swapaxes(1, 2), d[:active, :each], out=self._weights(grads)[:active])
         if not wanted:
             return None
-        turned = self._weights(flat)[:active].swapaxes(1, 2)
+        weights = self._weights(flat)[:active].swapaxes(1, 2)
         if self._turned is not None:
-            np.copyto(self._turned[:active], turned)
-            turned = self._turned[:active]
-        np.matmul(d[:active, :each], turned, out=self._below[:active, :each])
+            np.copyto(self._turned[:active], weights)
+            weights = self._turned[:active]
+        np.matmul(d[:active, :each], weights, out=self._below[:active, :each])
         return self._below
 
 

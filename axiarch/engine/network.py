@@ -23,6 +23,8 @@ MOST_RUNS = 64
 GATHERED_STEPS, GATHERED = 16, 1 << 19
 #: Activations whose slope is worked out from what went out, so that the sums need not be kept.
 SUMLESS = frozenset({"relu", "tanh", "identity"})
+#: Weights from which on a product takes them transposed as fast as laid out.
+_TURNED = 1 << 14
 #: Rows evaluated at once. Fixed, because the bits of a matrix product may depend on its number of rows.
 EVALUATED = 256
 
@@ -71,6 +73,11 @@ class Placed:
     def skips(self) -> bool:
         """Whether what comes in is added to what goes out."""
         return self.layer.residual and self.before == self.after
+
+
+def turned(placed: Placed) -> bool:
+    """Say whether a layer's weights are laid out transposed for the way back: small products are slow else."""
+    return placed.fan_in * placed.units < _TURNED
 
 
 @dataclass(frozen=True)
@@ -187,7 +194,7 @@ class StackShape:
             windows = rows * p.positions * p.fan_in
             total += out * (1 + (p.layer.activation not in SUMLESS and trains) + (p.layer.norm != "none"))
             total += max(p.units, rows * p.positions) if p.layer.norm != "none" else 0
-            total += windows + min(p.units * p.fan_in, 1 << 14) if trains else 0
+            total += windows + (p.units * p.fan_in if turned(p) else 0) if trains else 0
             if p.layer.kind == "conv":
                 total += windows + (rows * math.prod(p.before) if trains else 0)
             total += 2 * out if p.skips else 0
