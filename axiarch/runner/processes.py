@@ -154,7 +154,7 @@ class ProcessExecutor:
             self._stillborn = 0
         elif isinstance(report, Trained):
             lane.runs -= {run for run, _ in report.ended}
-        elif isinstance(report, Failed | Died):
+        elif isinstance(report, Failed):
             lane.runs -= set(report.runs)
 
     def _replace(self, number: int) -> Died:
@@ -189,4 +189,6 @@ def _cause(code: int | None) -> str:
             return f"the worker was ended by {signal.Signals(-code).name}"
         except ValueError:
             return f"the worker was ended by signal {-code}"
+    if code == worker.OUT_OF_MEMORY:
+        return "the worker ran out of memory"
     return f"the worker ended with exit code {code}"

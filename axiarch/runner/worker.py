@@ -8,7 +8,6 @@ import time
 from multiprocessing.connection import Connection
 
 from axiarch.runner.tasks import (
-    Died,
     Drop,
     Failed,
     Go,
@@ -25,6 +24,8 @@ from axiarch.runner.tasks import (
     Train,
 )
 
+#: The exit code of a worker that ran out of memory.
+OUT_OF_MEMORY = 71
 #: Seconds of training between two looks at the pipe: how fast a pause takes hold.
 _LOOK = 0.05
 
@@ -75,7 +76,7 @@ class _Worker:
         except AxiarchError as error:
             self._send(Failed(self._lane, tuple(runs), str(error)))
         except MemoryError:
-            self._send(Died(self._lane, tuple(runs), "the worker ran out of memory"))
+            os._exit(OUT_OF_MEMORY)  # one that stayed would fail whatever it is given next; a new one takes its place
         finally:
             self._session = None
 
