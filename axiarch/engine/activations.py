@@ -13,6 +13,7 @@ import numpy as np
 
 from axiarch.engine import kernels
 from axiarch.engine.network import Array
+from axiarch.recipes import members
 
 
 class Masks(Protocol):
@@ -99,10 +100,9 @@ class _Curve:
         kernels.bend_backward(self._number, d, z, grads, offset, active, rows)
 
 
+_IN_PLACE: Mapping[str, Activation] = {"relu": _Relu(), "tanh": _Tanh(), "identity": _Identity()}
 #: By name. Leaky ReLU: Maas et al. 2013 (slope 0.01); ELU: Clevert et al. 2016 (alpha 1); GELU: Hendrycks & Gimpel
 #: 2016 (exact, by the error function); SiLU: Elfwing et al. 2018; softplus: Dugas et al. 2001.
 ACTIVATIONS: Mapping[str, Activation] = {
-    "relu": _Relu(), "tanh": _Tanh(), "identity": _Identity(), "leaky_relu": _Curve(kernels.LEAKY),
-    "elu": _Curve(kernels.ELU), "gelu": _Curve(kernels.GELU), "silu": _Curve(kernels.SILU),
-    "sigmoid": _Curve(kernels.SIGMOID), "softplus": _Curve(kernels.SOFTPLUS),
-}
+    name: _IN_PLACE[name] if known.sumless else _Curve(getattr(kernels, name.upper()))
+    for name, known in members.ACTIVATIONS.items()}

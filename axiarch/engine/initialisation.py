@@ -8,6 +8,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from axiarch.engine.network import StackShape
+from axiarch.recipes.members import ACTIVATIONS
 
 Draw = Callable[[np.random.Generator, int, int], NDArray[np.float64]]
 
@@ -39,11 +40,6 @@ INITIALISATIONS: Mapping[str, Draw] = {
     "glorot": _uniform(lambda i, o: 2.0 / (i + o)), "glorot_normal": _normal(lambda i, o: 2.0 / (i + o)),
     "lecun": _normal(lambda i, o: 1.0 / i), "orthogonal": orthogonal, "small": _normal(lambda i, o: 1e-4),
 }
-#: What ``auto`` stands for, by activation.
-AUTO: Mapping[str, str] = {
-    "relu": "he", "leaky_relu": "he", "elu": "he", "gelu": "he", "silu": "he", "softplus": "he", "tanh": "glorot",
-    "sigmoid": "glorot", "identity": "lecun",
-}
 
 
 def first_weights(shape: StackShape, name: str, rng: np.random.Generator) -> NDArray[np.float64]:
@@ -53,10 +49,11 @@ def first_weights(shape: StackShape, name: str, rng: np.random.Generator) -> NDA
     """
     flat = np.zeros(shape.parameters)
     for placed in shape.placed:
-        if placed.layer.kind == "pool":
+        if not placed.weighted:
             continue
         before, after = placed.fan_in, placed.units
-        own = "glorot" if placed is shape.placed[-1] else AUTO[placed.layer.activation] if name == "auto" else name
+        auto = ACTIVATIONS[placed.layer.activation].initialisation
+        own = "glorot" if placed is shape.placed[-1] else auto if name == "auto" else name
         flat[placed.weights : placed.weights + before * after] = INITIALISATIONS[own](rng, before, after).ravel()
         if placed.layer.norm != "none":
             flat[placed.gains : placed.gains + after] = 1.0

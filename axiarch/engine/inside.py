@@ -32,7 +32,7 @@ class Inside:
     """
 
     def __init__(self, shape: StackShape, slots: int, dtype: DTypeLike) -> None:
-        weighted = [p for p in shape.placed if p.layer.kind != "pool"]
+        weighted = [p for p in shape.placed if p.weighted]
         self._units = [p.units for p in weighted]
         self._parts = np.array([*(p.weights for p in weighted), shape.weights], np.int64)
         self._before = np.zeros((slots, shape.weights), dtype)

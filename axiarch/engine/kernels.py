@@ -149,8 +149,8 @@ def sum_rows(d, grads, offset, active, rows):
 
 
 #: Columns of what bends the loss of each slot: label smoothing, share of its own label that a mixed row keeps, and for
-#: amounts the kind of the loss (squared, absolute, Huber) and the width of a Huber loss.
-SMOOTH, KEPT, KIND, WIDTH = range(4)
+#: amounts the width of a Huber loss.
+SMOOTH, KEPT, WIDTH = range(3)
 
 
 #: Two to the power -i.
@@ -194,7 +194,7 @@ def softmax_loss(z, labels, losses, sums, gradient, bends, gains, active, rows):
     losses, sums : (K,) and (K, 1 + C) float64 arrays
         The summed loss in nats and the number of rows whose largest logit is the label, in all and of each class, are
         added: without smoothing and weights, which only bend the gradient.
-    bends : (K, 4) array
+    bends : (K, 3) array
         The share of each label that is given to all classes alike (Szegedy et al. 2016), the share of its own label
         that a mixed row kept (the rest is that of its partner, row ``rows - 1 - b``), and two that only amounts use.
     gains : (K, C) array
@@ -281,23 +281,19 @@ def binary_loss(z, labels, losses, sums, gradient, bends, gains, active, rows):
 
 @njit(cache=True, error_model="numpy")
 def amounts_loss(z, targets, losses, sums, gradient, bends, gains, active, rows):
-    """Squared, absolute or Huber differences of T amounts; whichever trains, the mean square is what is reported.
+    """Differences of T amounts: the mean square is what is reported, whichever loss trains.
 
     Parameters
     ----------
     z : (K, B, T) array
-        Outputs; replaced by the gradient of the mean loss over T targets and the rows, if `gradient`: ``2 (z - y)``,
-        ``sign(z - y)``, or ``z - y`` cut to the width (Huber 1964).
+        Outputs; replaced by the differences ``z - y``, if `gradient`, which the kernel of the loss that trains
+        then turns into its gradient.
     targets : (K, B, T) array
     losses, sums : (K,) and (K, 2 T) float64 arrays
         The mean square over targets is added, and for each target the sum of squares, then of absolute differences.
-    bends : (K, 4) array
-        The last two are the kind of the loss and the width of a Huber loss, in spreads of the target.
     """
     count = z.shape[2]
-    share = z.dtype.type(1) / z.dtype.type(rows * count)
     for k in range(active):
-        kind, width = bends[k, KIND], bends[k, WIDTH]
         for t in range(count):
             squared = 0.0
             absolute = 0.0
@@ -306,15 +302,47 @@ def amounts_loss(z, targets, losses, sums, gradient, bends, gains, active, rows)
                 squared += float(away) * float(away)
                 absolute += abs(float(away))
                 if gradient:
-                    if kind == 0:
-                        z[k, b, t] = (share + share) * away
-                    elif kind == 1:
-                        z[k, b, t] = share if away > 0 else (-share if away < 0 else away * share)
-                    else:
-                        z[k, b, t] = share * min(max(away, -width), width) if away == away else away
+                    z[k, b, t] = away
             sums[k, t] += squared
             sums[k, count + t] += absolute
             losses[k] += squared / count
+
+
+# -- losses that amounts are trained on: each turns the differences `d` (K, B, T) of the slots named into the gradient
+# -- of its mean over targets and rows; `bends` (K, 3) holds the width of a Huber loss last, in spreads of the target
+
+
+@njit(cache=True, error_model="numpy")
+def squared_slopes(d, bends, slots, rows):
+    """The square of a difference: twice the difference."""
+    share = d.dtype.type(1) / d.dtype.type(rows * d.shape[2])
+    for k in slots:
+        for b in range(rows):
+            for t in range(d.shape[2]):
+                d[k, b, t] *= share + share
+
+
+@njit(cache=True, error_model="numpy")
+def absolute_slopes(d, bends, slots, rows):
+    """The size of a difference: its sign."""
+    share = d.dtype.type(1) / d.dtype.type(rows * d.shape[2])
+    for k in slots:
+        for b in range(rows):
+            for t in range(d.shape[2]):
+                away = d[k, b, t]
+                d[k, b, t] = share if away > 0 else (-share if away < 0 else away * share)
+
+
+@njit(cache=True, error_model="numpy")
+def huber_slopes(d, bends, slots, rows):
+    """Half the square up to a width, straight beyond it: the difference, cut to the width (Huber 1964)."""
+    share = d.dtype.type(1) / d.dtype.type(rows * d.shape[2])
+    for k in slots:
+        width = bends[k, WIDTH]
+        for b in range(rows):
+            for t in range(d.shape[2]):
+                away = d[k, b, t]
+                d[k, b, t] = share * min(max(away, -width), width) if away == away else away
 
 
 @njit(cache=True, error_model="numpy")
@@ -384,7 +412,7 @@ def gather(gathered, g, slots, shares):
 
 # -- curves: activations that are worked out from the sums ----------------------------------------------------------
 
-LEAKY, ELU, GELU, SILU, SIGMOID, SOFTPLUS = range(6)
+LEAKY_RELU, ELU, GELU, SILU, SIGMOID, SOFTPLUS = range(6)
 #: The slope of a leaky ReLU below zero.
 LEAK = 0.01
 _ROOT_HALF = 0.7071067811865476
@@ -393,7 +421,7 @@ _ROOT_TWO_PI = 0.3989422804014327
 
 @njit(cache=True, error_model="numpy", inline="always")
 def _curve(number, x):
-    if number == LEAKY:
+    if number == LEAKY_RELU:
         return x if x > 0 else LEAK * x
     if number == ELU:
         return x if x > 0 else math.expm1(x)
@@ -410,7 +438,7 @@ def _curve(number, x):
 
 @njit(cache=True, error_model="numpy", inline="always")
 def _slope(number, x):
-    if number == LEAKY:
+    if number == LEAKY_RELU:
         return 1.0 if x > 0 else LEAK
     if number == ELU:
         return 1.0 if x > 0 else math.exp(x)

@@ -8,6 +8,7 @@ their own, with the same code.
 from __future__ import annotations
 
 import math
+from collections.abc import Callable, Mapping
 from typing import Protocol
 
 import numpy as np
@@ -17,10 +18,15 @@ from axiarch.engine import kernels
 from axiarch.engine.activations import ACTIVATIONS
 from axiarch.engine.dropout import Dropout
 from axiarch.engine.network import Array, Placed, StackShape, turned
+from axiarch.recipes.layers import KINDS
 
 
 class BuiltLayer(Protocol):
     """What a pass asks of a layer."""
+
+    @property
+    def units(self) -> Units | None:
+        """Its weighted sums, where it has weights."""
 
     def forward(self, x: Array, flat: Array, active: int, rows: int) -> Array:
         """Return what goes out (K, B, …) of what comes in; K may be 1 in `x` where all slots see the same rows."""
@@ -176,7 +182,10 @@ class Conv:
 
 
 class Pool:
-    """The largest, or the mean, of each square."""
+    """The largest of each square."""
+
+    units = None
+    _mean = False
 
     def __init__(self, placed: Placed, index: int, slots: int, rows: int, dtype: DTypeLike,
                  dropout: Dropout | None) -> None:
@@ -190,7 +199,7 @@ class Pool:
         p = self._placed
         pictures = x.reshape(x.shape[0], -1, *p.before)
         seen = 1 if x.shape[0] == 1 else active
-        kernels.pool(pictures, self._out, self._which, p.layer.size, p.layer.mean, seen, rows)
+        kernels.pool(pictures, self._out, self._which, p.layer.size, self._mean, seen, rows)
         out = self._out[:1] if seen == 1 and active > 1 else self._out
         return out.reshape(out.shape[0], -1, p.after[-1])
 
@@ -200,14 +209,21 @@ class Pool:
             return None
         p = self._placed
         kernels.pool_backward(d.reshape(d.shape[0], -1, *p.after), self._below, self._which, p.layer.size,
-                              p.layer.mean, active, rows)
+                              self._mean, active, rows)
         return self._below.reshape(self._below.shape[0], -1, p.before[-1])
+
+
+class MeanPool(Pool):
+    """The mean of each square."""
+
+    _mean = True
 
 
 class Skip:
     """What comes into a layer is added to what goes out: a residual connection (He et al. 2016)."""
 
     def __init__(self, layer: BuiltLayer, placed: Placed, slots: int, rows: int, dtype: DTypeLike) -> None:
+        self.units = layer.units
         self._layer = layer
         self._shape = (-1, placed.after[-1])
         self._positions = placed.positions
@@ -234,7 +250,9 @@ class Skip:
         return below
 
 
-_KINDS: dict[str, type[Dense] | type[Conv] | type[Pool]] = {"dense": Dense, "conv": Conv, "pool": Pool}
+#: By the name of the kind: the class above of that name.
+LAYERS: Mapping[str, Callable[[Placed, int, int, int, DTypeLike, Dropout | None], BuiltLayer]] = {
+    name: globals()[name.title().replace(" ", "")] for name in KINDS}
 
 
 class Pass:
@@ -244,14 +262,12 @@ class Pass:
         self.layers: list[BuiltLayer] = []
         self._weighted: list[Units] = []
         self._positions: list[int] = []
-        weighted = 0
         for placed in shape.placed:
-            layer = _KINDS[placed.layer.kind](placed, weighted, slots, rows, dtype, dropout)
-            if not isinstance(layer, Pool):
+            layer = LAYERS[placed.layer.kind](placed, len(self._weighted), slots, rows, dtype, dropout)
+            if layer.units is not None:
                 self._weighted.append(layer.units)
                 self._positions.append(placed.positions)
             self.layers.append(Skip(layer, placed, slots, rows, dtype) if placed.skips else layer)
-            weighted += placed.layer.kind != "pool"
 
     def outputs(self) -> list[Array]:
         """Return what went out last of each layer with weights."""

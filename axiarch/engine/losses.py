@@ -1,20 +1,21 @@
 """Losses: what a network's outputs are held against, in one fused pass, and what is reported of it.
 
-A loss is added by one kernel and one entry of :data:`LOSSES`.
+What is measured is one kernel and one entry of :data:`LOSSES`. What amounts are trained on besides is a choice of
+recipes: one kernel and one entry of :data:`axiarch.recipes.members.TRAINED_ON`.
 """
 
 from __future__ import annotations
 
 import math
-from collections.abc import Callable, Sequence
-from dataclasses import dataclass
+from collections.abc import Callable, Mapping, Sequence
+from dataclasses import dataclass, field
 from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
 
 from axiarch.engine import kernels
-from axiarch.recipes.fields import FIELDS
+from axiarch.recipes.members import TRAINED_ON
 
 Floats = NDArray[np.float64]
 
@@ -38,6 +39,9 @@ class Loss:
         the variance of scaled amounts), to what else is measured.
     told : callable
         From outputs (N, outputs) to what they say: the probability of each class (N, C), or scaled amounts (N, T).
+    slopes : mapping of str to callable
+        Where recipes choose what is trained on: for each choice, what turns the kernel's differences into gradients,
+        as :func:`kernels.squared_slopes`.
     """
 
     kernel: Callable[..., None]
@@ -46,6 +50,7 @@ class Loss:
     reported: Callable[[float, Sequence[float]], float]
     metrics: Callable[[Floats, Sequence[float], Floats], tuple[float, ...]]
     told: Callable[[NDArray[Any]], NDArray[Any]]
+    slopes: Mapping[str, Callable[..., None]] = field(default_factory=dict)
 
 
 def unit_of(units: Sequence[float]) -> float:
@@ -94,14 +99,12 @@ def _errors(means: Floats, units: Sequence[float], known: Floats) -> tuple[float
     return float(means[1] * unit_of(units)), 1 - float(means[0]) / spread if spread > 0 else 0.0
 
 
-#: What a network of amounts may be trained on, by the name in recipes, as the kernel numbers it.
-TRAINED_ON = {name: number for number, name in enumerate(FIELDS["loss"].choices)}
-
 #: Losses by name.
 LOSSES: dict[str, Loss] = {
     "softmax": Loss(kernels.softmax_loss, False, lambda outputs: 1 + outputs, _as_it_is, _accuracies, _shares),
     "binary": Loss(kernels.binary_loss, False, lambda outputs: 3, _as_it_is, _accuracies, _both_shares),
-    "squared": Loss(kernels.amounts_loss, True, lambda outputs: 2 * outputs, _root, _errors, _amounts),
+    "squared": Loss(kernels.amounts_loss, True, lambda outputs: 2 * outputs, _root, _errors, _amounts,
+                    {name: getattr(kernels, f"{name}_slopes") for name in TRAINED_ON}),
 }
 
 

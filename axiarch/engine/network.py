@@ -9,7 +9,9 @@ from functools import cached_property
 import numpy as np
 from numpy.typing import DTypeLike, NDArray
 
-from axiarch.recipes.network import Layer, Shape, shapes_of
+from axiarch.recipes.layers import KINDS, Layer, Shape
+from axiarch.recipes.members import ACTIVATIONS
+from axiarch.recipes.network import shapes_of
 from axiarch.recipes.recipe import Recipe
 
 Array = NDArray[np.floating]
@@ -21,8 +23,6 @@ WORKING_SET = 3 << 20
 MOST_RUNS = 64
 #: Most steps whose rows are gathered at once, and most bytes of them: a share of the cache.
 GATHERED_STEPS, GATHERED = 16, 1 << 19
-#: Activations whose slope is worked out from what went out, so that the sums need not be kept.
-SUMLESS = frozenset({"relu", "tanh", "identity"})
 #: Weights from which on a product takes them transposed as fast as laid out.
 _TURNED = 1 << 14
 #: Rows evaluated at once. Fixed, because the bits of a matrix product may depend on its number of rows.
@@ -59,10 +59,19 @@ class Placed:
 
     @property
     def fan_in(self) -> int:
-        """The numbers I that one sum is made of."""
-        if self.layer.kind == "conv":
-            return self.layer.size**2 * self.before[-1]
-        return math.prod(self.before)
+        """The numbers I that one sum is made of; 0 where there are no weights."""
+        fan_in = KINDS[self.layer.kind].fan_in
+        return fan_in(self.layer, self.before) if fan_in is not None else 0
+
+    @property
+    def weighted(self) -> bool:
+        """Whether the layer has weights."""
+        return KINDS[self.layer.kind].fan_in is not None
+
+    @property
+    def scratch(self) -> tuple[int, int]:
+        """Numbers that one example takes beside what goes out: always, and in training too."""
+        return KINDS[self.layer.kind].scratch(self.layer, self.before, self.after)
 
     @property
     def positions(self) -> int:
@@ -135,8 +144,8 @@ class StackShape:
         shapes = (self.inputs, *shapes_of(self.layers, self.inputs), (self.outputs,))
         output = Layer("dense", self.outputs, activation="identity", norm="none", drop=0.0)
         bare = [Placed(layer, a, b) for layer, a, b in zip((*self.layers, output), shapes, shapes[1:], strict=False)]
-        sizes = [p.fan_in * p.units if p.layer.kind != "pool" else 0 for p in bare]
-        biases = [p.units if p.layer.kind != "pool" else 0 for p in bare]
+        sizes = [p.fan_in * p.units if p.weighted else 0 for p in bare]
+        biases = [p.units if p.weighted else 0 for p in bare]
         gains = [p.units if p.layer.norm in ("batch", "layer") else 0 for p in bare]
         kept = [2 * p.units if p.layer.norm == "batch" else 0 for p in bare]
         starts = np.cumsum([0, *sizes, *biases, *gains, *kept]).tolist()
@@ -153,7 +162,7 @@ class StackShape:
     @cached_property
     def weights(self) -> int:
         """Number of weights, without biases and gains: what decay pulls at."""
-        return sum(p.fan_in * p.units for p in self.placed if p.layer.kind != "pool")
+        return sum(p.fan_in * p.units for p in self.placed if p.weighted)
 
     @cached_property
     def trained(self) -> int:
@@ -169,14 +178,14 @@ class StackShape:
     @cached_property
     def work(self) -> int:
         """Multiplications and additions of one training step of one run, forward and backward."""
-        weighted = [p for p in self.placed if p.layer.kind != "pool"]
+        weighted = [p for p in self.placed if p.weighted]
         return 6 * self.batch_size * sum(p.fan_in * p.units * p.positions for p in weighted)
 
     @cached_property
     def numbers(self) -> int:
         """Numbers that one example takes in training: what goes out of each layer, twice, and unfolded windows."""
         return math.prod(self.inputs) + sum(
-            2 * math.prod(p.after) + (2 * p.fan_in * p.positions if p.layer.kind == "conv" else 0)
+            2 * math.prod(p.after) + (2 * p.scratch[0] if p.weighted else 0)
             + (math.prod(p.after) if p.layer.norm != "none" else 0) for p in self.placed)
 
     def run_bytes(self, dtype: DTypeLike = np.float32) -> int:
@@ -188,15 +197,14 @@ class StackShape:
         total = 0
         for p in self.placed:
             out = rows * math.prod(p.after)
-            if p.layer.kind == "pool":
-                total += 2 * out + (rows * math.prod(p.before) if trains else 0)
+            total += rows * (p.scratch[0] + (p.scratch[1] if trains else 0))
+            if not p.weighted:
+                total += out
                 continue
             windows = rows * p.positions * p.fan_in
-            total += out * (1 + (p.layer.activation not in SUMLESS and trains) + (p.layer.norm != "none"))
+            total += out * (1 + (not ACTIVATIONS[p.layer.activation].sumless and trains) + (p.layer.norm != "none"))
             total += max(p.units, rows * p.positions) if p.layer.norm != "none" else 0
             total += windows + (p.units * p.fan_in if turned(p) else 0) if trains else 0
-            if p.layer.kind == "conv":
-                total += windows + (rows * math.prod(p.before) if trains else 0)
             total += 2 * out if p.skips else 0
         return total
 

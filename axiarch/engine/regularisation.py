@@ -8,7 +8,6 @@ import numpy as np
 from numpy.typing import DTypeLike, NDArray
 
 from axiarch.engine import kernels
-from axiarch.engine.losses import TRAINED_ON
 from axiarch.engine.network import Array, StackShape
 from axiarch.engine.streams import Streams
 from axiarch.recipes.recipe import Recipe
@@ -37,7 +36,7 @@ class Regularisation:
             "crop", "mixing")}
         self._shifts, self._flips = np.zeros(slots, np.int64), np.zeros(slots, np.int64)
         self.picture_keys = np.zeros(slots, np.uint64)
-        self._weighted = [p for p in shape.placed if p.layer.kind != "pool"]
+        self._weighted = [p for p in shape.placed if p.weighted]
         self._kept = np.ones((slots, steps))
         self.start_epoch(slots)
 
@@ -46,8 +45,7 @@ class Regularisation:
 
         `balance` is what rows of each class (C,) count where all classes are to weigh alike; None for amounts.
         """
-        self.bends[slot] = (recipe.real("label_smoothing"), 1.0, TRAINED_ON[recipe.word("loss")],
-                            recipe.real("huber_width"))
+        self.bends[slot] = (recipe.real("label_smoothing"), 1.0, recipe.real("huber_width"))
         balanced = recipe.word("class_weights") == "balanced" and balance is not None
         self.gains[slot] = balance if balanced else 1.0
         for name, values in self._limits.items():
@@ -127,8 +125,8 @@ class Regularisation:
 
 
 def still_bends(slots: int, dtype: DTypeLike) -> Array:
-    """Return what leaves every slot's loss as it is (K, 4)."""
-    return np.tile(np.array([0.0, 1.0, 0.0, 1.0], dtype), (slots, 1))
+    """Return what leaves every slot's loss as it is (K, 3)."""
+    return np.tile(np.array([0.0, 1.0, 1.0], dtype), (slots, 1))
 
 
 def class_gains(labels: NDArray[np.int32], outputs: int) -> NDArray[np.float64]:

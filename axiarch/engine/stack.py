@@ -152,7 +152,7 @@ class Stack:
         self._evaluated = np.zeros_like(self.parameters)
         self._done = np.zeros(k, np.int64)
         self._state = np.zeros((STATES, k, shape.parameters), dtype)
-        weighted = [p for p in shape.placed if p.layer.kind != "pool"]
+        weighted = [p for p in shape.placed if p.weighted]
         self._dropout = Dropout([(p.units, b * p.positions) for p in weighted], k, dtype)
         self._drops = [p.layer.drop for p in weighted]
         self._pass = Pass(shape, k, b, dtype, self._dropout)
@@ -169,6 +169,7 @@ class Stack:
         self._gathers = False
         self._gathering = 0.0
         self._starts = np.array([*(p.weights for p in weighted), shape.weights], np.int64)
+        self._trained_on: list[tuple[str, NDArray[np.int64]]] = []
         self._losses = np.zeros(k)
         self._sums = np.zeros((k, self._loss.sums(shape.outputs)))
 
@@ -242,7 +243,8 @@ class Stack:
         started = time.perf_counter()
         waited = self._gathering = 0.0
         last_rates = self._start_epoch()
-        groups = self._groups()
+        groups = self._groups("optimiser")
+        self._trained_on = self._groups("loss") if self._loss.slopes else []
         rows = min(self._rows, self.steps * self.shape.batch_size)
         sources = [slot.source for slot in self._slots]
         self._feed.start_epoch([source.train for source in sources], rows)
@@ -327,9 +329,9 @@ class Stack:
         else:
             kernels.shuffle(order, k, streams.order_key(epoch))
 
-    def _groups(self) -> list[tuple[str, NDArray[np.int64]]]:
-        """Return the optimisers in use, each with its slots."""
-        names = [slot.run.recipe.word("optimiser") for slot in self._slots]
+    def _groups(self, choice: str) -> list[tuple[str, NDArray[np.int64]]]:
+        """Return the members of a choice that are in use, each with its slots."""
+        names = [slot.run.recipe.word(choice) for slot in self._slots]
         return [(name, np.flatnonzero(np.array(names) == name)) for name in sorted(set(names))]
 
     def _step(self, step: int, start: int, stop: int, active: int,
@@ -343,6 +345,8 @@ class Stack:
         outputs = self._pass.forward(inputs, self.parameters, active, rows)
         self._loss.kernel(outputs, targets, self._losses, self._sums, True, self._bent.bends, self._bent.gains,
                           active, rows)
+        for name, slots in self._trained_on:
+            self._loss.slopes[name](outputs, self._bent.bends, slots, rows)
         self._pass.backward(outputs, self.parameters, self.gradients, active, rows)
         moved = self._moved
         if self._gathers:

@@ -49,8 +49,9 @@ def _train_all() -> None:
     for activation, optimiser in itertools.zip_longest(ACTIVATIONS, OPTIMISERS):
         _train({"activation": activation or "relu", "optimiser": optimiser or "sgd", "width": 5, "dropout": 0.5},
                "softmax")
-    for loss in LOSSES:
-        _train({"depth": 0}, loss)
+    for name, loss in LOSSES.items():
+        for choice in loss.slopes or ("squared",):
+            _train({"depth": 0, "loss": choice}, name)
     for norm in ("batch", "layer"):
         _train({"depth": 1, "width": 2, "normalisation": norm}, "softmax")
     _train({"l1": 0.1, "max_norm": 1.0, "clip_norm": 1.0, "input_noise": 0.1, "mixing": 0.5, "accumulation": 2},

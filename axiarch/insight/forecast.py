@@ -13,7 +13,7 @@ from dataclasses import dataclass
 import numpy as np
 
 from axiarch.engine.network import StackShape
-from axiarch.recipes.network import Shape
+from axiarch.recipes.layers import Shape
 from axiarch.recipes.recipe import Recipe
 
 #: Seconds until workers train: starting processes and loading kernels.

@@ -1,8 +1,9 @@
-"""The members of families that a recipe chooses from: optimisers and schedules.
+"""The members of families that a recipe chooses from: optimisers, schedules, losses of amounts, activations.
 
 One entry here makes a member known everywhere: to the values of recipes and which of them it uses, to the remarks on
-a rate, and to the engine, which finds the formula by the member's name (``<name>_step`` among its kernels, or a
-function of that name among its schedules).
+a rate, and to the engine, which finds the formula by the member's name: ``<name>_step`` or ``<name>_slopes`` among its
+kernels, a function of that name among its schedules. Kinds of layers have a file of their own, ``layers.py``, and
+stopping rules theirs in the engine; a value that a new member needs is one entry of ``fields.py``.
 """
 
 from __future__ import annotations
@@ -68,4 +69,37 @@ SCHEDULES: Mapping[str, tuple[str, ...]] = {
     "restarts": ("last_share", "period", "period_growth"),
     "one_cycle": ("last_share", "peak_at"),
     "stalled": ("rate_decay", "stall"),
+}
+
+#: What a network of amounts may be trained on, and which values each uses.
+TRAINED_ON: Mapping[str, tuple[str, ...]] = {"squared": (), "absolute": (), "huber": ("huber_width",)}
+
+
+@dataclass(frozen=True)
+class Activation:
+    """One curve that hidden units bend their sums by.
+
+    Attributes
+    ----------
+    initialisation : str
+        What ``auto`` draws the first weights by.
+    sumless : bool
+        Whether its slope is worked out from what goes out, so that the sums need not be kept.
+    """
+
+    initialisation: str = "he"
+    sumless: bool = False
+
+
+#: By name; a curve that keeps the sums has its number among the kernels, under its name in capitals.
+ACTIVATIONS: Mapping[str, Activation] = {
+    "relu": Activation(sumless=True),
+    "leaky_relu": Activation(),
+    "elu": Activation(),
+    "gelu": Activation(),
+    "silu": Activation(),
+    "tanh": Activation("glorot", sumless=True),
+    "sigmoid": Activation("glorot"),
+    "softplus": Activation(),
+    "identity": Activation("lecun", sumless=True),
 }

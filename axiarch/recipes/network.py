@@ -16,94 +16,19 @@ What a part leaves open is as the recipe says: ``conv 8, pool 2, conv 16 batch n
 from __future__ import annotations
 
 import re
-from collections.abc import Mapping
-from dataclasses import dataclass, replace
+from collections.abc import Callable, Mapping
+from dataclasses import replace
 from functools import lru_cache
 from typing import Literal
 
-from axiarch.errors import NotationError, RecipeError
+from axiarch.errors import NotationError
+from axiarch.recipes.layers import KINDS, Layer, Shape
+from axiarch.recipes.members import ACTIVATIONS
 
-Shape = tuple[int, ...]
-
-#: What a hidden unit may do to its sum.
-ACTIVATIONS = ("relu", "leaky_relu", "elu", "gelu", "silu", "tanh", "sigmoid", "softplus", "identity")
 NORMS = ("none", "batch", "layer")
 #: Layers that a line may have: deeper ones are mistakes.
 MOST_LAYERS = 256
 _WORD = re.compile(r"\s*(\S+)")
-
-
-@dataclass(frozen=True)
-class Layer:
-    """One hidden layer.
-
-    Attributes
-    ----------
-    kind : {"dense", "conv", "pool"}
-    units : int
-        Units H, or channels C of a convolution.
-    size, stride : int
-        Of a convolution's window or a pool's square.
-    valid : bool
-        Whether windows stay inside the picture, which then shrinks.
-    mean : bool
-        Whether a pool takes the mean.
-    activation, norm : str
-        Empty is as the recipe says.
-    drop : float or None
-        Share of units silenced; None is as the recipe says.
-    residual : bool
-        Whether what comes in is added to what goes out, where the shapes agree.
-    """
-
-    kind: Literal["dense", "conv", "pool"]
-    units: int = 0
-    size: int = 0
-    stride: int = 1
-    valid: bool = False
-    mean: bool = False
-    activation: str = ""
-    norm: str = ""
-    drop: float | None = None
-    residual: bool = False
-
-    @property
-    def name(self) -> str:
-        """The layer as people read it."""
-        if self.kind == "pool":
-            return f"{'mean ' if self.mean else ''}pool {self.size}"
-        if self.kind == "conv":
-            return f"conv {self.units} {self.size}x{self.size}" + (f" stride {self.stride}" if self.stride > 1 else "")
-        return self.activation or "dense"
-
-    def after(self, shape: Shape, place: str) -> Shape:
-        """Return the shape (H, W, C) or (H,) that comes of `shape`.
-
-        Raises
-        ------
-        RecipeError
-            If the layer cannot take it.
-        """
-        if self.kind == "dense":
-            return (self.units,)
-        if len(shape) != 3:
-            raise RecipeError(f"{self.name} needs a picture; what comes in is {said(shape)}", place,
-                              "put it before the fully connected layers, on data of pictures")
-        height, width, channels = shape
-        if (self.kind == "pool" or self.valid) and min(height, width) < self.size:
-            raise RecipeError(f"{self.name} does not fit into {said(shape)}", place,
-                              "leave it out, or take a smaller size")
-        if self.kind == "pool":
-            return (height // self.size, width // self.size, channels)
-        loss = self.size - 1 if self.valid else 0
-        return (-(-(height - loss) // self.stride), -(-(width - loss) // self.stride), self.units)
-
-
-def said(shape: Shape) -> str:
-    """Return a shape as people read it."""
-    if len(shape) == 1:
-        return f"{shape[0]} numbers"
-    return f"{shape[0]} x {shape[1]} in {shape[2]} channel{'s' if shape[2] != 1 else ''}"
 
 
 #: Stands in a parsed line for the layers that depth, width and shape make.
@@ -198,18 +123,17 @@ class _Words:
         if words[1:3] == ["narrowing", "from"]:
             count = self._whole("a number of layers", MOST_LAYERS)
             self._take("narrowing", "from")
-            return [Layer("dense", width) for width in funnel(self._whole("a width"), count)]
+            return [KINDS["dense"].made(width) for width in funnel(self._whole("a width"), count)]
         return 1
 
     def _layer(self) -> Layer:
-        if self._take("conv"):
-            return Layer("conv", self._whole("a number of channels"), 3)
-        mean = self._take("mean")
-        if self._take("pool"):
-            return Layer("pool", 0, self._whole("a size", 64), mean=mean)
+        for kind in sorted(KINDS.values(), key=lambda each: -len(each.words)):
+            if kind.words and self._take(*kind.words):
+                return kind.made(self._whole(kind.number, kind.most))
         word = self._next("a layer")
-        if word.isdigit() and 1 <= int(word) <= 16384:
-            return Layer("dense", int(word))
+        bare = next(kind for kind in KINDS.values() if not kind.words)
+        if word.isdigit() and 1 <= int(word) <= bare.most:
+            return bare.made(int(word))
         raise self._wrong(f"{word!r} is no layer", "such as 64, 3 of 64, 2 narrowing from 128, conv 16, pool 2, hidden")
 
     def _modified(self, layer: Layer) -> Layer:
@@ -218,29 +142,48 @@ class _Words:
         return layer
 
     def _modify(self, layer: Layer) -> Layer:
-        for norm in NORMS[1:]:
-            if layer.kind != "pool" and self._take(norm, "norm"):
-                return replace(layer, norm=norm)
-        if layer.kind != "pool" and self._take("no", "norm"):
-            return replace(layer, norm="none")
-        if layer.kind == "conv":
-            if self._take("size"):
-                return replace(layer, size=self._whole("a size", 31))
-            if self._take("stride"):
-                return replace(layer, stride=self._whole("a stride", 16))
-            if self._take("valid"):
-                return replace(layer, valid=True)
+        behind = KINDS[layer.kind].behind
+        for name in behind:
+            changed = _ENDINGS[name][1](self, layer)
+            if changed is not None:
+                return changed
         word = self._next("")
-        if layer.kind != "pool" and word == "residual":
-            return replace(layer, residual=True)
-        if layer.kind != "pool" and word in ACTIVATIONS:
-            return replace(layer, activation=word)
-        if layer.kind != "pool" and word == "drop":
-            return replace(layer, drop=self._share())
-        fits = "nothing" if layer.kind == "pool" else (
-            "an activation, batch norm, layer norm, no norm, drop 0.2, residual")
         raise self._wrong(f"{word!r} does not belong behind a {layer.kind} layer",
-                          fits + (", size 5, stride 2, valid" if layer.kind == "conv" else ""))
+                          ", ".join(_ENDINGS[name][0] for name in behind) or "nothing")
+
+    def activation(self, layer: Layer) -> Layer | None:
+        """Take the name of an activation."""
+        for word in ACTIVATIONS:
+            if self._take(word):
+                return replace(layer, activation=word)
+        return None
+
+    def norm(self, layer: Layer) -> Layer | None:
+        """Take a normalisation."""
+        for norm in NORMS:
+            if self._take("no" if norm == "none" else norm, "norm"):
+                return replace(layer, norm=norm)
+        return None
+
+    def drop(self, layer: Layer) -> Layer | None:
+        """Take a share of units that are silenced."""
+        return replace(layer, drop=self._share()) if self._take("drop") else None
+
+    def residual(self, layer: Layer) -> Layer | None:
+        """Take a residual connection."""
+        return replace(layer, residual=True) if self._take("residual") else None
+
+    def size(self, layer: Layer) -> Layer | None:
+        """Take the size of a window."""
+        return replace(layer, size=self._whole("a size", 31)) if self._take("size") else None
+
+    def stride(self, layer: Layer) -> Layer | None:
+        """Take how far a window moves."""
+        return replace(layer, stride=self._whole("a stride", 16)) if self._take("stride") else None
+
+    def valid(self, layer: Layer) -> Layer | None:
+        """Take that windows stay inside."""
+        return replace(layer, valid=True) if self._take("valid") else None
 
     def _share(self) -> float:
         word = self._next("a share")
@@ -251,6 +194,14 @@ class _Words:
         if not 0 <= share <= 0.95:
             raise self._wrong(f"{word!r} is no share", "give a number from 0 to 0.95")
         return share
+
+
+#: What may stand behind a layer, by the name that its kind gives: as people write it, and how it is read.
+_ENDINGS: Mapping[str, tuple[str, Callable[[_Words, Layer], Layer | None]]] = {
+    "activation": ("an activation", _Words.activation), "norm": ("batch norm, layer norm, no norm", _Words.norm),
+    "drop": ("drop 0.2", _Words.drop), "residual": ("residual", _Words.residual), "size": ("size 5", _Words.size),
+    "stride": ("stride 2", _Words.stride), "valid": ("valid", _Words.valid),
+}
 
 
 def funnel(width: int, depth: int) -> list[int]:
@@ -267,7 +218,7 @@ def layers_of(values: Mapping[str, object]) -> tuple[Layer, ...]:
     layers: list[Layer] = []
     for part in parse_network(str(values["network"])):
         layers += [Layer("dense", w, residual=residual) for w in widths] if part == HIDDEN else [part]
-    return tuple(each if each.kind == "pool" else replace(
+    return tuple(each if KINDS[each.kind].fan_in is None else replace(
         each, activation=each.activation or activation, norm=each.norm or norm, residual=each.residual or residual)
         for each in layers)
 

@@ -10,7 +10,8 @@ from functools import cached_property
 from axiarch.errors import RecipeError
 from axiarch.recipes.conditions import Value, written
 from axiarch.recipes.fields import FIELDS, field_named
-from axiarch.recipes.network import Layer, layers_of
+from axiarch.recipes.layers import Layer
+from axiarch.recipes.network import layers_of
 
 
 class Recipe(Mapping[str, Value]):

@@ -43,7 +43,10 @@ class LossLaws:
         """Return mean losses (K,) and mean sums; `z` becomes the gradient if that is wanted."""
         runs, rows, outputs = z.shape
         losses, sums = np.zeros(runs), np.zeros((runs, LOSSES[self.name].sums(outputs)))
-        LOSSES[self.name].kernel(z, targets, losses, sums, gradient, *plain(runs, outputs, z.dtype), runs, rows)
+        bends, gains = plain(runs, outputs, z.dtype)
+        LOSSES[self.name].kernel(z, targets, losses, sums, gradient, bends, gains, runs, rows)
+        if gradient and LOSSES[self.name].slopes:
+            LOSSES[self.name].slopes[self.name](z, bends, np.arange(runs), rows)
         return losses / rows, sums / rows
 
     def test_the_gradient_is_that_of_the_mean_loss(self) -> None:

@@ -60,7 +60,7 @@ class Bending(unittest.TestCase):
     def test_smoothed_labels_have_the_gradient_of_the_smoothed_loss(self) -> None:
         rng = np.random.default_rng(0)
         z, labels, smooth = rng.normal(size=(1, 4, 3)), rng.integers(0, 3, (1, 4)).astype(np.int32), 0.3
-        bends = np.array([[smooth, 1.0, 0.0, 1.0]])
+        bends = np.array([[smooth, 1.0, 1.0]])
         wanted = (1 - smooth) * np.eye(3)[labels[0]] + smooth / 3
         p = np.exp(z[0]) / np.exp(z[0]).sum(1, keepdims=True)
         kernels.softmax_loss(z, labels, np.zeros(1), np.zeros((1, 4)), True, bends, np.ones((1, 3)), 1, 4)

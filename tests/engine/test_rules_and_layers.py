@@ -9,7 +9,7 @@ from collections.abc import Iterator
 import numpy as np
 
 from axiarch.engine.dropout import Dropout
-from axiarch.engine.layers import _KINDS, BuiltLayer
+from axiarch.engine.layers import LAYERS, BuiltLayer
 from axiarch.engine.network import Placed, StackShape
 from axiarch.engine.run import EpochNumbers
 from axiarch.engine.stopping import RULES, Setting, Watch
@@ -75,11 +75,11 @@ class StoppingRulesConform(unittest.TestCase):
 class LayersConform(unittest.TestCase):
     """Laws that hold for every kind of layer, alone."""
 
-    lines = {"dense": "3 tanh", "conv": "conv 3 tanh", "pool": "mean pool 2"}
+    lines = {"dense": "3 tanh", "conv": "conv 3 tanh", "pool": "pool 2", "mean pool": "mean pool 2"}
     slots, rows = 3, 4
 
     def each(self) -> Iterator[tuple[str, Placed, BuiltLayer, np.ndarray, np.ndarray]]:
-        self.assertEqual(set(self.lines), set(_KINDS))
+        self.assertEqual(set(self.lines), set(LAYERS))
         rng = np.random.default_rng(0)
         for kind, line in self.lines.items():
             inputs = (4, 4, 2) if kind != "dense" else (5,)
@@ -87,7 +87,7 @@ class LayersConform(unittest.TestCase):
             placed = shape.placed[0]
             dropout = Dropout([(placed.units, self.rows * placed.positions)], self.slots, np.float64)
             dropout.start_step(0, self.slots)
-            layer = _KINDS[kind](placed, 0, self.slots, self.rows, np.dtype(np.float64), dropout)
+            layer = LAYERS[kind](placed, 0, self.slots, self.rows, np.dtype(np.float64), dropout)
             flat = rng.normal(size=(self.slots, shape.parameters))
             yield kind, placed, layer, flat, rng.normal(size=(self.slots, self.rows, math.prod(inputs)))
 

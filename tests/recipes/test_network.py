@@ -11,7 +11,9 @@ from hypothesis import strategies as st
 
 from axiarch.errors import NotationError, RecipeError
 from axiarch.recipes.fields import FIELDS
-from axiarch.recipes.network import ACTIVATIONS, HIDDEN, Layer, funnel, parse_network, shapes_of
+from axiarch.recipes.layers import Layer
+from axiarch.recipes.members import ACTIVATIONS
+from axiarch.recipes.network import HIDDEN, funnel, parse_network, shapes_of
 from axiarch.recipes.notation import parse
 from axiarch.recipes.recipe import Recipe
 
@@ -23,7 +25,7 @@ class Reading(unittest.TestCase):
             "3 narrowing from 10": (Layer("dense", 10), Layer("dense", 5), Layer("dense", 2)),
             "conv 8": (Layer("conv", 8, 3),), "2 of conv 4 valid": (Layer("conv", 4, 3, valid=True),) * 2,
             "conv 8 size 5 stride 2 tanh": (Layer("conv", 8, 5, 2, activation="tanh"),),
-            "pool 2, mean pool 3": (Layer("pool", 0, 2), Layer("pool", 0, 3, mean=True)),
+            "pool 2, mean pool 3": (Layer("pool", 0, 2), Layer("mean pool", 0, 3)),
             "16 batch norm drop 0.25 residual": (Layer("dense", 16, norm="batch", drop=0.25, residual=True),),
             "16 no norm": (Layer("dense", 16, norm="none"),),
             "2 narrowing from 8 tanh, 3": (Layer("dense", 8, activation="tanh"), Layer("dense", 4, activation="tanh"),

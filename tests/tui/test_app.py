@@ -23,6 +23,7 @@ from axiarch.tui.actions import ACTIONS, VIEWS, actions_of
 from axiarch.tui.app import AxiarchApp
 from axiarch.tui.palette import DARK, LIGHT, PALETTES
 from axiarch.tui.terms import ABOUT, TERMS
+from axiarch.tui.views.ladder import LadderView, Rungs
 from axiarch.tui.widgets.dialogs import Help, Question
 from tests.support import FolderCase, ring_rows, ring_search, ring_workspace, write_csv
 
@@ -432,11 +433,13 @@ class Searching(AppCase):
 
             s = app._state.snapshot
             assert s is not None
-            chosen = app.query_one("#ladder").selected()  # type: ignore[attr-defined]
+            ladder = app.query_one("#ladder", LadderView)
+            await self.until(pilot, lambda: ladder.query_one(Rungs).cursor == 2)
+            chosen = ladder.selected()
             rows = (s.ranking.rows[2], *s.ranking.rows[:2], *s.ranking.rows[3:])
             app.post_message(said.SnapshotTaken(replace(s, ranking=replace(s.ranking, rows=rows))))
-            await pilot.pause(0.2)
-            self.assertEqual(app.query_one("#ladder").selected(), chosen)  # type: ignore[attr-defined]
+            await self.until(pilot, lambda: ladder.query_one(Rungs).cursor == 0)
+            self.assertEqual(ladder.selected(), chosen)
 
 
 class Frame(AppCase):

@@ -19,31 +19,6 @@ from axiarch.recipes.searchfile import MethodChoice, SearchFile
 from axiarch.recipes.space import Knob, Space, inactive_knobs
 from axiarch.search.methods import METHODS, make_method
 
-#: The range that `vary` proposes for each value.
-USUAL: Mapping[str, str] = {
-    "network": "hidden | 3 narrowing from 128", "depth": "1 .. 4", "width": "16 .. 256 doubling",
-    "shape": "constant | funnel", "activation": "relu | gelu | tanh", "normalisation": "none | batch | layer",
-    "residual": "no | yes", "initialisation": "he | glorot | orthogonal",
-    "batch_size": "16 .. 128 doubling", "epochs": "20 | 40 | 80",
-    "optimiser": "momentum | rmsprop | adam", "learning_rate": "1e-4 .. 1e-1 log",
-    "momentum": "0.8 .. 0.99", "beta1": "0.8 .. 0.95", "beta2": "0.99 | 0.999", "rho": "0.9 | 0.99",
-    "epsilon": "1e-8 .. 1e-4 log",
-    "schedule": "constant | cosine | one_cycle", "rate_decay": "0.5 .. 1", "stair": "5 | 10 | 20",
-    "stall": "3 | 5 | 10",
-    "slowing": "0.01 .. 1 log", "power": "1 | 2", "last_share": "0.001 .. 0.1 log", "period": "5 | 10 | 20",
-    "period_growth": "1 | 2", "peak_at": "0.2 .. 0.5", "warm_up": "0 | 1 | 3", "hold": "0 | 5 | 10",
-    "rate_moves": "step | epoch",
-    "sampling": "shuffled | balanced", "last_batch": "keep | drop", "averaging": "0 | 0.99 | 0.999",
-    "accumulation": "1 | 2 | 4", "loss": "squared | absolute | huber", "huber_width": "0.3 .. 3 log",
-    "mixing": "0 .. 0.4", "crop": "0 .. 0.4", "most_seconds": "10 | 30",
-    "shift": "0 .. 3", "flip": "no | yes", "contrast": "0 .. 0.4", "erase": "0 .. 0.5",
-    "dropout": "0 .. 0.6", "l1": "1e-6 .. 1e-2 log", "l2": "1e-6 .. 1e-2 log", "weight_decay": "1e-4 .. 1 log",
-    "max_norm": "1 | 2 | 4", "clip_norm": "0.1 .. 10 log", "clip_value": "0.1 | 0.5 | 1",
-    "label_smoothing": "0 .. 0.2", "class_weights": "equal | balanced", "input_noise": "0 .. 0.3",
-    "patience": "5 | 10 | 20", "min_improvement": "1e-5 .. 1e-2 log", "stuck_after": "3 | 5", "most_gap": "0.2 | 0.5",
-    "most_steps": "1000 | 3000",
-}
-
 
 @dataclass(frozen=True)
 class Line:
@@ -94,11 +69,7 @@ def shown_lines(search: SearchFile, pictures: bool = True, amounts: bool = True)
     """Return the lines worth showing: values without effect as things stand are left out unless they vary."""
     return [line for line in lines(search) if line.varies or (
         line.applies and (pictures or line.group != "pictures")
-        and line.key not in (_OF_CLASSES if amounts else _OF_AMOUNTS))]
-
-
-#: Values that have an effect only where classes are predicted, and only where amounts are.
-_OF_CLASSES, _OF_AMOUNTS = ("label_smoothing", "class_weights"), ("loss", "huber_width")
+        and not (line.recipe and FIELDS[line.key].only == ("classes" if amounts else "amounts")))]
 
 
 def _may_apply(space: Space, name: str) -> bool:
@@ -154,7 +125,7 @@ def toggled(search: SearchFile, line: Line) -> SearchFile:
     """Return the search with a value varying over its usual range, or fixed at its base value again."""
     if not line.recipe:
         return search
-    return edited(search, line, line.base if line.varies else USUAL[line.key])
+    return edited(search, line, line.base if line.varies else FIELDS[line.key].ranged)
 
 
 def _edited_search(search: SearchFile, key: str, text: str) -> SearchFile:
