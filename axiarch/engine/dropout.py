@@ -30,7 +30,6 @@ class Dropout:
         self.thresholds = np.zeros((len(words), capacity), dtype=np.uint64)
         self._scales: Array = np.ones((len(words), capacity), dtype=dtype)
         self.keys = np.zeros(capacity, dtype=np.uint64)
-        self._first = np.zeros(capacity, dtype=np.uint64)
         self._any = [False] * len(words)
         self._active = -1
         self._step_start = 0
@@ -61,5 +60,5 @@ class Dropout:
     def apply(self, a: Array, layer: int, active: int, rows: int) -> None:
         """Silence units of `a` (K, B, H) in place, the same ones each time within a step."""
         if self._any[layer]:
-            self._first[:] = self._step_start + self._layer_words[layer]
-            kernels.drop(a, self.thresholds[layer], self._scales[layer], self.keys, self._first, active, rows)
+            kernels.drop(a, self.thresholds[layer], self._scales[layer], self.keys,
+                         self._step_start + self._layer_words[layer], active, rows)

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import numpy as np
-from numpy.typing import DTypeLike
+from numpy.typing import DTypeLike, NDArray
 
 from axiarch.engine import kernels
 from axiarch.engine.layers import Pass
@@ -64,8 +64,7 @@ class Inside:
 
     def numbers(self, flat: Array, grads: Array, active: int) -> list[tuple[LayerNumbers, ...]]:
         """Return the numbers of every layer, for each slot."""
-        layers = len(self._units)
-        slopes, sizes, moved = (np.zeros((active, layers)) for _ in range(3))
+        slopes, sizes, moved = (np.zeros((active, len(self._units))) for _ in range(3))
         kernels.part_squares(grads, self._parts, slopes, active)
         kernels.part_squares(flat, self._parts, sizes, active)
         np.subtract(flat[:active, : self._before.shape[1]], self._before[:active], out=self._before[:active])
@@ -75,10 +74,14 @@ class Inside:
         near = self._level[:active] > NEAR * np.repeat(self._looked, self._units)
         full = np.add.reduceat(near, self._starts, axis=1, dtype=np.float64) / self._units
         moved = np.sqrt(np.divide(moved, sizes, out=np.zeros_like(moved), where=sizes > 0))
-        return [tuple((_short(g), _short(d), _short(m), _short(s)) for g, d, m, s in zip(*rows, strict=True))
-                for rows in zip(np.sqrt(slopes).tolist(), dead.tolist(), moved.tolist(), full.tolist(), strict=True)]
+        found = _short(np.stack((np.sqrt(slopes), dead, moved, full), axis=2)).tolist()
+        return [tuple((g, d, m, s) for g, d, m, s in layers) for layers in found]
 
 
-def _short(value: float) -> float:
-    """Return a number in four significant digits: they are many, and for looking at."""
-    return float(f"{value:.4g}")
+def _short(values: NDArray[np.float64]) -> NDArray[np.float64]:
+    """Return numbers in four significant digits: they are many, and for looking at."""
+    with np.errstate(all="ignore"):
+        places = 3 - np.floor(np.log10(np.abs(values)))
+        up = 10.0 ** np.abs(places)
+        short = np.where(places > 0, np.round(values * up) / up, np.round(values / up) * up)
+    return np.where(np.isfinite(short), short, values)

@@ -71,7 +71,7 @@ def relu(z, params, offset, active, rows):
 
 
 @njit(cache=True, error_model="numpy")
-def drop(a, thresholds, scales, keys, first_words, active, rows):
+def drop(a, thresholds, scales, keys, first_word, active, rows):
     """Apply inverted dropout to `a` (K, B, H) in place (Srivastava et al. 2014).
 
     A unit is silenced where its sixteen bits are below ``thresholds[k]``; the others are multiplied by
@@ -87,7 +87,7 @@ def drop(a, thresholds, scales, keys, first_words, active, rows):
             continue
         threshold, scale, key = np.int32(thresholds[k]), scales[k], keys[k]
         for b in range(rows):
-            first = first_words[k] + np.uint64(b * per_row)
+            first = np.uint64(first_word + b * per_row)
             for i in range(per_row):  # first all words, then all units: loops that the processor does side by side
                 words[i] = _word(key, first + np.uint64(i))
             row = a[k, b]
@@ -478,6 +478,24 @@ def bend_backward(number, d, z, grads, offset, active, rows):
                 d[k, b, h] *= _slope(number, z[k, b, h])
             for h in range(units):
                 total[h] += d[k, b, h]
+
+
+@njit(cache=True, error_model="numpy")
+def turn(w, turned, active):
+    """Lay the matrices `w` (K, I, H) out the other way round in `turned` (K, H, I), in squares that stay in cache."""
+    tall, wide = w.shape[1], w.shape[2]
+    for k in range(active):
+        for i in range(0, tall - 7, 8):
+            for j in range(0, wide - 7, 8):
+                for u in range(8):
+                    for v in range(8):
+                        turned[k, j + v, i + u] = w[k, i + u, j + v]
+        for i in range(tall // 8 * 8, tall):
+            for j in range(wide):
+                turned[k, j, i] = w[k, i, j]
+        for j in range(wide // 8 * 8, wide):
+            for i in range(tall // 8 * 8):
+                turned[k, j, i] = w[k, i, j]
 
 
 # -- normalisation: sums become gain * (z - mean) / sqrt(variance + EPSILON); biases are added by the activation ----

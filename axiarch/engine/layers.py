@@ -17,7 +17,7 @@ from numpy.typing import DTypeLike
 from axiarch.engine import kernels
 from axiarch.engine.activations import ACTIVATIONS
 from axiarch.engine.dropout import Dropout
-from axiarch.engine.network import Array, Placed, StackShape, turned
+from axiarch.engine.network import Array, Placed, StackShape, turned, zeros
 from axiarch.recipes.layers import KINDS
 
 
@@ -36,6 +36,23 @@ class BuiltLayer(Protocol):
 
         `d` is the gradient of what went out, and may be overwritten.
         """
+
+
+class Cut:
+    """The part of an array that a step works on: kept for as long as array and sizes stay, as they mostly do."""
+
+    def __init__(self) -> None:
+        self._of: Array | None = None
+        self._sizes = (0, 0)
+        self._part: Array
+
+    def __call__(self, array: Array, form: Callable[[Array], Array] | None, active: int, each: int = 0) -> Array:
+        """Return ``array[:active, :each]`` (all of the second axis, if `each` is 0), in another `form` first."""
+        if array is not self._of or (active, each) != self._sizes:
+            whole = array if form is None else form(array)
+            self._part = whole[:active, :each] if each else whole[:active]
+            self._of, self._sizes = array, (active, each)
+        return self._part
 
 
 class Units:
@@ -58,19 +75,19 @@ class Units:
         self._index = index
         self._dropout = dropout
         self._shape = (placed.fan_in, placed.units)
-        self._views: dict[int, tuple[Array, Array]] = {}
+        self._w, self._g, self._inputs, self._sums, self._slopes, self._belows = (Cut() for _ in range(6))
         self._each = placed.positions
         self._activation = ACTIVATIONS[placed.layer.activation]
         self._norm = placed.layer.norm
         flat_rows = rows * self._each
-        self._out = np.zeros((slots, flat_rows, placed.units), dtype)
-        self._sum = np.zeros_like(self._out) if self._activation.keeps_sum and dropout else self._out
+        self._out = zeros((slots, flat_rows, placed.units), dtype)
+        self._sum = zeros(self._out.shape, dtype) if self._activation.keeps_sum and dropout else self._out
         if self._norm != "none":
-            self._scaled = np.zeros_like(self._out)
-            self._spread = np.zeros((slots, max(placed.units, flat_rows)), dtype)
+            self._scaled = zeros(self._out.shape, dtype)
+            self._spread = zeros((slots, max(placed.units, flat_rows)), dtype)
         if dropout is not None:
-            self._below = np.zeros((slots, flat_rows, placed.fan_in), dtype)
-            self._turned = (np.zeros((slots, placed.units, placed.fan_in), dtype)
+            self._below = zeros((slots, flat_rows, placed.fan_in), dtype)
+            self._turned = (zeros((slots, placed.units, placed.fan_in), dtype)
                             if turned(placed) else None)
 
     @property
@@ -79,22 +96,17 @@ class Units:
         return self._out
 
     def _weights(self, flat: Array) -> Array:
-        """Return the weights (K, I, H) as a view of the flat buffer, the last two of which are remembered."""
-        view = self._views.get(id(flat))
-        if view is None or view[0] is not flat:
-            start, size = self._placed.weights, self._shape[0] * self._shape[1]
-            view = (flat, flat[:, start : start + size].reshape(-1, *self._shape, copy=False))
-            if len(self._views) >= 2:
-                self._views.clear()
-            self._views[id(flat)] = view
-        return view[1]
+        """Return the weights (K, I, H) as a view of the flat buffer."""
+        start, size = self._placed.weights, self._shape[0] * self._shape[1]
+        return flat[:, start : start + size].reshape(-1, *self._shape, copy=False)
 
     def forward(self, x: Array, flat: Array, active: int, rows: int) -> Array:
         """Return the outputs (K, B x positions, H)."""
         p, each = self._placed, rows * self._each
-        self._x = x
+        w = self._w(flat, self._weights, active)
+        self._x = self._inputs(x, None, active, each)
         z = self._sum
-        np.matmul(x[:active, :each], self._weights(flat)[:active], out=z[:active, :each])
+        np.matmul(self._x, w, out=self._sums(z, None, active, each))
         if self._norm == "batch":
             kernels.batch_norm(z, self._scaled, self._spread, flat, p.gains, p.kept, self._dropout is not None,
                                active, each)
@@ -114,15 +126,17 @@ class Units:
             kernels.batch_norm_backward(d, self._scaled, self._spread, flat, grads, p.gains, active, each)
         elif self._norm == "layer":
             kernels.layer_norm_backward(d, self._scaled, self._spread, flat, grads, p.gains, active, each)
-        x = self._x[:active, :each]
-        np.matmul(x.swapaxes(1, 2), d[:active, :each], out=self._weights(grads)[:active])
+        slopes = self._slopes(d, None, active, each)
+        np.matmul(self._x.swapaxes(1, 2), slopes, out=self._g(grads, self._weights, active))
         if not wanted:
             return None
-        weights = self._weights(flat)[:active].swapaxes(1, 2)
+        w = self._w(flat, self._weights, active)
         if self._turned is not None:
-            np.copyto(self._turned[:active], weights)
+            kernels.turn(w, self._turned, active)
             weights = self._turned[:active]
-        np.matmul(d[:active, :each], weights, out=self._below[:active, :each])
+        else:
+            weights = w.swapaxes(1, 2)
+        np.matmul(slopes, weights, out=self._belows(self._below, None, active, each))
         return self._below
 
 
@@ -132,11 +146,12 @@ class Dense:
     def __init__(self, placed: Placed, index: int, slots: int, rows: int, dtype: DTypeLike,
                  dropout: Dropout | None) -> None:
         self.units = Units(placed, index, slots, rows, dtype, dropout)
-        self._before = placed.before
+        self._inputs = math.prod(placed.before)
 
     def forward(self, x: Array, flat: Array, active: int, rows: int) -> Array:
         """As the protocol says."""
-        return self.units.forward(x.reshape(x.shape[0], -1, math.prod(self._before)), flat, active, rows)
+        flatter = x if x.shape[2] == self._inputs else x.reshape(x.shape[0], -1, self._inputs)
+        return self.units.forward(flatter, flat, active, rows)
 
     def backward(self, d: Array, flat: Array, grads: Array, active: int, rows: int, wanted: bool) -> Array | None:
         """As the protocol says."""
@@ -150,9 +165,9 @@ class Conv:
                  dropout: Dropout | None) -> None:
         self._placed = placed
         self.units = Units(placed, index, slots, rows, dtype, dropout)
-        self._windows = np.zeros((slots, rows * placed.positions, placed.fan_in), dtype)
+        self._windows = zeros((slots, rows * placed.positions, placed.fan_in), dtype)
         pixels = math.prod(placed.before)
-        self._below = np.zeros((slots, rows, pixels), dtype) if dropout is not None else None
+        self._below = zeros((slots, rows, pixels), dtype) if dropout is not None else None
         layer = placed.layer
         (height, width, _), (tall, wide, _) = placed.before, placed.after
         self._top = 0 if layer.valid else max((tall - 1) * layer.stride + layer.size - height, 0) // 2
@@ -190,9 +205,9 @@ class Pool:
     def __init__(self, placed: Placed, index: int, slots: int, rows: int, dtype: DTypeLike,
                  dropout: Dropout | None) -> None:
         self._placed = placed
-        self._out = np.zeros((slots, rows, *placed.after), dtype)
+        self._out = zeros((slots, rows, *placed.after), dtype)
         self._which = np.zeros((slots, rows, *placed.after), np.int32)
-        self._below = np.zeros((slots, rows, *placed.before), dtype) if dropout is not None else None
+        self._below = zeros((slots, rows, *placed.before), dtype) if dropout is not None else None
 
     def forward(self, x: Array, flat: Array, active: int, rows: int) -> Array:
         """As the protocol says."""
@@ -227,8 +242,8 @@ class Skip:
         self._layer = layer
         self._shape = (-1, placed.after[-1])
         self._positions = placed.positions
-        self._added = np.zeros((slots, rows * placed.positions, placed.after[-1]), dtype)
-        self._kept = np.zeros_like(self._added)
+        self._added = zeros((slots, rows * placed.positions, placed.after[-1]), dtype)
+        self._kept = zeros(self._added.shape, dtype)
 
     def forward(self, x: Array, flat: Array, active: int, rows: int) -> Array:
         """As the protocol says."""

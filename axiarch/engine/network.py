@@ -25,8 +25,19 @@ MOST_RUNS = 64
 GATHERED_STEPS, GATHERED = 16, 1 << 19
 #: Weights from which on a product takes them transposed as fast as laid out.
 _TURNED = 1 << 14
+#: Bytes of a line of the cache.
+_LINE = 64
 #: Rows evaluated at once. Fixed, because the bits of a matrix product may depend on its number of rows.
 EVALUATED = 256
+
+
+def zeros(shape: tuple[int, ...], dtype: DTypeLike) -> Array:
+    """Return zeros that begin where a line of the cache does: kernels read and write them in whole lines."""
+    made = np.dtype(dtype)
+    size = math.prod(shape) * made.itemsize
+    raw = np.zeros(size + _LINE, np.uint8)
+    start = -raw.ctypes.data % _LINE
+    return raw[start : start + size].view(made).reshape(shape)
 
 
 @dataclass(frozen=True)
@@ -224,8 +235,11 @@ class StackShape:
                + math.prod(self.inputs) * (self.batch_size * self.feed_steps(runs, rows, dtype)
                                            + EVALUATED * (self.folds > 1)))
         ahead = max(1, min(8, 4096 // steps)) * steps
-        # What is kept of a best epoch is made anew before the old one is let go, one run at a time.
-        return int(np.dtype(dtype).itemsize) * (own * runs + kept) + 8 * runs * (rows + 6 * ahead)
+        return int(np.dtype(dtype).itemsize) * own * runs + 8 * runs * (rows + 6 * ahead)
+
+    def saving(self, dtype: DTypeLike = np.float32) -> int:
+        """Return the bytes that writing a checkpoint takes meanwhile: all of one run, three times over."""
+        return int(np.dtype(dtype).itemsize) * 3 * 11 * self.parameters
 
     def capacity(self, room: int = 0, rows: int = 0) -> int:
         """Return how many runs a stack of this shape should hold at most.
@@ -234,5 +248,5 @@ class StackShape:
         """
         most = min(MOST_RUNS, WORKING_SET // self.run_bytes())
         if room:
-            most = min(most, room // self.memory(1, rows))
+            most = min(most, (room - self.saving()) // self.memory(1, rows))
         return max(1, most)

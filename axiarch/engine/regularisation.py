@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from typing import Any
 
 import numpy as np
@@ -106,14 +107,15 @@ class Regularisation:
         """The memory of each slot's running mean of weights (K,); 0 for those that have none."""
         return self._limits["averaging"]
 
-    def after(self, flat: Array, mean: Array, steps: NDArray[np.int64], moved: NDArray[np.bool_], active: int) -> None:
+    def after(self, flat: Array, mean: Array, steps: Callable[[], NDArray[np.int64]], moved: NDArray[np.bool_],
+              active: int) -> None:
         """Keep the weights within their limits after a step, and move their running means.
 
         Parameters
         ----------
         mean : (K, P) array
-        steps : (K,) array
-            Steps that each run has made before this one.
+        steps : callable
+            Gives the steps (K,) that each run has made before this one.
         moved : (K,) array
             Which of them made a step.
         """
@@ -121,7 +123,7 @@ class Regularisation:
             for p in self._weighted:
                 kernels.max_norm(flat, p.weights, p.fan_in, p.units, self._limits["max_norm"], active)
         if self._averaged:
-            kernels.average(mean, flat, self.averages, steps, moved, active)
+            kernels.average(mean, flat, self.averages, steps(), moved, active)
 
 
 def still_bends(slots: int, dtype: DTypeLike) -> Array:

@@ -17,7 +17,7 @@ from numpy.typing import DTypeLike, NDArray
 
 from axiarch.engine import kernels
 from axiarch.engine.losses import Loss, known_of, targets_buffer
-from axiarch.engine.network import Array, StackShape
+from axiarch.engine.network import Array, StackShape, zeros
 from axiarch.engine.regularisation import class_gains
 
 #: Class numbers (N,) int32, or amounts (N, T).
@@ -130,7 +130,7 @@ class Feed:
         self._steps = shape.feed_steps(slots, rows, dtype)
         self.order = np.zeros((slots, rows), np.int64)
         width = math.prod(shape.inputs)
-        self._buffers = [(np.zeros((self._steps, slots, self._size, width), dtype),
+        self._buffers = [(zeros((self._steps, slots, self._size, width), dtype),
                           np.stack([targets_buffer(loss, slots, self._size, shape.outputs, dtype)] * self._steps))
                          for _ in range(2 if ahead else 1)]
         self._thread = ThreadPoolExecutor(1, "rows") if ahead else None

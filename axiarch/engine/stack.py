@@ -21,7 +21,7 @@ from axiarch.engine.initialisation import first_weights
 from axiarch.engine.inside import Inside
 from axiarch.engine.layers import Pass
 from axiarch.engine.losses import LOSSES, targets_buffer, unit_of
-from axiarch.engine.network import EVALUATED, Array, StackShape
+from axiarch.engine.network import EVALUATED, Array, StackShape, zeros
 from axiarch.engine.optimisers import COEFFICIENTS, OPTIMISERS, STATES
 from axiarch.engine.regularisation import Regularisation
 from axiarch.engine.rows import Feed, Part, Source, TrainingData
@@ -146,12 +146,12 @@ class Stack:
 
     def _allocate(self) -> None:
         k, b, shape, dtype = self.capacity, self.shape.batch_size, self.shape, self.dtype
-        self.parameters = np.zeros((k, shape.parameters), dtype)
-        self.gradients = np.zeros_like(self.parameters)
+        self.parameters = zeros((k, shape.parameters), dtype)
+        self.gradients = zeros(self.parameters.shape, dtype)
         self._best = np.zeros_like(self.parameters)
         self._evaluated = np.zeros_like(self.parameters)
         self._done = np.zeros(k, np.int64)
-        self._state = np.zeros((STATES, k, shape.parameters), dtype)
+        self._state = zeros((STATES, k, shape.parameters), dtype)
         weighted = [p for p in shape.placed if p.weighted]
         self._dropout = Dropout([(p.units, b * p.positions) for p in weighted], k, dtype)
         self._drops = [p.layer.drop for p in weighted]
@@ -192,7 +192,8 @@ class Stack:
             raise ValueError("the stack is full")
         source = self._source(run.streams.fold)
         self._slots.append(_Slot(run, source, state.watch if state else Watch(unit=unit_of(source.units)),
-                                 state.epoch if state else 0, state.kept if state else None))
+                                 state.epoch if state else 0,
+                                 state.kept.copy() if state is not None and state.kept is not None else None))
         self._over[k] = run.recipe.whole("accumulation")
         for layer, drop in enumerate(self._drops):
             self._dropout.set_rate(k, layer, run.recipe.real("dropout") if drop is None else drop)
@@ -215,7 +216,7 @@ class Stack:
         """Return a copy of all that the run in `slot` needs to go on elsewhere."""
         own = self._slots[slot]
         return RunState(self.parameters[slot].copy(), self._best[slot].copy(), self._state[:, slot].copy(),
-                        own.epoch, Watch(**asdict(own.watch)), own.kept)
+                        own.epoch, Watch(**asdict(own.watch)), None if own.kept is None else own.kept.copy())
 
     def remove(self, slot: int) -> None:
         """Take the run out of `slot`; the last one moves into its place."""
@@ -356,7 +357,7 @@ class Stack:
         for name, slots in groups:
             OPTIMISERS[name].step(self.parameters, self.gradients, self._state, self._coefficients[step], slots,
                                   self.shape.weights, self._starts)
-        self._bent.after(self.parameters, self._state[-1], self._done + step // self._over, moved, active)
+        self._bent.after(self.parameters, self._state[-1], lambda: self._done + step // self._over, moved, active)
 
     def _gather(self, step: int, rows: int, active: int) -> NDArray[np.bool_]:
         """Average the gradients of runs that take several batches together; return which runs (K,) step now.
@@ -427,6 +428,8 @@ class Stack:
         slot.epoch += 1
         if slot.watch.see(numbers, slot.run.recipe):
             self._best[k] = self._evaluated[k]
-            slot.kept = np.concatenate((self.parameters[k, None], self._state[:, k]))
+            if slot.kept is None:
+                slot.kept = np.empty((1 + STATES, self.shape.parameters), self.dtype)
+            slot.kept[0], slot.kept[1:] = self.parameters[k], self._state[:, k]
         end = slot.watch.end(numbers, slot.run.recipe, self._updates(k), slot.source.floor)
         return Progress(slot.run, numbers, end)

@@ -84,7 +84,8 @@ def forecast(recipes: Sequence[Recipe], repeats: int, rows: int, inputs: Shape, 
         epochs=repeats * sum(r.whole("epochs") for r in recipes),
         low=STARTING + repeats * least / lanes, high=STARTING + repeats * most * LOSSES / lanes,
         smallest=min(parameters), largest=max(parameters),
-        bytes=lanes * (_WORKER + max(shape.memory(shape.capacity(), rows) for shape in shapes)), lanes=lanes,
+        bytes=lanes * (_WORKER + max(shape.memory(shape.capacity(), rows) + shape.saving() for shape in shapes)),
+        lanes=lanes,
     )
 
 

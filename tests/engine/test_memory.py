@@ -3,11 +3,14 @@
 from __future__ import annotations
 
 import math
+import tempfile
 import tracemalloc
 import unittest
+from pathlib import Path
 
 import numpy as np
 
+from axiarch.engine.checkpoint import save_checkpoint
 from axiarch.engine.network import StackShape
 from axiarch.engine.rows import TrainingData
 from axiarch.engine.run import RunSpec
@@ -49,9 +52,24 @@ class Memory(unittest.TestCase):
                 taken = self.taken(shape, runs, rows, **values)
                 self.assertAlmostEqual(shape.memory(runs, rows) / taken, 1.0, delta=0.2)
 
+    def test_a_checkpoint_takes_no_more_than_said(self) -> None:
+        values = {"width": 300, "depth": 2, "batch_size": 32}
+        shape, spec = StackShape.of(recipe(**values), 20, 5), RunSpec(0, recipe(**values), Streams(0))
+        x, y = np.zeros((40, 20), np.float32), np.zeros(40, np.int32)
+        stack = Stack(shape, 1, TrainingData(x, y, x, y))
+        stack.add(spec)
+        stack.train_epoch()
+        with tempfile.TemporaryDirectory(prefix="axiarch-test-") as folder:
+            tracemalloc.start()
+            self.addCleanup(tracemalloc.stop)
+            save_checkpoint(Path(folder) / "1.safetensors", spec, stack.state(0), "data", "")
+            taken = tracemalloc.get_traced_memory()[1]
+        self.assertLessEqual(taken, shape.saving())
+        self.assertLess(shape.saving(), 1.6 * taken, "one of the three copies is made where this does not see it")
+
     def test_a_stack_holds_no_more_runs_than_fit(self) -> None:
         shape = StackShape.of(recipe(width=32), 10, 3)
         one = shape.memory(1, 1000)
-        self.assertEqual(shape.capacity(5 * one + 10, 1000), 5)
+        self.assertEqual(shape.capacity(5 * one + shape.saving() + 10, 1000), 5)
         self.assertEqual(shape.capacity(one // 2, 1000), 1)
         self.assertEqual(shape.capacity(10**12, 1000), shape.capacity())
