@@ -80,7 +80,9 @@ class NotationError(InputError):
 
 
 class RecipeError(InputError):
-    """A recipe that cannot be trained."""
+    """A recipe that cannot be trained; `layer` is the number of the layer at fault, from 1, where it is one's."""
+
+    layer = 0
 
 
 class SearchFileError(InputError):

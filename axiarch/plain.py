@@ -108,6 +108,11 @@ def duration(seconds: float | None) -> str:
     return f"{hours:.1f} h" if hours < 48 else f"{hours / 24:.1f} days"
 
 
+def span(low: float, high: float) -> str:
+    """Return from when to when something may take."""
+    return f"up to {duration(high)}" if low < 1 else f"{duration(low)} to {duration(high)}"
+
+
 def seconds_text(seconds: float) -> str:
     """Return a short time with its unit, in at most three significant digits: ``12 ms``, ``1.3 s``."""
     if seconds < 1e-3:

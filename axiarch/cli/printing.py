@@ -15,7 +15,7 @@ from axiarch.data.floor import Floor
 from axiarch.errors import AxiarchError, NotationError
 from axiarch.insight.forecast import Forecast
 from axiarch.journal.records import OpeningRecord
-from axiarch.plain import count, duration, loss, measured, memory, number, share, shown
+from axiarch.plain import count, duration, loss, measured, memory, number, share, shown, span
 from axiarch.recipes.recipe import describe
 from axiarch.workflows.watching import Snapshot
 
@@ -126,7 +126,7 @@ def print_forecast(f: Forecast) -> None:
     """Print what a search will take."""
     print(f"{count(f.recipes, 'recipe')}, {count(f.runs, 'run')}, at most {number(f.epochs)} epochs in all\n"
           f"networks of {number(f.smallest)} to {number(f.largest)} parameters\n"
-          f"about {duration(f.low)} to {duration(f.high)} with {count(f.lanes, 'worker')}, "
+          f"about {span(f.low, f.high)} with {count(f.lanes, 'worker')}, "
           f"{memory(f.bytes)} of memory at the most")
 
 

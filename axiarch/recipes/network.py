@@ -21,7 +21,7 @@ from dataclasses import replace
 from functools import lru_cache
 from typing import Literal
 
-from axiarch.errors import NotationError
+from axiarch.errors import NotationError, RecipeError
 from axiarch.recipes.layers import KINDS, Layer, Shape
 from axiarch.recipes.members import ACTIVATIONS
 
@@ -161,7 +161,9 @@ class _Words:
     def norm(self, layer: Layer) -> Layer | None:
         """Take a normalisation."""
         for norm in NORMS:
-            if self._take("no" if norm == "none" else norm, "norm"):
+            if self._take("no" if norm == "none" else norm):
+                if not self._take("norm"):
+                    raise self._wrong(f"{self._next('norm')!r} is not norm", "batch norm, layer norm or no norm")
                 return replace(layer, norm=norm)
         return None
 
@@ -209,6 +211,18 @@ def funnel(width: int, depth: int) -> list[int]:
     return [max(width >> i, 1) for i in range(depth)]
 
 
+def place_of(text: str, number: int, depth: int) -> int:
+    """Return the character at which the part begins that makes layer `number` (from 1) of a network of `depth`."""
+    start = 0
+    for piece in text.split(","):
+        made = _Words(text, start, start + len(piece)).part()
+        number -= depth if made == [HIDDEN] else len(made)
+        if number <= 0:
+            return start + len(piece) - len(piece.lstrip())
+        start += len(piece) + 1
+    return 0
+
+
 def layers_of(values: Mapping[str, object]) -> tuple[Layer, ...]:
     """Return the hidden layers of a recipe's values, nothing left open but the dropout that the recipe says."""
     activation, norm = str(values["activation"]), str(values["normalisation"])
@@ -233,6 +247,10 @@ def shapes_of(layers: tuple[Layer, ...], shape: Shape) -> tuple[Shape, ...]:
     """
     out: list[Shape] = []
     for i, layer in enumerate(layers, 1):
-        shape = layer.after(shape, f"layer {i} of the network")
+        try:
+            shape = layer.after(shape, f"layer {i} of the network")
+        except RecipeError as error:
+            error.layer = i
+            raise
         out.append(shape)
     return tuple(out)

@@ -118,6 +118,8 @@ ACTIONS: tuple[Action, ...] = (
            ("ladder", "strips")),
     Action("overlay", "v", "overlay", "Draw the marked recipes over one another, or the open one by itself",
            ("strips",)),
+    Action("other_bands", "a", "metric, time", "Draw the metric, the time of a step and dead units below the "
+           "losses, or gap, rate and gradient", ("strips",)),
     Action("overlay_axis", "b", "epoch, step, time", "Draw the marked recipes by epoch, by step or by seconds",
            ("strips",), False),
     Action("keep_version", "k", "keep version", "Keep the base recipe as a named version with a note", ("sheet",)),

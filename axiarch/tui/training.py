@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import math
 from collections.abc import Callable
 from dataclasses import replace
 from typing import Literal
@@ -185,10 +184,7 @@ class TrainingApp(WorkingApp):
         except AxiarchError as error:
             self.post_message(said.ErrorRaised(error))
             return
-        values = s.recipes[recipe].recipe
-        rows = s.dataset.folds[run.fold].rows["train"]
-        steps = math.ceil(math.ceil(rows / values.whole("batch_size")) / values.whole("accumulation"))
-        mark = Marked(s.search.number, recipe, s.curves[run.id], steps, values)
+        mark = Marked(s.search.number, recipe, s.curves[run.id], s.steps(recipe, run.fold), s.recipes[recipe].recipe)
         self._show(marked=(*others, mark)[-MOST_MARKED:])
         self.post_message(said.Noted(f"Marked: {count(len(self._state.marked), 'recipe')}. On the strips, v draws them "
                                      "over one another."))
@@ -208,6 +204,10 @@ class TrainingApp(WorkingApp):
         """Draw the marked recipes over one another, or the open one by itself again."""
         self.query_one(StripsView).turn_overlay()
         self._show(marked=self._fresh_marks())
+
+    def do_other_bands(self) -> None:
+        """Draw the other bands below the losses."""
+        self.query_one(StripsView).turn_bands()
 
     def do_overlay_axis(self) -> None:
         """Draw the marked recipes by epoch, by step or by seconds."""

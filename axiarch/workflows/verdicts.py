@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from axiarch.data.dataset import Dataset
 from axiarch.insight.forecast import Forecast
-from axiarch.plain import count, duration, loss, measured, memory, number, shown
+from axiarch.plain import count, duration, loss, measured, memory, number, shown, span
 from axiarch.recipes.recipe import describe
 from axiarch.recipes.searchfile import SearchFile
 from axiarch.workflows.watching import Snapshot
@@ -90,7 +90,7 @@ def account(s: Snapshot) -> str:
     if s.forecast is None or not s.over:
         return ""
     used = f", memory {memory(s.memory)} of {memory(s.forecast.bytes)}" if s.memory else ""
-    return f" The forecast was {duration(s.forecast.low)} to {duration(s.forecast.high)}{used}."
+    return f" The forecast was {span(s.forecast.low, s.forecast.high)}{used}."
 
 
 def _race_verdict(s: Snapshot, tail: str) -> str:
@@ -125,7 +125,7 @@ def draft_verdict(draft: SearchFile, data: Dataset, forecast: Forecast | None, p
     if forecast.runs < forecast.recipes * draft.repeats * len(data.folds):
         make = (f"a race of {count(forecast.recipes, 'recipe')}{of}, the best on {count(draft.repeats, 'seed')}"
                 f"{folds}: about {number(forecast.epochs)} epochs in ")
-    took = f"{duration(forecast.low)} to {duration(forecast.high)}"
+    took = span(forecast.low, forecast.high)
     return (f"{vary}: {make}{count(forecast.runs, 'run')}, about {took} with "
             f"{count(forecast.lanes, 'worker')}. Networks of {sizes} parameters, at most {memory(forecast.bytes)}. "
             "Next: s starts it.")

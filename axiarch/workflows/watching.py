@@ -164,6 +164,13 @@ class Snapshot:
         """Return the runs of a recipe by repeat and fold."""
         return sorted((r for r in self.runs.values() if r.recipe == recipe), key=lambda r: (r.repeat, r.fold))
 
+    def steps(self, recipe: int, fold: int = 0) -> int:
+        """Return the steps of the optimiser in an epoch of a recipe on a fold."""
+        values, rows = self.recipes[recipe].recipe, self.dataset.folds[fold].rows["train"]
+        size = values.whole("batch_size")
+        batches = rows // size if values.word("last_batch") == "drop" and rows >= size else -(-rows // size)
+        return -(-batches // values.whole("accumulation"))
+
     def run_name(self, run: RunRecord) -> str:
         """Return what tells a run from the others of its recipe: its seed, and its fold if there are several."""
         return f"seed {run.repeat + 1}" + (f", fold {run.fold + 1}" if len(self.dataset.folds) > 1 else "")

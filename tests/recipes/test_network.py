@@ -13,7 +13,7 @@ from axiarch.errors import NotationError, RecipeError
 from axiarch.recipes.fields import FIELDS
 from axiarch.recipes.layers import Layer
 from axiarch.recipes.members import ACTIVATIONS
-from axiarch.recipes.network import HIDDEN, funnel, parse_network, shapes_of
+from axiarch.recipes.network import HIDDEN, funnel, parse_network, place_of, shapes_of
 from axiarch.recipes.notation import parse
 from axiarch.recipes.recipe import Recipe
 
@@ -40,7 +40,8 @@ class Reading(unittest.TestCase):
                 ("64, cnov 8", "cnov", "conv 16"), ("conv", "", "channels"), ("64 rleu", "rleu", "activation"),
                 ("pool 2 tanh", "tanh", "nothing"), ("64 size 3", "size", "activation"), ("conv 8 drop 2", "2", "0.95"),
                 ("0", "0", "such as"), ("hidden tanh", "tanh", "recipe"), ("64,, 8", "", "layer"),
-                ("3 narrowing from", "", "width"), ("400 of 64", "400", "256"), ("conv 8 stride x", "x", "16")):
+                ("3 narrowing from", "", "width"), ("400 of 64", "400", "256"), ("conv 8 stride x", "x", "16"),
+                ("64 batch nrm", "nrm", "batch norm"), ("64 no", "", "norm")):
             with self.subTest(text=text), self.assertRaises(NotationError) as caught:
                 parse_network(text)
             error = caught.exception
@@ -96,6 +97,12 @@ class Building(unittest.TestCase):
                 shapes_of(Recipe({"network": line}).layers, inputs)
             self.assertIn(words, caught.exception.what)
             self.assertIn(place, caught.exception.where)
+            self.assertEqual(f"layer {caught.exception.layer}", place)
+
+    def test_the_part_that_makes_a_layer_is_found(self) -> None:
+        text = "2 of conv 8,  hidden, 4 narrowing from 32, pool 2"
+        starts = [text[place_of(text, number, 3) :].split(",")[0] for number in range(1, 11)]
+        self.assertEqual(starts, ["2 of conv 8"] * 2 + ["hidden"] * 3 + ["4 narrowing from 32"] * 4 + ["pool 2"])
 
     @given(st.integers(1, 999), st.integers(0, 12))
     def test_a_funnel_halves_and_never_ends_in_nothing(self, width: int, depth: int) -> None:

@@ -265,6 +265,10 @@ class Sheet(AppCase):
             await pilot.press("o")
             await self.until(pilot, lambda: app._state.snapshot is not None and app._state.snapshot.over)
             self.assertEqual((app.view, len(app._state.snapshot.runs)), ("strips", 1))
+            await self.shows(app, pilot, "gap: validation loss minus")
+            await pilot.press("a")
+            await self.shows(app, pilot, "validation accuracy")
+            self.assertNotIn("gap: validation", screen(app))
 
     async def test_escape_leaves_a_value_as_it_was(self) -> None:
         workspace = ring_workspace(self.folder / "w")

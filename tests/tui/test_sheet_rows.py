@@ -11,7 +11,7 @@ from axiarch.errors import InputError, NotationError
 from axiarch.recipes.fields import FIELDS
 from axiarch.recipes.searchfile import SearchFile, read_search, write_search
 from axiarch.recipes.space import space
-from axiarch.tui.views.sheet_rows import Line, edited, lines, meaning, shown_lines, toggled
+from axiarch.tui.views.sheet_rows import Line, edited, lines, meaning, shown_lines, terms, toggled
 
 SEARCH = SearchFile("s", "d", space({"width": 32}, {"optimiser": "sgd | momentum"}))
 
@@ -95,6 +95,12 @@ class Edits(unittest.TestCase):
 
 
 class Meanings(unittest.TestCase):
+    def test_unit_default_and_bounds_of_a_value_are_said(self) -> None:
+        said = terms(line(SEARCH, "batch_size"))
+        for words in ("In rows", "32 where nothing is said", "a whole number from 1"):
+            self.assertIn(words, said)
+        self.assertIn("one of sgd", terms(line(SEARCH, "optimiser")))
+
     def test_what_is_typed_is_explained(self) -> None:
         self.assertIn("8 16 32", meaning(line(SEARCH, "width"), "8 .. 32 doubling"))
         self.assertIn("continuum", meaning(line(SEARCH, "learning_rate"), "1e-3 .. 1e-1 log"))

@@ -17,6 +17,7 @@ from axiarch.errors import InputError, NotationError, RecipeError
 from axiarch.insight.regrets import regrets
 from axiarch.plain import count, memory, number, shown
 from axiarch.recipes.fields import FIELDS
+from axiarch.recipes.network import place_of
 from axiarch.recipes.recipe import Recipe, short
 from axiarch.recipes.searchfile import SearchFile
 from axiarch.tui.messages import DraftEdited, ErrorRaised
@@ -70,7 +71,8 @@ class Plan(Drawing):
         base = self.search.space.base
         rows: Rows = []
         if self.line is not None:
-            rows = [[(self.line.label, "lead*")], *wrap(self.line.summary, width, "faint"), []]
+            rows = [[(self.line.label, "lead*")], *wrap(self.line.summary, width, "faint"),
+                    *wrap(sheet_rows.terms(self.line), width, "faint"), []]
         try:
             shape = network_shape(base, self.dataset)
         except RecipeError as error:
@@ -154,6 +156,7 @@ class Editor(Vertical):
 
     line: Line | None = None
     search: SearchFile | None = None
+    dataset: Dataset | None = None
 
     def compose(self) -> ComposeResult:
         """Lay out name, line and hint."""
@@ -179,6 +182,7 @@ class Editor(Vertical):
         caret, hint = self.query_one("#caret", Static), self.query_one("#hint", Static)
         try:
             found = sheet_rows.edited(self.search, self.line, text)
+            self._fits(found, text)
             caret.update("")
             hint.update(Content(f"{sheet_rows.meaning(self.line, text)}   enter takes it, esc leaves it as it was"))
             hint.remove_class("wrong")
@@ -190,6 +194,23 @@ class Editor(Vertical):
             hint.update(Content(f"{shown(error.what)}; {shown(error.remedy)}"))
             hint.add_class("wrong")
             return None
+
+    def _fits(self, found: SearchFile, text: str) -> None:
+        """See whether the network that is typed can be built on the data.
+
+        Raises
+        ------
+        NotationError
+            At the layer that cannot be.
+        """
+        base = found.space.base
+        if self.line is None or self.dataset is None or self.line.key != "network" or self.line.varies:
+            return
+        try:
+            network_shape(base, self.dataset)
+        except RecipeError as error:
+            at = place_of(text, error.layer, base.whole("depth"))
+            raise NotationError(text, at, error.what, error.remedy) from None
 
     def on_input_changed(self, event: Input.Changed) -> None:
         """Judge while it is typed."""
@@ -287,7 +308,9 @@ class SheetView(View):
         """Open the editor for the value under the cursor."""
         line = self._line()
         if line is not None and self.state.draft is not None:
-            self.query_one(Editor).edit(self.state.draft, line)
+            editor = self.query_one(Editor)
+            editor.dataset = self.state.dataset
+            editor.edit(self.state.draft, line)
 
     def vary(self) -> None:
         """Let the value under the cursor vary over its usual range, or fix it."""

@@ -172,6 +172,15 @@ def _name(text: str) -> str:
     return shown(text, 200)
 
 
+def terms(line: Line) -> str:
+    """Return what a value is counted in, its default and what it may be; nothing for lines of the search."""
+    if not line.recipe:
+        return ""
+    field = FIELDS[line.key]
+    unit = f"In {field.unit}. " if field.unit else ""
+    return f"{unit}{written(field.default)} where nothing is said; {field.wanted()}."
+
+
 def meaning(line: Line, text: str) -> str:
     """Say what a text would do to a line, for the hint below the editor; raises as :func:`edited`."""
     if not line.recipe:

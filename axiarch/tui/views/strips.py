@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable, Sequence
+
 import numpy as np
 from numpy.typing import NDArray
 from textual.app import ComposeResult
@@ -35,6 +37,7 @@ class Paper(Drawing):
     snapshot: Snapshot | None = None
     recipe = 0
     cursor = 0
+    other = False
 
     def curves(self) -> list[tuple[str, Curve]]:
         """Return the curves of the recipe's runs with the name of each."""
@@ -50,17 +53,17 @@ class Paper(Drawing):
             return [[]] * (height // 3) + [[("this recipe has not been trained yet".center(width), "faint")]]
         last = max(len(c) for _, c in curves)
         x = Scale(1, max(last, 2))
-        heights = _share(height - 2 - min(len(curves), 3))
+        reading = self._reading(s, curves)
+        heights = _share(height - 1 - len(reading))
+        bands = (self._gap, self._rate, self._gradients, self._dead)
+        if self.other:
+            bands, below = (self._metric, self._time, self._dead, self._dead), sum(heights[1:])
+            heights = (heights[0], *((below - 9, 4, 5, 0) if below >= 14 else (below, 0, 0, 0)))
         rows = self._losses(s, curves, x, width, heights[0])
-        rows += self._gap(curves, x, width, heights[1], below=not heights[3])
-        if heights[2]:
-            rows += self._band(curves, "learning_rate", "learning rate", "train", x, width, heights[2])
-        if heights[3]:
-            rows += self._gradients(curves, x, width, heights[3], below=not heights[4])
-        if heights[4]:
-            rows += self._band(curves, "dead", "dead or saturated units, share of the worst layer", "warn", x, width,
-                               heights[4], below=True)
-        return [_legend(), *rows, *self._reading(s, curves, width)]
+        used = [(band, tall) for band, tall in zip(bands, heights[1:], strict=True) if tall]
+        for i, (band, tall) in enumerate(used):
+            rows += band(curves, x, width, tall, below=i == len(used) - 1)
+        return [_legend(), *rows, *reading]
 
     def _at(self, last: int) -> int:
         return min(self.cursor or last, last)
@@ -91,12 +94,35 @@ class Paper(Drawing):
                       self._line(curves), ticks_below=below)
         return draw_chart(chart, width, height)
 
-    def _band(self, curves: list[tuple[str, Curve]], name: str, title: str, role: str, x: Scale, width: int,
-              height: int, below: bool = False) -> Rows:
-        series = [Series(_epochs(c), np.array(getattr(c, name)), role) for _, c in curves]
-        values = np.concatenate([y.y for y in series])
-        scale = span_of(values, margin=0.3 if np.ptp(values[np.isfinite(values)]) == 0 else 0.08)
-        chart = Chart(series, x, scale, "epoch", title, (), self._line(curves), ticks_below=below)
+    def _metric(self, curves: list[tuple[str, Curve]], x: Scale, width: int, height: int, below: bool) -> Rows:
+        assert self.snapshot is not None
+        data = self.snapshot.dataset
+        floor = [Level(data.floor.metrics[0], "floor")] if data.floor.metrics else []
+        return self._band(curves, lambda c: [each[0] for each in c.metrics], f"validation {data.target.metrics[0]}",
+                          "lead", x, width, height, below, floor)
+
+    def _time(self, curves: list[tuple[str, Curve]], x: Scale, width: int, height: int, below: bool) -> Rows:
+        assert self.snapshot is not None
+        steps = self.snapshot.steps(self.recipe)
+        return self._band(curves, lambda c: [1e3 * each / steps for each in c.seconds], "milliseconds a step",
+                          "second", x, width, height, below, most=0.9)
+
+    def _rate(self, curves: list[tuple[str, Curve]], x: Scale, width: int, height: int, below: bool) -> Rows:
+        return self._band(curves, lambda c: c.learning_rate, "learning rate", "train", x, width, height, below)
+
+    def _dead(self, curves: list[tuple[str, Curve]], x: Scale, width: int, height: int, below: bool) -> Rows:
+        return self._band(curves, lambda c: c.dead, "dead or saturated units, share of the worst layer", "warn", x,
+                          width, height, below)
+
+    def _band(self, curves: list[tuple[str, Curve]], read: Callable[[Curve], Sequence[float]], title: str, role: str,
+              x: Scale, width: int, height: int, below: bool, levels: Sequence[Level] = (),
+              most: float = 1.0) -> Rows:
+        """Return one band; `most` is the quantile of the values at its top."""
+        series = [Series(_epochs(c), np.array(read(c)), role) for _, c in curves]
+        values = np.concatenate([np.array([level.y for level in levels]), *(y.y for y in series)])
+        shown_values = values[np.isfinite(values) & (values <= np.nanquantile(values, most))]
+        scale = span_of(shown_values, margin=0.3 if np.ptp(shown_values) == 0 else 0.08)
+        chart = Chart(series, x, scale, "epoch", title, levels, self._line(curves), ticks_below=below)
         return draw_chart(chart, width, height)
 
     def _gradients(self, curves: list[tuple[str, Curve]], x: Scale, width: int, height: int, below: bool) -> Rows:
@@ -104,8 +130,8 @@ class Paper(Drawing):
         layers = curves[0][1].layers
         deep = len(layers[-1]) if layers else 0
         if not deep >= 2 or len(layers) < len(curves[0][1]):
-            return self._band(curves, "gradient_norm", "gradient norm at the epoch's last step", "second", x, width,
-                              height, below)
+            return self._band(curves, lambda c: c.gradient_norm, "gradient norm at the epoch's last step", "second",
+                              x, width, height, below)
         at = _epochs(curves[0][1])
         series = [Series(at, np.array([epoch[i][0] for epoch in layers]), _LAYER_ROLES[0 if i == 0 else 2 if
                   i == deep - 1 else 1]) for i in range(deep)]
@@ -116,8 +142,10 @@ class Paper(Drawing):
         return draw_chart(Chart(series, x, scale, "epoch", title, (), self._line(curves), ticks_below=below), width,
                           height)
 
-    def _reading(self, s: Snapshot, curves: list[tuple[str, Curve]], width: int) -> Rows:
+    def _reading(self, s: Snapshot, curves: list[tuple[str, Curve]]) -> Rows:
+        """Return what the cursor reads: a line for each run, or all of it in two where there is but one."""
         rows: Rows = []
+        steps = s.steps(self.recipe)
         metrics = s.dataset.target.metrics
         for name, c in curves[:3]:
             at = self._at(len(c)) - 1
@@ -126,11 +154,13 @@ class Paper(Drawing):
                         (loss(c.training_still[at]), "train"), ("   gap ", "faint"),
                         (loss(c.validation[at] - c.training_still[at]), "warn"),
                         (f"   {shown(metrics[0], 22)} ", "faint"), (measured(metrics[0], c.metrics[at][0]), "ink"),
-                        ("   rate ", "faint"), (number(c.learning_rate[at]), "ink"),
-                        ("   gradient ", "faint"), (number(c.gradient_norm[at]), "ink"),
-                        ("   an epoch ", "faint"), (seconds_text(c.seconds[at]), "ink"),
-                        (f", {c.waited[at] / max(c.seconds[at], 1e-9):.0%} of it waiting for rows", "faint")]
-            rows.append(row)
+                        ("   rate ", "faint"), (number(c.learning_rate[at]), "ink")]
+            more: Row = [("   gradient ", "faint"), (number(c.gradient_norm[at]), "ink"),
+                         ("   dead ", "faint"), (f"{c.dead[at]:.0%}" if at < len(c.dead) else "–", "ink"),
+                         ("   an epoch ", "faint"), (seconds_text(c.seconds[at]), "ink"),
+                         ("   a step ", "faint"), (seconds_text(c.seconds[at] / steps), "ink"),
+                         (f"   waiting for rows {c.waited[at] / max(c.seconds[at], 1e-9):.0%}", "faint")]
+            rows += [row, [("", "ink"), *more]] if len(curves) == 1 else [[*row, *more]]
         return rows
 
 
@@ -254,6 +284,12 @@ class StripsView(View):
     def turn_overlay(self) -> None:
         """Draw the marked recipes over one another, or the open one as strips again."""
         self.toggle_class("over")
+
+    def turn_bands(self) -> None:
+        """Draw the other bands below the losses: metric and time, or gap, rate and gradient."""
+        paper = self.query_one(Paper)
+        paper.other = not paper.other
+        paper.redraw()
 
     def turn_axis(self) -> None:
         """Draw the marked recipes against epochs, steps or seconds."""
