@@ -44,6 +44,8 @@ def data() -> None:
 @click.option("--target-scaling", type=click.Choice(TARGET_SCALINGS), default="z-score", show_default=True,
               help="The same for amounts to be predicted; losses are reported in their own units.")
 @click.option("--rows", default=0, help="Training rows used at the most, for quick work; 0 for all.")
+@click.option("--shrink", default=1, help="So many times so many pixels of a picture become one, for quick work; 1 for "
+              "none.")
 @click.option("--validation", default=0.2, help="Share of the rows for validation.", show_default=True)
 @click.option("--test", "test_share", default=0.2, help="Share of the rows sealed for the test.", show_default=True)
 @click.option("--group", default="", help="Column whose equal values stay together in one part.")
@@ -96,7 +98,8 @@ def _plan(decided: dict[str, Any]) -> DataPlan:
                       decided["folds"], decided["fold_repeats"], decided["seed"])
     said = Said(separator, decided["encoding"], decided["decimal"], decided["header"])
     plan = DataPlan(decided["targets"], decided["task"] or "", decided["ignore"], decided["use"], decided["text"],
-                    target_scaling=decided["target_scaling"], rows=decided["rows"], split=split, said=said)
+                    target_scaling=decided["target_scaling"], rows=decided["rows"],
+                    shrink=decided["shrink"], split=split, said=said)
     for column, how in map(_of_column, decided["gaps"]):
         plan = plan.treated(column, gaps=check_gaps(how, "--gaps")) if column else replace(plan, gaps=how)
     for column, how in map(_of_column, decided["scaling"]):

@@ -11,7 +11,7 @@ from __future__ import annotations
 import math
 from collections.abc import Callable
 from dataclasses import dataclass
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Any
 
 import numpy as np
 from numpy.typing import NDArray
@@ -209,12 +209,15 @@ class PictureCode:
         Height, width and channels C; inputs lie in this order, the channel changing fastest.
     centre, scale : tuple of float
         Of each channel.
+    shrink : int
+        So many times so many pixels of what is read become one, their mean.
     """
 
     name: str
     shape: tuple[int, int, int]
     centre: tuple[float, ...]
     scale: tuple[float, ...]
+    shrink: int = 1
 
     @property
     def inputs(self) -> tuple[str, ...]:
@@ -225,7 +228,10 @@ class PictureCode:
 
     def encode(self, series: polars.Series) -> Floats:
         """Return the inputs (N, height x width x C) of a column of N pictures."""
-        pixels = series.to_numpy().reshape(len(series), *self.shape).astype(np.float64)
+        if self.shrink > 1:
+            pixels = shrunk(series.to_numpy(), self.shrink)
+        else:
+            pixels = series.to_numpy().reshape(len(series), *self.shape).astype(np.float64)
         return ((pixels - self.centre) / self.scale).reshape(len(series), -1)
 
     @property
@@ -233,11 +239,31 @@ class PictureCode:
         """How it is encoded, in words."""
         each = "; ".join(f"less {number(c)}, divided by {number(s)}"
                          for c, s in zip(self.centre, self.scale, strict=True))
-        return f"one input a pixel{' and channel' if self.shape[2] > 1 else ''}, {each}"
+        means = f" (each the mean of {self.shrink} x {self.shrink})" if self.shrink > 1 else ""
+        return f"one input a pixel{means}{' and channel' if self.shape[2] > 1 else ''}, {each}"
 
     def decode(self, inputs: Floats) -> Floats:
         """Return the pictures (N, height, width, C) of inputs."""
         return inputs.reshape(-1, *self.shape) * self.scale + self.centre
+
+
+def shrunk(pixels: NDArray[Any], factor: int) -> Floats:
+    """Return pictures (N, H, W, C) as means of squares of pixels; what is left over at the lower and right edge is cut.
+
+    Raises
+    ------
+    DataError
+        If fewer than two pixels a side would be left.
+    """
+    height, width = pixels.shape[1] // factor, pixels.shape[2] // factor
+    if min(height, width) < 2:
+        raise DataError(f"pictures of {pixels.shape[1]} x {pixels.shape[2]} cannot be shrunk {factor} times", "shrink",
+                        "leave two pixels a side or more")
+    found = np.zeros((len(pixels), height, width, pixels.shape[3]))
+    for y in range(factor):
+        for x in range(factor):
+            found += pixels[:, y : height * factor : factor, x : width * factor : factor]
+    return found / factor**2
 
 
 Code = NumberCode | TextCode | OrderCode | DateCode | PictureCode
@@ -274,6 +300,11 @@ class Encoding:
         parts = [code.encode(frame[code.name]) for code in self.codes]
         return np.ascontiguousarray(np.concatenate(parts, axis=1), dtype=np.float32)
 
+    def seen(self, series: polars.Series) -> NDArray[Any]:
+        """Return a column of pictures (N, height, width, C) as a network sees it, or as it is where none does."""
+        code = next((code for code in self.codes if code.name == series.name), None)
+        return code.decode(code.encode(series)) if isinstance(code, PictureCode) else series.to_numpy()
+
     def labels(self, frame: polars.DataFrame) -> Answers:
         """Return class numbers (N,) or scaled amounts (N, T) of a table of N rows."""
         return self.target.encode(frame)
@@ -297,7 +328,7 @@ def _learn(series: polars.Series, plan: DataPlan) -> Code:
 
     own = plan.treatment(series.name)
     if isinstance(series.dtype, polars.Array):
-        return _learn_pictures(series, plan.scaling)
+        return _learn_pictures(series, plan.scaling, plan.shrink)
     if series.dtype.is_numeric():
         return _learn_number(series, plan, own)
     if series.dtype.is_temporal():
@@ -392,14 +423,17 @@ def _learn_date(series: polars.Series) -> DateCode:
     return DateCode(series.name, centre, scale or 1.0, hours)
 
 
-def _learn_pictures(series: polars.Series, scaling: Scaling) -> PictureCode:
+def _learn_pictures(series: polars.Series, scaling: Scaling, shrink: int = 1) -> PictureCode:
     """Scale each channel over all pixels: by what they are, or by the whole range of a byte."""
     pixels = series.to_numpy()
+    bytes_ = pixels.dtype == np.uint8
+    if shrink > 1:
+        pixels = shrunk(pixels, shrink)
     height, width, channels = pixels.shape[1:]
     scaled = []
     for c in range(channels):
         own = pixels[..., c].ravel()
-        if scaling == "0-1" and own.dtype == np.uint8:
+        if scaling == "0-1" and bytes_:
             scaled.append((0.0, 255.0))
         elif own.dtype == np.uint8 and scaling in ("z-score", "logarithm"):
             counts, values = np.bincount(own, minlength=256), np.arange(256.0)  # never a float for each pixel
@@ -408,7 +442,7 @@ def _learn_pictures(series: polars.Series, scaling: Scaling) -> PictureCode:
         else:
             scaled.append(centre_and_scale(own.astype(np.float64), "z-score" if scaling == "logarithm" else scaling))
     return PictureCode(series.name, (height, width, channels), tuple(c for c, _ in scaled),
-                       tuple(s or 1.0 for _, s in scaled))
+                       tuple(s or 1.0 for _, s in scaled), shrink)
 
 
 def as_floats(series: polars.Series) -> Floats:

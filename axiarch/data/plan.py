@@ -22,6 +22,8 @@ TASKS: tuple[Task, ...] = ("classification", "binary", "regression")
 _CONSTANT = re.compile(r"constant\s+([+-]?(\d+\.?\d*|\.\d+)([eE][+-]?\d+)?)")
 #: Most folds, repeats counted: each is a copy of the arrays.
 MOST_FOLDS = 100
+#: Most times that pictures are shrunk.
+MOST_SHRUNK = 16
 
 
 def constant(gaps: str) -> float | None:
@@ -231,6 +233,8 @@ class DataPlan:
     rows : int
         Training rows used at the most, every class by the same share, for quick work; 0 uses all.
         Validation and test rows stay as they are.
+    shrink : int
+        So many times so many pixels of a picture become one, their mean, for quick work; 1 leaves pictures as they are.
     split : SplitPlan
     said : Said
         How a delimited text is written, where it is not to be found out.
@@ -246,6 +250,7 @@ class DataPlan:
     target_scaling: Scaling = "z-score"
     columns: tuple[tuple[str, Treatment], ...] = ()
     rows: int = 0
+    shrink: int = 1
     split: SplitPlan = field(default_factory=SplitPlan)
     said: Said = field(default_factory=Said)
 
@@ -253,6 +258,9 @@ class DataPlan:
         check_gaps(self.gaps)
         if self.rows < 0:
             raise DataError(f"{self.rows} rows cannot be used", "rows", "give a number above 0, or 0 for all")
+        if not 1 <= self.shrink <= MOST_SHRUNK:
+            raise DataError(f"pictures cannot be shrunk {self.shrink} times", "shrink",
+                            f"give a whole number from 1, which leaves them as they are, to {MOST_SHRUNK}")
         if self.target_scaling not in TARGET_SCALINGS:
             raise DataError(f"a target cannot be scaled by {shown(self.target_scaling, 40)!r}", "target scaling",
                             "give one of " + ", ".join(TARGET_SCALINGS))

@@ -65,6 +65,8 @@ ACTIONS: tuple[Action, ...] = (
     Action("group", "g", "group by", "Keep rows with equal values of the column under the cursor in one part, or not",
            ("data",)),
     Action("fewer", "h", "fewer rows", "Train on a quarter of the rows for quick work, or on all again", ("data",)),
+    Action("smaller", "H", "smaller pictures", "Shrink pictures to a half or a quarter for quick work, or leave them "
+           "as they are", ("data",), False),
     Action("also_aim", "M", "also predict", "Predict the column under the cursor too, or no longer (several amounts)",
            ("data",), False),
     Action("task", "y", "task", "Predict the target as classes or as an amount: classification or regression",

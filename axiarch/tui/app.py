@@ -271,6 +271,10 @@ class AxiarchApp(TrainingApp):
         """Train on a part of the rows, or on all again."""
         self._turn_decision("fewer")
 
+    def do_smaller(self) -> None:
+        """Shrink pictures further, or leave them as they are."""
+        self._turn_decision("smaller")
+
     def do_gaps(self) -> None:
         """Fill the gaps of the column under the cursor another way."""
         self._turn_decision("gaps")

@@ -96,12 +96,14 @@ class TrainingApp(WorkingApp):
         s, recipe = self._state.snapshot, self.chosen()
         if s is None or recipe not in s.recipes:
             return
-        base, rows = s.recipes[recipe].recipe, " rows=all" if s.dataset.plan.rows else ""
+        base, plan = s.recipes[recipe].recipe, s.dataset.plan
+        rows = (" rows=all" if plan.rows else "") + (" pictures=all" if plan.shrink > 1 else "")
         self.push_screen(
             Asked(f"Scale up recipe {recipe}: what is to be larger?",
                   "It is trained as it is and with every combination of the changes, on the same three seeds, so that "
-                  "what the larger scale gains is held against what it costs. More rows (rows=all) are for data that "
-                  "were cut to some for quick work.", f"width=256 epochs=120{rows}",
+                  "what the larger scale gains is held against what it costs. More rows (rows=all) and larger "
+                  "pictures (pictures=all) are for data that were cut or shrunk for quick work.",
+                  f"width=256 epochs=120{rows}",
                   f"width={2 * base.whole('width')} epochs={2 * base.whole('epochs')}{rows}"),
             lambda answer: self._scale_up(recipe, answer))
 

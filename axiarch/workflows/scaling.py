@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, replace
 
 from axiarch.data.dataset import Dataset
@@ -39,6 +39,8 @@ class Scaled:
         Whether the trained weights of the recipe fit the largest, so that its training could go on from them.
     rows : tuple of int
         Training rows before and now.
+    pictures : tuple of str
+        The size of pictures before and now; empty where there are none.
     """
 
     search: SearchFile
@@ -46,14 +48,20 @@ class Scaled:
     longer: float
     weights_fit: bool
     rows: tuple[int, int]
+    pictures: tuple[str, str] = ("", "")
 
     def __str__(self) -> str:
         fit = "The trained weights do not fit the larger network, so it is trained afresh."
         if self.weights_fit:
             fit = "The trained weights fit: its training could also go on from them (more epochs)."
+        more = []
         if self.rows[0] != self.rows[1]:
-            fit = (f"It trains on {count(self.rows[1], 'row')} instead of {self.rows[0]:,}, and is validated on the "
-                   "same ones as before; trained weights belong to the rows they have seen, so it is trained afresh.")
+            more.append(f"{count(self.rows[1], 'row')} instead of {self.rows[0]:,}")
+        if self.pictures[0] != self.pictures[1]:
+            more.append(f"pictures of {self.pictures[1]} instead of {self.pictures[0]}")
+        if more:
+            fit = (f"It trains on {' and '.join(more)}, and is validated on the same rows as before; trained weights "
+                   "belong to the data they have seen, so it is trained afresh.")
         return (f"A step of the largest costs {number(self.dearer, 3)} times, its whole training "
                 f"{number(self.longer, 3)} times what the small one's does. {fit}")
 
@@ -65,7 +73,8 @@ def scale_up(workspace: Workspace, snapshot: Snapshot, recipe: int, wanted: Sequ
     ----------
     wanted : sequence of str
         Values on the larger scale, such as ``width=256``, ``epochs=120``; ``rows=all`` or ``rows=5000`` trains on more
-        rows, where the data set was cut to fewer for quick work. A data set with them is made where there is none yet.
+        rows, where the data set was cut to fewer for quick work; ``pictures=all`` on pictures as they were read, where
+        they were shrunk. A data set with that is made where there is none yet.
 
     Raises
     ------
@@ -73,13 +82,14 @@ def scale_up(workspace: Workspace, snapshot: Snapshot, recipe: int, wanted: Sequ
         If nothing changes, a value does not fit, or the network cannot be built.
     """
     small = snapshot.recipes[recipe].recipe
-    more = next((text.partition("=")[2].strip() for text in wanted if text.partition("=")[0].strip() == "rows"), "")
-    changes = fixed_values([text for text in wanted if text.partition("=")[0].strip() != "rows"])
+    said = {name.strip(): value.strip() for name, _, value in (text.partition("=") for text in wanted)}
+    more: dict[str, str] = {name: said[name] for name in ("rows", "pictures") if name in said}
+    changes = fixed_values([text for text in wanted if text.partition("=")[0].strip() not in more])
     large = small.changed(changes)
     changed = {name: value for name, value in large.difference(small).items() if name in changes}
     if not changed and not more:
         raise RecipeError("nothing would change", f"recipe {recipe}", "say what is to be larger, such as width=256")
-    data = _with_rows(workspace, snapshot.dataset, more) if more else snapshot.dataset
+    data = _larger(workspace, snapshot.dataset, more) if more else snapshot.dataset
     knobs = tuple(knob(name, f"{written(small[name])} | {written(value)}") for name, value in changed.items())
     before, after = shape_of(small, snapshot.dataset), shape_of(large, data)
     rows = snapshot.dataset.rows["train"], data.rows["train"]
@@ -87,23 +97,31 @@ def scale_up(workspace: Workspace, snapshot: Snapshot, recipe: int, wanted: Sequ
             for shape, each, n in ((before, small, rows[0]), (after, large, rows[1]))]
     search = replace(snapshot.file, name=f"recipe {recipe} scaled up", space=Space(small, knobs), start=None,
                      data=data.name, method=MethodChoice("grid", {}), repeats=max(SEEDS, snapshot.file.repeats))
-    return Scaled(search, after.work / before.work, cost[1] / cost[0], _fits(small, large, snapshot), rows)
+    return Scaled(search, after.work / before.work, cost[1] / cost[0], _fits(small, large, snapshot), rows,
+                  (_size(snapshot.dataset), _size(data)))
 
 
 def _fits(small: Recipe, large: Recipe, snapshot: Snapshot) -> bool:
     return shape_of(small, snapshot.dataset).layers == shape_of(large, snapshot.dataset).layers
 
 
-def _with_rows(workspace: Workspace, data: Dataset, more: str) -> Dataset:
-    """Return the data set by the same decisions with so many training rows, or all; made where there is none yet."""
-    if more != "all" and not more.isdigit():
-        raise RecipeError(f"{shown(more, 20)!r} is no number of rows", "rows", "give rows=all, or a number")
-    rows = 0 if more == "all" else int(more)
-    if not data.plan.rows or 0 < rows <= data.plan.rows:
-        raise RecipeError(f"{data.name} trains on {data.rows['train']:,} rows"
-                          + ("" if data.plan.rows else ", which are all there are"), "rows",
-                          "say something else that is to be larger")
-    plan = replace(data.plan, rows=rows)
+def _size(data: Dataset) -> str:
+    return " x ".join(map(str, data.encoding.picture[:2])) if data.encoding.picture else ""
+
+
+def _larger(workspace: Workspace, data: Dataset, more: Mapping[str, str]) -> Dataset:
+    """Return the data set by the same decisions with more rows or larger pictures; made where there is none yet."""
+    plan = data.plan
+    if "rows" in more:
+        plan = replace(plan, rows=_more_rows(data, more["rows"]))
+    if "pictures" in more:
+        if more["pictures"] != "all":
+            raise RecipeError(f"{shown(more['pictures'], 20)!r} is no size of pictures", "pictures",
+                              "give pictures=all")
+        if plan.shrink == 1:
+            raise RecipeError(f"{data.name} has no pictures that were shrunk", "pictures",
+                              "say something else that is to be larger")
+        plan = replace(plan, shrink=1)
     for name in workspace.data_names():
         try:
             other = data_set(workspace, name)
@@ -112,3 +130,15 @@ def _with_rows(workspace: Workspace, data: Dataset, more: str) -> Dataset:
         if (other.plan, other.source) == (plan, data.source):
             return other
     return redecide(workspace, data, plan)
+
+
+def _more_rows(data: Dataset, more: str) -> int:
+    """Return how many rows are wanted, 0 for all."""
+    if more != "all" and not more.isdigit():
+        raise RecipeError(f"{shown(more, 20)!r} is no number of rows", "rows", "give rows=all, or a number")
+    rows = 0 if more == "all" else int(more)
+    if not data.plan.rows or 0 < rows <= data.plan.rows:
+        raise RecipeError(f"{data.name} trains on {data.rows['train']:,} rows"
+                          + ("" if data.plan.rows else ", which are all there are"), "rows",
+                          "say something else that is to be larger")
+    return rows

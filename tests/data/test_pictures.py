@@ -13,7 +13,7 @@ import numpy as np
 from PIL import Image
 
 from axiarch.data.building import build_dataset
-from axiarch.data.dataset import kept_table
+from axiarch.data.dataset import kept_table, read_dataset
 from axiarch.data.demo_hum import KINDS, MISLABELLED, hum
 from axiarch.data.encoding import PictureCode
 from axiarch.data.pictures import LABEL, PICTURE
@@ -93,6 +93,21 @@ class Formats(FolderCase):
         self.assertEqual(kept_table(data).column(PICTURE).to_numpy().shape, (300, 16, 16, 1))
         again = build_dataset(kept_table(data), self.folder / "e", "e", plan=DataPlan(scaling="0-1"))
         self.assertEqual((float(again.part("train").inputs.min()), float(again.part("train").inputs.max())), (0.0, 1.0))
+
+    def test_shrunk_pictures_are_means_of_squares(self) -> None:
+        table, _ = read_table(hum(60).to_npz(self.folder / "a.npz"))
+        data = build_dataset(table, self.folder / "d", "d", plan=DataPlan(shrink=3))
+        self.assertEqual(data.encoding.picture, (5, 5, 1))
+        pictures = table.column(PICTURE)
+        found, wanted = data.encoding.seen(pictures), pictures.to_numpy()[:, 3:6, 12:15].mean(axis=(1, 2))
+        np.testing.assert_allclose(found[:, 1, 4], wanted)
+        self.assertAlmostEqual(float(data.part("train").inputs.std()), 1.0, places=4)
+        self.assertEqual(read_dataset(self.folder / "d").encoding, data.encoding)
+        self.assertEqual(kept_table(data).column(PICTURE).to_numpy().shape[1:], (16, 16, 1), "kept as they were read")
+        for factor, words in ((9, "two pixels"), (0, "whole number"), (17, "16")):
+            with self.assertRaises(DataError) as caught:
+                build_dataset(table, self.folder / "e", "e", plan=DataPlan(shrink=factor))
+            self.assertIn(words, caught.exception.remedy)
 
     def test_pictures_decode_to_what_they_were(self) -> None:
         np.savez(self.folder / "a.npz", pictures=PIXELS, labels=LABELS)

@@ -4,9 +4,13 @@ from __future__ import annotations
 
 from dataclasses import replace
 
+import numpy as np
+
 from axiarch.data.building import build_dataset
 from axiarch.data.dataset import kept_table
+from axiarch.data.demo_hum import hum
 from axiarch.data.plan import DataPlan
+from axiarch.data.reading import read_table
 from axiarch.engine.run import RunSpec
 from axiarch.engine.streams import Streams
 from axiarch.errors import RecipeError, TrainingError
@@ -294,6 +298,23 @@ class ScaledUp(RunnerCase):
                 scale_up(self.workspace, s, 1, wrong)
         with self.assertRaises(RecipeError):
             scale_up(self.workspace, self.look(2), 1, ["rows=all"])
+
+    def test_a_recipe_found_on_small_pictures_is_trained_on_large_ones(self) -> None:
+        table, _ = read_table(hum(120).to_npz(self.folder / "h.npz"))
+        small = build_dataset(table, self.workspace.data("small"), "small", plan=DataPlan(rows=40, shrink=4))
+        self.make(replace(once(2, network="conv 2, pool 2, 4"), data="small"), InlineExecutor(), 1).run()
+        s = self.look()
+        scaled = scale_up(self.workspace, s, 1, ["pictures=all", "rows=all"])
+        large = data_set(self.workspace, scaled.search.data)
+        self.assertEqual((small.encoding.picture, large.encoding.picture), ((4, 4, 1), (16, 16, 1)))
+        self.assertGreater(scaled.dearer, 8)
+        self.assertIn("pictures of 16 x 16 instead of 4 x 4, and is validated on the same rows", str(scaled))
+        np.testing.assert_array_equal(small.part("validation").targets, large.part("validation").targets)
+        self.make(scaled.search, InlineExecutor(), 2).run()
+        self.assertEqual(len(self.look(2).runs), 3)
+        for wrong in (["pictures=8"], ["pictures=all"]):
+            with self.assertRaises(RecipeError):
+                scale_up(self.workspace, self.look(2 if wrong == ["pictures=all"] else 1), 1, wrong)
 
 
 class Versions(RunnerCase):

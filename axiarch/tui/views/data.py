@@ -26,6 +26,8 @@ _ROLES = {"input": ("·", "ink"), "target": ("◆", "lead"), "ignored": ("×", "
 QUICK = 200
 #: Numbers of folds that one key goes through.
 FOLDS = (0, 5, 10)
+#: How often pictures are shrunk.
+SHRUNK = (1, 2, 4)
 #: Cells of the drawn distribution in the table.
 _SPARK = 16
 
@@ -194,11 +196,11 @@ def _cells(d: Dataset, c: Column, width: int) -> Rows:
 
 
 def _pictures(d: Dataset, c: Column, width: int) -> Rows:
-    """Return a few pictures beside each other, and what they show."""
+    """Return a few pictures beside each other, as the network sees them, and what they show."""
     rows: Rows = []
     at = 0
     labels = d.examples[d.target.columns[0]][:4].to_list()
-    for pixels, label in zip(d.examples[c.name][:4].to_numpy(), labels, strict=True):
+    for pixels, label in zip(d.encoding.seen(d.examples[c.name][:4]), labels, strict=True):
         drawn = [*picture(pixels, c.low or 0.0, c.high or 1.0)]
         wide = len(drawn[0])
         if at + wide > width:
@@ -327,6 +329,10 @@ def _turned_for_all(d: Dataset, what: str) -> DataPlan | None:
     plan = d.plan
     if what == "fewer":
         return replace(plan, rows=0 if plan.rows else max(d.rows["train"] // 4, min(QUICK, d.rows["train"])))
+    if what == "smaller":
+        wanted = _next(SHRUNK, plan.shrink)
+        side = min(d.encoding.picture[:2]) * plan.shrink if d.encoding.picture else 0
+        return replace(plan, shrink=wanted if side >= 4 * wanted else 1) if side >= 8 else None
     if what == "folds":
         folds = _next(FOLDS, plan.split.folds)
         return replace(plan, split=replace(plan.split, folds=folds, part="", fold_repeats=1))
