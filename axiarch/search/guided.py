@@ -35,6 +35,8 @@ CROWDED = 0.02
 #: Points looked at for one proposal: over the whole space, and near the best.
 _ANYWHERE, _NEAR = 200, 40
 _CENTRES = 4
+#: Then, ever nearer to the best of those points: how near, and how many about each.
+_REFINED, _NEARER = (0.06, 0.02), 16
 #: Points of the model at the most: more tell little more, and cost the cube of their number.
 MOST_POINTS = 300
 #: The lengths of the model are fitted again when so much more is known.
@@ -83,11 +85,20 @@ class ModelDriven(Drawn):
         model, recipes, at_end = self._model()
         pending = np.array([self._row(recipe) for recipe in self.pending()]).reshape(-1, len(self._features))
         rng = np.random.default_rng(np.random.SeedSequence(self.seed, spawn_key=(number, 1)))
+        model_now = model.with_pending(pending, SHORTER if number % RANDOM_EVERY == 1 else 1.0)
+
+        def gain_of(points: Floats) -> Floats:
+            rows = self._features.at(points)
+            found = expected_improvement(*model_now.predict(rows), float(at_end.min()), model.noise)
+            found[self._crowded(rows)] *= 1e-6
+            return found
+
         points = self._candidates(rng, [recipes[i] for i in np.argsort(at_end, kind="stable")[:_CENTRES]])
-        rows = self._features.at(points)
-        mean, deviation = model.with_pending(pending, SHORTER if number % RANDOM_EVERY == 1 else 1.0).predict(rows)
-        gain = expected_improvement(mean, deviation, float(at_end.min()), model.noise)
-        gain[self._crowded(rows)] *= 1e-6
+        gain = gain_of(points)
+        for reach in _REFINED:
+            best = np.repeat(points[np.argsort(-gain, kind="stable")[:_CENTRES]], _NEARER, axis=0)
+            nearer = _inside(best + reach * rng.normal(size=best.shape))
+            points, gain = np.vstack((points, nearer)), np.concatenate((gain, gain_of(nearer)))
         for i in np.argsort(-gain, kind="stable")[:50]:
             recipe = self.space.at(points[i].tolist())
             if recipe is not None and recipe not in self._seen:
@@ -158,9 +169,15 @@ class ModelDriven(Drawn):
             anywhere = rng.random((_NEAR, count))
             jump = rng.random((_NEAR, count)) < 0.1
             near = np.where(still, centre, np.where(jump, anywhere, moved))
-            near = np.abs(near)  # what falls out of the cube is reflected: its walls are not likelier than the rest
-            points.append(np.clip(np.where(near > 1, 2 - near, near), 0.0, 1.0 - 1e-9))
+            points.append(_inside(near))
         return np.vstack(points)
+
+
+def _inside(points: Floats) -> Floats:
+    """Return points with what falls out of the cube reflected, so that its walls are not likelier than the rest."""
+    near = np.abs(points)
+    inside: Floats = np.clip(np.where(near > 1, 2 - near, near), 0.0, 1.0 - 1e-9)
+    return inside
 
 
 def fall_of(curve: Sequence[float], epoch: int) -> float:
@@ -288,17 +305,31 @@ class GuidedRacing(ModelDriven, Racing):
         levels = self.levels
         return math.log(levels[-1] / levels[level]) / math.log(levels[-1] / levels[0])
 
-    def standing(self, number: int, level: int) -> float:
-        """Return what a recipe is taken to come to by all that is known, rather than where it stands now."""
+    def standings(self, numbers: Sequence[int], level: int) -> list[float]:
+        """Return what recipes are taken to come to by all that is known, rather than where they stand now."""
+        here = super().standings(numbers, level)
         plain = super().agreement(level)
-        if (len(self.log) < self.first or not self.space.knobs or not math.isfinite(self.value(number, level))
-                or (plain is not None and plain > self._foresight(level))):
-            return super().standing(number, level)
+        if len(self.log) < self.first or not self.space.knobs or (
+                plain is not None and plain > self._foresight(level)):
+            return here
+        at_end = self._at_end()  # one that gave way in the model is far behind
+        return [at_end.get(self.recipes[n], math.inf) if math.isfinite(now) else now
+                for n, now in zip(numbers, here, strict=True)]
+
+    def merit(self, number: int) -> float:
+        """Return the loss of a recipe with its luck discounted: what a model of all results makes of it."""
+        plain = super().merit(number)
+        if len(self.log) < self.first or not self.space.knobs or not math.isfinite(plain):
+            return plain
+        return self._at_end().get(self.recipes[number], math.inf)
+
+    def _at_end(self) -> dict[Recipe, float]:
+        """Return what the model takes the recipes to come to that it knows."""
         _, recipes, at_end = self._model()
         kept = self._kept.get("standing")
         if kept is None or kept[0] != len(self.log):
             kept = self._kept["standing"] = (len(self.log), dict(zip(recipes, at_end.tolist(), strict=True)))
-        found: float = kept[1].get(self.recipes[number], math.inf)  # one that gave way in the model is far behind
+        found: dict[Recipe, float] = kept[1]
         return found
 
     def pending(self) -> Sequence[Recipe]:

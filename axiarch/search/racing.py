@@ -56,6 +56,7 @@ class Racing(Drawn):
         self._means: dict[int, float] = {}  # over blocks, of those told in full
         self._ended: set[int] = set()
         self._probes: list[int] = []
+        self._agreements: dict[tuple[int, int], float] = {}
 
     # -- rounds ----------------------------------------------------------------------------------
 
@@ -70,9 +71,13 @@ class Racing(Drawn):
         """Return the steady loss of a recipe at the end of a round (on the first block)."""
         return self._values[number][level]
 
-    def standing(self, number: int, level: int) -> float:
+    def standings(self, numbers: Sequence[int], level: int) -> list[float]:
         """Return what recipes are ordered by at the end of a round, the lowest first."""
-        return self.value(number, level)
+        return [self.value(n, level) for n in numbers]
+
+    def merit(self, number: int) -> float:
+        """Return what recipes trained in full are ordered by, the lowest first."""
+        return self._means[number]
 
     def _reached(self, level: int) -> list[int]:
         """Return the recipes known to the end of a round, or to an end of their own."""
@@ -84,7 +89,11 @@ class Racing(Drawn):
         known = [n for n in self._probes if n in self._ended]
         if len(known) < ENOUGH_PROBES:
             return None
-        return agreement_of([(self.value(n, level), self.value(n, len(self.levels) - 1)) for n in known])
+        key = (len(known), level)  # what probes came to does not change
+        if key not in self._agreements:
+            self._agreements[key] = agreement_of(
+                [(self.value(n, level), self.value(n, len(self.levels) - 1)) for n in known])
+        return self._agreements[key]
 
     def judged(self, level: int) -> bool | None:
         """Say whether a round's order is gone by; None if it is not known yet."""
@@ -116,7 +125,7 @@ class Racing(Drawn):
             resting = {n for n in here if self._until[n] == self.levels[level] and n not in self._ended | self._barred}
             if not resting:
                 continue
-            order = sorted(here, key=lambda n: (self.standing(n, level), n))
+            order = [n for _, n in sorted(zip(self.standings(here, level), here, strict=True))]
             share = len(here) if judged is False else len(here) // self.values["keep"]
             gone = sum(self._until[n] > self.levels[level] and n not in self._probes for n in here)
             if gone >= share:
@@ -154,7 +163,7 @@ class Racing(Drawn):
         """
         if self.blocks == 1 or not self.recipes or len(self.recipes) % CONFIRM_EVERY or not self._means:
             return None
-        leader = min(self._means, key=lambda n: (self._means[n], n))
+        leader = min(self._means, key=lambda n: (self.merit(n), n))
         if leader in self._wide | self._barred or not math.isfinite(self._means[leader]):
             return None
         return Step(self.recipes[leader], leader, 0, 0, why="the best so far, on all seeds and folds")
@@ -164,7 +173,7 @@ class Racing(Drawn):
         if self.blocks == 1:
             return None
         full = [n for n in self._means if n not in self._barred]
-        best = sorted(full, key=lambda n: (self._means[n], n))[: self.values["finalists"]]
+        best = sorted(full, key=lambda n: (self.merit(n), n))[: self.values["finalists"]]
         for place, n in enumerate(best):
             if n not in self._wide and math.isfinite(self._means[n]):
                 return Step(self.recipes[n], n, 0, 0, why=f"place {place + 1}: among the best, on all seeds and folds")
