@@ -316,13 +316,6 @@ class GuidedRacing(ModelDriven, Racing):
         return [at_end.get(self.recipes[n], math.inf) if math.isfinite(now) else now
                 for n, now in zip(numbers, here, strict=True)]
 
-    def merit(self, number: int) -> float:
-        """Return the loss of a recipe with its luck discounted: what a model of all results makes of it."""
-        plain = super().merit(number)
-        if len(self.log) < self.first or not self.space.knobs or not math.isfinite(plain):
-            return plain
-        return self._at_end().get(self.recipes[number], math.inf)
-
     def _at_end(self) -> dict[Recipe, float]:
         """Return what the model takes the recipes to come to that it knows."""
         _, recipes, at_end = self._model()

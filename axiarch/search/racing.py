@@ -75,10 +75,6 @@ class Racing(Drawn):
         """Return what recipes are ordered by at the end of a round, the lowest first."""
         return [self.value(n, level) for n in numbers]
 
-    def merit(self, number: int) -> float:
-        """Return what recipes trained in full are ordered by, the lowest first."""
-        return self._means[number]
-
     def _reached(self, level: int) -> list[int]:
         """Return the recipes known to the end of a round, or to an end of their own."""
         last = self.levels[level]
@@ -163,7 +159,7 @@ class Racing(Drawn):
         """
         if self.blocks == 1 or not self.recipes or len(self.recipes) % CONFIRM_EVERY or not self._means:
             return None
-        leader = min(self._means, key=lambda n: (self.merit(n), n))
+        leader = min(self._means, key=lambda n: (self._means[n], n))
         if leader in self._wide | self._barred or not math.isfinite(self._means[leader]):
             return None
         return Step(self.recipes[leader], leader, 0, 0, why="the best so far, on all seeds and folds")
@@ -173,7 +169,7 @@ class Racing(Drawn):
         if self.blocks == 1:
             return None
         full = [n for n in self._means if n not in self._barred]
-        best = sorted(full, key=lambda n: (self.merit(n), n))[: self.values["finalists"]]
+        best = sorted(full, key=lambda n: (self._means[n], n))[: self.values["finalists"]]
         for place, n in enumerate(best):
             if n not in self._wide and math.isfinite(self._means[n]):
                 return Step(self.recipes[n], n, 0, 0, why=f"place {place + 1}: among the best, on all seeds and folds")

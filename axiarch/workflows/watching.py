@@ -160,6 +160,23 @@ class Snapshot:
         """Whether nothing more will change by itself."""
         return self.search.state in ("done", "stopped", "failed", "interrupted")
 
+    @cached_property
+    def best_so_far(self) -> tuple[Floats, Floats]:
+        """The lowest steady loss of any run that has ended, as steps: epochs of all runs spent by then, and losses."""
+        ends = sorted((curve.spent[-1], curve.steady) for run, curve in self.curves.items()
+                      if self.runs[run].state == "ended" and self.runs[run].reason != "diverged")
+        x, y = [], []
+        best = np.inf
+        for spent, level in ends:
+            if level < best:
+                x += [spent, spent]
+                y += [best, level]
+                best = level
+        if x:
+            x.append(max(c.spent[-1] for c in self.curves.values()))
+            y.append(best)
+        return np.array(x[1:], dtype=np.float64), np.array(y[1:], dtype=np.float64)
+
     def runs_of(self, recipe: int) -> list[RunRecord]:
         """Return the runs of a recipe by repeat and fold."""
         return sorted((r for r in self.runs.values() if r.recipe == recipe), key=lambda r: (r.repeat, r.fold))

@@ -5,6 +5,7 @@ from __future__ import annotations
 import asyncio
 import contextlib
 import os
+import time
 import unittest
 from collections.abc import AsyncIterator, Callable
 from dataclasses import replace
@@ -22,7 +23,10 @@ from axiarch.tui import messages as said
 from axiarch.tui.actions import ACTIONS, VIEWS, actions_of
 from axiarch.tui.app import AxiarchApp
 from axiarch.tui.palette import DARK, LIGHT, PALETTES
+from axiarch.tui.plots.runs import Rows
 from axiarch.tui.terms import ABOUT, TERMS
+from axiarch.tui.views import field
+from axiarch.tui.views.field import Lines
 from axiarch.tui.views.ladder import LadderView, Rungs
 from axiarch.tui.widgets.dialogs import Help, Question
 from tests.support import FolderCase, ring_rows, ring_search, ring_workspace, write_csv
@@ -444,6 +448,31 @@ class Searching(AppCase):
             app.post_message(said.SnapshotTaken(replace(s, ranking=replace(s.ranking, rows=rows))))
             await self.until(pilot, lambda: ladder.query_one(Rungs).cursor == 0)
             self.assertEqual(ladder.selected(), chosen)
+
+
+class Fluid(AppCase):
+    async def test_a_drawing_that_takes_long_keeps_no_key_waiting(self) -> None:
+        workspace = self.searched()
+        drawn = Lines.draw
+
+        def slow(lines: Lines, width: int, height: int) -> Rows:
+            time.sleep(0.4)
+            return drawn(lines, width, height)
+
+        async with self.running(workspace) as (app, pilot):
+            await self.shows(app, pilot, "budget spent")
+            with mock.patch.object(Lines, "draw", slow), mock.patch.object(field, "_MANY", 0):
+                before = time.perf_counter()
+                await pilot.press("b")
+                self.assertIn("budget spent", screen(app), "the last drawing stays until the new one is there")
+                self.assertLess(time.perf_counter() - before, 0.35)
+                await pilot.press("b", "b")  # what is asked for while it is drawn is drawn after that
+                await self.shows(app, pilot, "epoch of each run")
+                await pilot.press("left")
+                await self.shows(app, pilot, "runs that got there")
+                await pilot.resize_terminal(100, 30)
+                await self.until(pilot, lambda: not app.query_one(Lines)._drawing)
+                await self.shows(app, pilot, "epoch of each run")
 
 
 class Frame(AppCase):

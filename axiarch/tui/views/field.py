@@ -34,6 +34,10 @@ def best_level(s: Snapshot) -> float | None:
     return s.dataset.best.loss if s.dataset.best else None
 
 
+#: Runs from which on they are drawn beside the event loop.
+_MANY = 300
+
+
 class Lines(Drawing):
     """The runs of a search."""
 
@@ -42,6 +46,10 @@ class Lines(Drawing):
     snapshot: Snapshot | None = None
     by_epoch = False
     cursor: float | None = None
+
+    def long(self) -> bool:
+        """Thousands of runs take longer to draw than a key may wait."""
+        return self.snapshot is not None and len(self.snapshot.curves) > _MANY
 
     def end(self) -> float:
         """Return where the horizontal axis ends."""
@@ -116,19 +124,7 @@ class Lines(Drawing):
 
 def _best(s: Snapshot) -> Series:
     """Return the lowest steady loss reached by any run against the budget, as steps."""
-    ends = sorted((curve.spent[-1], curve.steady) for run, curve in s.curves.items()
-                  if s.runs[run].state == "ended" and s.runs[run].reason != "diverged")
-    x, y = [], []
-    best = np.inf
-    for spent, level in ends:
-        if level < best:
-            x += [spent, spent]
-            y += [best, level]
-            best = level
-    if x:
-        x.append(max(c.spent[-1] for c in s.curves.values()))
-        y.append(best)
-    return Series(np.array(x[1:], dtype=np.float64), np.array(y[1:], dtype=np.float64), "second", 4)
+    return Series(*s.best_so_far, "second", 4)
 
 
 def _legend(by_epoch: bool) -> Row:

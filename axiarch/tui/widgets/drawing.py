@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from contextlib import suppress
+
 from rich.segment import Segment
 from rich.style import Style
 from textual.color import Color
@@ -50,7 +52,13 @@ class Drawing(Widget):
     def __init__(self, *, id: str | None = None, classes: str | None = None) -> None:
         super().__init__(id=id, classes=classes)
         self._key: tuple[int, int, str] | None = None
+        self._shown: tuple[int, int, str] | None = None
         self._rows: Rows = []
+        self._drawing = self._stale = False
+
+    def long(self) -> bool:
+        """Say whether drawing takes so long that it is done beside the event loop, the last drawing shown meanwhile."""
+        return False
 
     def draw(self, width: int, height: int) -> Rows:
         """Return the drawing in `width` by `height` cells."""
@@ -66,10 +74,39 @@ class Drawing(Widget):
         theme = self.app.theme
         key = (self.size.width, self.size.height, theme)
         if key != self._key:
-            self._rows = self.draw(self.size.width, self.size.height)
+            if key == self._shown and self.long():
+                self._draw_beside(key)
+            else:
+                self._rows = self.draw(self.size.width, self.size.height)
+                self._shown = key
             self._key = key
         row = self._rows[y] if y < len(self._rows) else []
         return strip_of(row, self.size.width, theme)
+
+
+    def _draw_beside(self, key: tuple[int, int, str]) -> None:
+        """Draw in a thread; what changes meanwhile is drawn after that."""
+        if self._drawing:
+            self._stale = True
+            return
+        self._drawing = True
+        app = self.app
+
+        def work() -> None:
+            rows = self.draw(key[0], key[1])
+            with suppress(RuntimeError):  # the application may have ended meanwhile
+                app.call_from_thread(self._take, key, rows)
+
+        self.run_worker(work, thread=True, group="drawing")
+
+    def _take(self, key: tuple[int, int, str], rows: Rows) -> None:
+        """Show what was drawn beside, unless it is of another size by now."""
+        again, self._drawing, self._stale = self._stale, False, False
+        if key == self._shown:
+            self._rows = rows
+            self.refresh()
+        if again:
+            self.redraw()
 
 
 class TallDrawing(Drawing):
