@@ -19,6 +19,7 @@ from axiarch.cli.options import (
     workspace_option,
 )
 from axiarch.errors import SearchFileError
+from axiarch.plain import shown
 
 if TYPE_CHECKING:
     from axiarch.journal.inbox import Deed
@@ -87,7 +88,7 @@ def search(context: click.Context, file: Path, folder: Path | None, lanes: int |
     wanted = _with_data(workspace, file)
     if background:
         number = workflows.start_search(workspace, wanted, lanes or 0)
-        print(f"search {number} runs in the background; see: axiarch status {number}")
+        print(f"search {number} runs in the background; see: axiarch attach {number}")
         return 0
     return run_search(workspace, wanted, lanes, as_json)
 
@@ -99,9 +100,8 @@ def run_search(workspace: Workspace, wanted: SearchFile, lanes: int | None, as_j
 
 
 def follow(workspace: Workspace, number: int, as_json: bool) -> int:
-    """Wait for a search with progress on standard error, print its ranking, return the exit code."""
+    """Wait for a search with progress on standard error, print its ranking, return the exit code; Ctrl-C stops it."""
     from axiarch import workflows
-    from axiarch.cli import printing
     from axiarch.cli.progress import Progress
 
     progress = Progress()
@@ -114,11 +114,46 @@ def follow(workspace: Workspace, number: int, as_json: bool) -> int:
         snapshot = workflows.wait(workspace, number)
         code = INTERRUPTED
     progress.close()
+    said = _said(snapshot, as_json)
+    return code or said
+
+
+def _said(snapshot: Snapshot, as_json: bool) -> int:
+    """Print the ranking of a search that is over; return the exit code."""
+    from axiarch.cli import printing
+
     if as_json:
         printing.print_json(printing.ranking_json(snapshot))
     else:
         printing.print_ranking(snapshot)
-    return code or (0 if snapshot.search.state in ("done", "stopped") else 4)
+    if snapshot.search.state in ("done", "stopped"):
+        return 0
+    for event in snapshot.events[-2:]:
+        print(f"search {snapshot.search.number}: {shown(event.text)}", file=sys.stderr)
+    return 4
+
+
+@click.command()
+@number_argument
+@workspace_option
+@json_option
+@click.pass_context
+@guarded
+def attach(context: click.Context, number: int, folder: Path | None, as_json: bool) -> int:
+    """Follow a search that runs in the background to its end, and print the ranking. Ctrl-C leaves it running."""
+    from axiarch import workflows
+    from axiarch.cli.progress import Progress
+
+    workspace = open_place(context, folder)
+    number = workflows.look_at(workspace, number).search.number
+    progress = Progress()
+    try:
+        snapshot = workflows.wait(workspace, number, progress.show)
+    except KeyboardInterrupt:
+        progress.note(f"search {number} goes on in the background; see: axiarch status {number}")
+        return INTERRUPTED
+    progress.close()
+    return _said(snapshot, as_json)
 
 
 @click.command()
@@ -363,5 +398,5 @@ def export(context: click.Context, what: str, file: Path, number: int, recipe: i
 
 
 #: All commands on searches, for the program to take in.
-COMMANDS = (forecast, search, status, ranking, pause, stop, resume, cut, keep, more, add, budget, workers, judge,
-            scale, export)
+COMMANDS = (forecast, search, attach, status, ranking, pause, stop, resume, cut, keep, more, add, budget, workers,
+            judge, scale, export)

@@ -23,13 +23,17 @@ from axiarch.runner.session import start_name
 
 @dataclass(frozen=True)
 class Origin:
-    """A run that another goes on from, after the given epoch at the latest."""
+    """A run that another goes on from, after the given epoch at the latest.
+
+    Where it was stopped before it was first saved, the other is trained `afresh`, if that may be.
+    """
 
     spec: RunSpec
     checkpoint: Path
     block: Block
     epoch: int
     best: bool
+    afresh: bool = False
 
 
 class Inheritance:
@@ -63,7 +67,8 @@ class Inheritance:
         epochs = sum(e.run == run.id for e in changes.epochs)
         checkpoint = self._workspace.search(start.search) / "checkpoints" / f"{run.id}.safetensors"
         best = start.at == "best"
-        return Origin(spec, checkpoint, (run.repeat, run.fold), run.best_epoch if best else epochs, best)
+        return Origin(spec, checkpoint, (run.repeat, run.fold), run.best_epoch if best else epochs, best,
+                      not best)
 
     def of_run(self, ledger: Ledger, recipe: int, block: Block) -> Origin:
         """Return the run of another recipe of this search on the same block."""
@@ -72,8 +77,8 @@ class Inheritance:
             raise TrainingError(f"recipe {recipe} has no run to go on from", "", "train it first")
         return Origin(entry.spec, self._checkpoints / f"{entry.spec.id}.safetensors", block, entry.journalled, False)
 
-    def state(self, origin: Origin, recipe: Recipe) -> RunState:
-        """Return where a run of `recipe` starts that goes on from `origin`.
+    def state(self, origin: Origin, recipe: Recipe) -> RunState | None:
+        """Return where a run of `recipe` starts that goes on from `origin`; None if at its beginning.
 
         Where that was stopped short of its last checkpoint's next one, a few epochs are trained again.
 
@@ -82,6 +87,8 @@ class Inheritance:
         TrainingError
             If the networks differ, or the checkpoint is not of such an epoch.
         """
+        if origin.afresh and not origin.checkpoint.exists():
+            return None
         fold = origin.block[1]
         run = RunSpec(0, recipe, origin.spec.streams)
         state = carry_over(origin.checkpoint, origin.spec, shape_of(origin.spec.recipe, self._dataset, fold), run,

@@ -67,7 +67,7 @@ class Session:
             rested = {k for k, p in enumerate(progress)
                       if k not in ended and 0 < self._until[p.run.id] <= p.numbers.epoch}
             released = {k for k, p in enumerate(progress) if p.run.id in self._released}
-            self._save(progress, ended | rested)
+            self._save(progress, ended | rested | released)
             self._report(Trained(self._lane, tuple((p.run.id, p.numbers) for p in progress),
                                  tuple((p.run.id, p.end) for p in progress if p.end is not None),
                                  tuple(progress[k].run.id for k in sorted(rested)), self._examples(progress)))

@@ -106,6 +106,24 @@ class WholeWay(CliCase):
         self.assertIn("stopped", out)
 
 
+    def test_a_search_in_the_background_is_followed_and_left_running(self) -> None:
+        workspace = ring_workspace(self.folder / "w")
+        path = self.search_file(write_search(ring_search(epochs=4000, recipes=8, patience=0)))
+        self.cli("search", path, "--background", "-w", str(workspace.folder))
+        attached = [sys.executable, "-m", "axiarch", "attach", "1", "-w", str(workspace.folder)]
+        process = subprocess.Popen(attached, stdout=subprocess.PIPE, stderr=subprocess.PIPE, text=True)
+        self.assertIn("search 1", process.stderr.readline())  # type: ignore[union-attr]
+        process.send_signal(signal.SIGINT)
+        _, errors = process.communicate(timeout=60)
+        self.assertEqual(process.returncode, 130)
+        self.assertIn("goes on in the background", errors)
+        self.assertEqual(workflows.look_at(workspace).search.state, "running")
+        process = subprocess.Popen([*attached, "--json"], stdout=subprocess.PIPE, stderr=subprocess.DEVNULL, text=True)
+        self.cli("stop", "-w", str(workspace.folder))
+        out, _ = process.communicate(timeout=60)
+        self.assertEqual((process.returncode, json.loads(out)["state"]), (0, "stopped"))
+
+
 class BadInput(CliCase):
     def test_search_files_with_mistakes(self) -> None:
         ring_workspace(self.folder / "w")

@@ -203,6 +203,19 @@ class Continued(RunnerCase):
                          longer.curves[first_run(longer, 1).id].validation)
         self.assertEqual(again.epochs, 6)
 
+    def test_one_that_was_stopped_before_it_was_saved_is_trained_from_its_beginning(self) -> None:
+        self.make(once(8), InlineExecutor(), 1).run()
+        s = self.look()
+        run = first_run(s, 1)
+        (self.workspace.search(1) / "checkpoints" / f"{run.id}.safetensors").unlink()
+        self.make(continued(s, run.id, 6), InlineExecutor(), 2).run()
+        again = self.look(2)
+        curve = again.curves[first_run(again, 1).id].validation
+        self.assertEqual((again.search.state, len(curve)), ("done", 14))
+        self.assertEqual(curve[:8], s.curves[run.id].validation)
+        self.make(continued(s, run.id, 6, "best"), InlineExecutor(), 3).run()
+        self.assertEqual(self.look(3).search.state, "failed", "its best epoch is gone with the checkpoint")
+
     def test_back_to_the_best_epoch_with_another_rate(self) -> None:
         self.make(once(40, learning_rate=0.1, width=32), InlineExecutor(), 1).run()
         s = self.look()

@@ -155,12 +155,12 @@ class Paper(Drawing):
                         (loss(c.validation[at] - c.training_still[at]), "warn"),
                         (f"   {shown(metrics[0], 22)} ", "faint"), (measured(metrics[0], c.metrics[at][0]), "ink"),
                         ("   rate ", "faint"), (number(c.learning_rate[at]), "ink")]
-            more: Row = [("   gradient ", "faint"), (number(c.gradient_norm[at]), "ink"),
+            more: Row = [("  gradient ", "faint"), (number(c.gradient_norm[at]), "ink"),
                          ("   dead ", "faint"), (f"{c.dead[at]:.0%}" if at < len(c.dead) else "–", "ink"),
                          ("   an epoch ", "faint"), (seconds_text(c.seconds[at]), "ink"),
                          ("   a step ", "faint"), (seconds_text(c.seconds[at] / steps), "ink"),
                          (f"   waiting for rows {c.waited[at] / max(c.seconds[at], 1e-9):.0%}", "faint")]
-            rows += [row, [("", "ink"), *more]] if len(curves) == 1 else [[*row, *more]]
+            rows += [row, more] if len(curves) == 1 else [[*row, (" ", "ink"), *more]]
         return rows
 
 
