@@ -473,6 +473,9 @@ class Fluid(AppCase):
                 await pilot.resize_terminal(100, 30)
                 await self.until(pilot, lambda: not app.query_one(Lines)._drawing)
                 await self.shows(app, pilot, "epoch of each run")
+                await pilot.press("b")
+                await self.shows(app, pilot, "what each other run came to")
+                self.assertNotIn("cut or waiting", screen(app))
 
 
 class Frame(AppCase):

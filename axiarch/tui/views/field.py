@@ -73,10 +73,13 @@ class Lines(Drawing):
                       "epoch of each run" if self.by_epoch else "budget spent: epochs of all runs",
                       f"validation {s.dataset.target.loss_name}", floor_levels(s), self.cursor, marks=self._cuts(s))
         reading = [] if self.cursor is None else [self._reading(s)]
-        return [_legend(self.by_epoch), *draw_chart(chart, width, height - 1 - len(reading)), *reading]
+        return [_legend(self.by_epoch, self._ends_alone(s)),
+                *draw_chart(chart, width, height - 1 - len(reading)), *reading]
 
     def _cuts(self, s: Snapshot) -> list[tuple[float, float, str, str]]:
         """Return a mark where each run ended that was cut or rests."""
+        if self._ends_alone(s):
+            return []
         found = []
         for run in s.runs.values():
             curve = s.curves.get(run.id)
@@ -84,6 +87,10 @@ class Lines(Drawing):
                 at = float(len(curve) if self.by_epoch else curve.spent[-1])
                 found.append((at, curve.validation[-1], "╷", "faint" if run.state == "resting" else "ghost"))
         return found
+
+    def _ends_alone(self, s: Snapshot) -> bool:
+        """Say whether runs that have ended are drawn by what they came to alone: so many curves would be one mass."""
+        return not self.by_epoch and len(s.curves) > _MANY
 
     def _reading(self, s: Snapshot) -> Row:
         """Return what stands under the cursor, in numbers."""
@@ -103,6 +110,7 @@ class Lines(Drawing):
         """Return the runs as curves; those that have ended and do not lead are one curve with breaks."""
         faded: list[tuple[Floats, Floats]] = []
         found = []
+        ends = self._ends_alone(s)
         for run in s.runs.values():
             curve = s.curves.get(run.id)
             if curve is None:
@@ -113,6 +121,8 @@ class Lines(Drawing):
                 found.append(Series(x, loss_of, "glow", 2, "•"))
             elif run.recipe in leaders:
                 found.append(Series(x, loss_of, "lead", 3))
+            elif ends:
+                faded += [(np.repeat(x[-1:], 2), np.repeat(loss_of[-1:], 2)), _BREAK]
             elif run.reason == "diverged":
                 found.append(Series(x, loss_of, "ghost", 0, "×"))
             else:
@@ -127,9 +137,12 @@ def _best(s: Snapshot) -> Series:
     return Series(*s.best_so_far, "second", 4)
 
 
-def _legend(by_epoch: bool) -> Row:
-    row: Row = [("         ", "ink"), ("━• training now", "glow"), ("   ", "ink"), ("━ leading", "lead"),
-                ("   ", "ink"), ("━ ", "ghost"), ("ended", "faint"), ("   ", "ink"), ("╷ ", "faint"),
+def _legend(by_epoch: bool, ends_alone: bool = False) -> Row:
+    row: Row = [("         ", "ink"), ("━• training now", "glow"), ("   ", "ink"), ("━ leading", "lead")]
+    if ends_alone:
+        row += [("   ", "ink"), ("⠂ ", "ghost"), ("what each other run came to", "faint")]
+    else:
+        row += [("   ", "ink"), ("━ ", "ghost"), ("ended", "faint"), ("   ", "ink"), ("╷ ", "faint"),
                 ("cut or waiting", "faint")]
     return row if by_epoch else [*row, ("   ", "ink"), ("━ best steady loss", "second")]
 
