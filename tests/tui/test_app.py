@@ -442,11 +442,14 @@ class Searching(AppCase):
             s = app._state.snapshot
             assert s is not None
             ladder = app.query_one("#ladder", LadderView)
-            await self.until(pilot, lambda: ladder.query_one(Rungs).cursor == 2)
+            await self.until(pilot, lambda: ladder.query_one(Rungs).cursor == 2 and ladder._held == ladder.selected())
             chosen = ladder.selected()
             rows = (s.ranking.rows[2], *s.ranking.rows[:2], *s.ranking.rows[3:])
             app.post_message(said.SnapshotTaken(replace(s, ranking=replace(s.ranking, rows=rows))))
             await self.until(pilot, lambda: ladder.query_one(Rungs).cursor == 0)
+            self.assertEqual(ladder.selected(), chosen)
+            app.post_message(said.SnapshotTaken(s))  # and back: it has not become the leader's cursor meanwhile
+            await self.until(pilot, lambda: ladder.query_one(Rungs).cursor == 2)
             self.assertEqual(ladder.selected(), chosen)
 
 

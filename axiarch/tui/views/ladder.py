@@ -137,7 +137,7 @@ class LadderView(View):
 
     def __init__(self, id: str) -> None:
         super().__init__(id=id)
-        self._held = 0
+        self._held = 0  # the recipe that the cursor stays on; 0 stays with whichever leads
 
     def compose(self) -> ComposeResult:
         """Lay out axis and rungs."""
@@ -158,14 +158,16 @@ class LadderView(View):
             head.scale = rungs.scale = loss_axis(s)
         rungs.count = len(_numbers(s))
         place = next((i for i, r in enumerate(s.ranking.rows) if r.recipe == self._held), None)
-        if place is not None and rungs.cursor != 0:
+        if place is not None:
             rungs.cursor = place
         head.redraw()
         rungs.redraw()
 
     def on_listing_moved(self, event: Listing.Moved) -> None:
         """Remember which recipe is under the cursor."""
-        self._held = self.selected()
+        chosen = self.selected()
+        if chosen != self._held:  # else the recipe has moved, not the user
+            self._held = chosen if self.query_one(Rungs).cursor else 0
 
     def on_listing_chosen(self, event: Listing.Chosen) -> None:
         """Open the recipe clicked twice."""
