@@ -99,8 +99,11 @@ def run_search(workspace: Workspace, wanted: SearchFile, lanes: int | None, as_j
     return follow(workspace, workflows.start_search(workspace, wanted, lanes or 0), as_json)
 
 
-def follow(workspace: Workspace, number: int, as_json: bool) -> int:
-    """Wait for a search with progress on standard error, print its ranking, return the exit code; Ctrl-C stops it."""
+def follow(workspace: Workspace, number: int, as_json: bool, stops: bool = True) -> int:
+    """Wait for a search with progress on standard error, print its ranking, return the exit code.
+
+    Ctrl-C `stops` the search, or only leaves it.
+    """
     from axiarch import workflows
     from axiarch.cli.progress import Progress
 
@@ -109,6 +112,9 @@ def follow(workspace: Workspace, number: int, as_json: bool) -> int:
     try:
         snapshot = workflows.wait(workspace, number, progress.show)
     except KeyboardInterrupt:
+        if not stops:
+            progress.note(f"search {number} goes on in the background; see: axiarch status {number}")
+            return INTERRUPTED
         progress.note("stopping; what has ended is kept")
         workflows.steer_search(workspace, number, "stop")
         snapshot = workflows.wait(workspace, number)
@@ -142,18 +148,9 @@ def _said(snapshot: Snapshot, as_json: bool) -> int:
 def attach(context: click.Context, number: int, folder: Path | None, as_json: bool) -> int:
     """Follow a search that runs in the background to its end, and print the ranking. Ctrl-C leaves it running."""
     from axiarch import workflows
-    from axiarch.cli.progress import Progress
 
     workspace = open_place(context, folder)
-    number = workflows.look_at(workspace, number).search.number
-    progress = Progress()
-    try:
-        snapshot = workflows.wait(workspace, number, progress.show)
-    except KeyboardInterrupt:
-        progress.note(f"search {number} goes on in the background; see: axiarch status {number}")
-        return INTERRUPTED
-    progress.close()
-    return _said(snapshot, as_json)
+    return follow(workspace, workflows.look_at(workspace, number).search.number, as_json, stops=False)
 
 
 @click.command()

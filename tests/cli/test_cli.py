@@ -117,7 +117,7 @@ class WholeWay(CliCase):
         _, errors = process.communicate(timeout=60)
         self.assertEqual(process.returncode, 130)
         self.assertIn("goes on in the background", errors)
-        self.assertEqual(workflows.look_at(workspace).search.state, "running")
+        until(lambda: workflows.look_at(workspace).search.state == "running", what="the search to go on")
         process = subprocess.Popen([*attached, "--json"], stdout=subprocess.PIPE, stderr=subprocess.DEVNULL, text=True)
         self.cli("stop", "-w", str(workspace.folder))
         out, _ = process.communicate(timeout=60)

@@ -120,7 +120,8 @@ class Paper(Drawing):
         """Return one band; `most` is the quantile of the values at its top."""
         series = [Series(_epochs(c), np.array(read(c)), role) for _, c in curves]
         values = np.concatenate([np.array([level.y for level in levels]), *(y.y for y in series)])
-        shown_values = values[np.isfinite(values) & (values <= np.nanquantile(values, most))]
+        finite = values[np.isfinite(values)]
+        shown_values = finite[finite <= np.quantile(finite, most)] if finite.size else np.zeros(1)
         scale = span_of(shown_values, margin=0.3 if np.ptp(shown_values) == 0 else 0.08)
         chart = Chart(series, x, scale, "epoch", title, levels, self._line(curves), ticks_below=below)
         return draw_chart(chart, width, height)

@@ -83,7 +83,6 @@ class Drawing(Widget):
         row = self._rows[y] if y < len(self._rows) else []
         return strip_of(row, self.size.width, theme)
 
-
     def _draw_beside(self, key: tuple[int, int, str]) -> None:
         """Draw in a thread; what changes meanwhile is drawn after that."""
         if self._drawing:
