@@ -52,10 +52,32 @@ def _apart(s: Snapshot, number: int) -> str:
 
 
 class Rungs(Listing):
-    """One line a recipe."""
+    """One line a recipe; the cursor stays on its recipe wherever that goes, and on the first place if it is there."""
 
     snapshot: Snapshot | None = None
     scale = Scale(0.0, 1.0)
+
+    def __init__(self) -> None:
+        super().__init__()
+        self._order: list[int] = []
+        self._held = 0  # the recipe that the cursor stays on; 0 stays with whichever leads
+
+    def follow(self, order: list[int]) -> None:
+        """Take recipes in another order, the cursor with the one it is on."""
+        held = self._held
+        self._order, self.count = order, len(order)
+        if held in order:
+            self.cursor = order.index(held)
+        self._held = held  # the recipe has moved, not the user
+
+    def watch_cursor(self, old: int, new: int) -> None:
+        """Remember the recipe chosen, before an order that comes meanwhile takes the cursor elsewhere."""
+        super().watch_cursor(old, new)
+        self._held = self._order[new] if new else 0
+
+    def selected(self) -> int:
+        """Return the recipe under the cursor, 0 if there is none."""
+        return self._order[self.cursor] if self._order else 0
 
     def draw_line(self, index: int, width: int) -> Row:
         """Return a recipe's rung."""
@@ -135,10 +157,6 @@ class LadderView(View):
     LadderView Rungs { height: 1fr; scrollbar-size-vertical: 1; }
     """
 
-    def __init__(self, id: str) -> None:
-        super().__init__(id=id)
-        self._held = 0  # the recipe that the cursor stays on; 0 stays with whichever leads
-
     def compose(self) -> ComposeResult:
         """Lay out axis and rungs."""
         yield Head()
@@ -149,25 +167,16 @@ class LadderView(View):
         s = self.state.snapshot
         head, rungs = self.query_one(Head), self.query_one(Rungs)
         if s is None or not _numbers(s):
-            rungs.count = 0
+            rungs.follow([])
             head.snapshot = None
             head.redraw()
             return
         head.snapshot = rungs.snapshot = s
         if s.ranking.rows:
             head.scale = rungs.scale = loss_axis(s)
-        rungs.count = len(_numbers(s))
-        place = next((i for i, r in enumerate(s.ranking.rows) if r.recipe == self._held), None)
-        if place is not None:
-            rungs.cursor = place
+        rungs.follow(_numbers(s))
         head.redraw()
         rungs.redraw()
-
-    def on_listing_moved(self, event: Listing.Moved) -> None:
-        """Remember which recipe is under the cursor."""
-        chosen = self.selected()
-        if chosen != self._held:  # else the recipe has moved, not the user
-            self._held = chosen if self.query_one(Rungs).cursor else 0
 
     def on_listing_chosen(self, event: Listing.Chosen) -> None:
         """Open the recipe clicked twice."""
@@ -175,11 +184,7 @@ class LadderView(View):
 
     def selected(self) -> int:
         """Return the recipe under the cursor, 0 if there is none."""
-        s, cursor = self.state.snapshot, self.query_one(Rungs).cursor
-        numbers = _numbers(s) if s is not None else []
-        if not numbers:
-            return 0
-        return numbers[min(cursor, len(numbers) - 1)]
+        return self.query_one(Rungs).selected()
 
     def focus_main(self) -> None:
         """Give the keyboard to the rungs."""
