@@ -3,8 +3,12 @@
 from __future__ import annotations
 
 import asyncio
+import atexit
 import contextlib
+import functools
 import os
+import shutil
+import tempfile
 import threading
 import unittest
 from collections.abc import AsyncIterator, Callable
@@ -37,8 +41,23 @@ def screen(app: AxiarchApp) -> str:
     return "\n".join(strip.text for strip in app.screen._compositor.render_strips())
 
 
+@functools.cache
+def _searched() -> Path:
+    """Train a small search once; its folder is removed with the process."""
+    folder = Path(tempfile.mkdtemp(prefix="axiarch-test-"))
+    atexit.register(shutil.rmtree, folder, ignore_errors=True)
+    workspace = ring_workspace(folder / "w")
+    workflows.save_draft(workspace, ring_search())
+    workflows.wait(workspace, workflows.start_search(workspace, ring_search(), 2))
+    return folder / "w"
+
+
 class AppCase(FolderCase, unittest.IsolatedAsyncioTestCase):
     workspace: Workspace
+
+    async def asyncSetUp(self) -> None:
+        """Keep time as the application does: the loop's bookkeeping for debugging makes every message wait."""
+        asyncio.get_running_loop().set_debug(False)
 
     @contextlib.asynccontextmanager
     async def running(self, workspace: Workspace, size: tuple[int, int] = (140, 42)
@@ -65,11 +84,9 @@ class AppCase(FolderCase, unittest.IsolatedAsyncioTestCase):
             self.fail(f"{text!r} is not on the screen:\n{screen(app)}")
 
     def searched(self) -> Workspace:
-        """Return a workspace with a search that is done."""
-        workspace = ring_workspace(self.folder / "w")
-        workflows.save_draft(workspace, ring_search())
-        workflows.wait(workspace, workflows.start_search(workspace, ring_search(), 2))
-        return workspace
+        """Return a workspace with a search that is done: a copy of one that all tests of this process share."""
+        shutil.copytree(_searched(), self.folder / "w")
+        return Workspace.open(self.folder / "w")
 
 
 class Empty(AppCase):
