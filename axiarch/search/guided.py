@@ -37,8 +37,12 @@ _ANYWHERE, _NEAR = 200, 40
 _CENTRES = 4
 #: Then, ever nearer to the best of those points: how near, and how many about each.
 _REFINED, _NEARER = (0.06, 0.02), 16
-#: Points of the model at the most: more tell little more, and cost the cube of their number.
-MOST_POINTS = 300
+#: Points of the model at the most: more tell little more, and cost the cube of their number; and by how many they may
+#: have grown past it before some give way.
+MOST_POINTS, _SLACK = 300, 50
+#: Which shares of them are the best at the end of the training, and at the end of earlier rounds; the others are as far
+#: from each other as can be. (Of what was tried on made-up losses this keeps newcomers best; docs/methods.md.)
+_BEST, _BEST_EARLY = 0.3, 0.15
 #: The lengths of the model are fitted again when so much more is known.
 _GROWTH = 1.25
 
@@ -111,7 +115,7 @@ class ModelDriven(Drawn):
 
         kept = self._kept.get("model")
         if kept is None or kept[0] != len(self.log):
-            known = _thinned(self.log)
+            known = [self.log[i] for i in self._remembered(len(self.log))]
             model = Model(self._told(known), self._features.owner, self._parameters(len(self.log)))
             recipes = list(dict.fromkeys(point[0] for point in known))
             at_end, _ = model.predict(np.array([self._row(recipe) for recipe in recipes]))
@@ -144,8 +148,45 @@ class ModelDriven(Drawn):
         while math.ceil(size * _GROWTH) <= length:
             size = math.ceil(size * _GROWTH)
         if size not in self._fitted:
-            self._fitted[size] = Model(self._told(_thinned(self.log[:size])), self._features.owner).parameters
+            known = [self.log[i] for i in self._remembered(size)]
+            self._fitted[size] = Model(self._told(known), self._features.owner).parameters
         return self._fitted[size]
+
+    def _remembered(self, length: int) -> list[int]:
+        """Return which of the first `length` points of the log the model takes, in their order.
+
+        Whenever there are too many, the best stay, and others as far from each other as can be: what is known to be
+        bad is no news, wherever it lies, and must not look untried because it was forgotten.
+        """
+        known: tuple[int, list[int]] = self._kept.get("remembered", (0, []))
+        before, kept = known if known[0] <= length else (0, [])
+        kept = [*kept]
+        for i in range(before, length):
+            kept.append(i)
+            if len(kept) > MOST_POINTS + _SLACK:
+                kept = self._thinned(kept)
+        if length > known[0]:
+            self._kept["remembered"] = (length, kept)
+        return kept
+
+    def _thinned(self, places: Sequence[int]) -> list[int]:
+        """Return :data:`MOST_POINTS` of some places of the log."""
+        early = np.array([self.log[i][1] for i in places])
+        losses = np.array([self.log[i][2] for i in places])
+        at = np.column_stack((np.array([self._row(self.log[i][0]) for i in places]), early))
+        kept = np.zeros(len(places), np.bool_)
+        rounds = np.unique(early[early > 0])
+        shares = [(0.0, _BEST), *((moment, _BEST_EARLY / len(rounds)) for moment in rounds)]
+        for moment, share in shares:
+            here = np.flatnonzero(early == moment)
+            kept[here[np.argsort(losses[here], kind="stable")][: int(MOST_POINTS * share)]] = True
+        square = (at**2).sum(1)
+        apart = (square[:, None] + square[kept][None] - 2 * at @ at[kept].T).min(1)
+        for _ in range(MOST_POINTS - int(kept.sum())):
+            farthest = int(np.argmax(np.where(kept, -1.0, apart)))
+            kept[farthest] = True
+            apart = np.minimum(apart, square + square[farthest] - 2 * at @ at[farthest])
+        return [place for place, stays in zip(places, kept.tolist(), strict=True) if stays]
 
     @cached_property
     def _fitted(self) -> dict[int, Floats]:
@@ -184,14 +225,6 @@ def fall_of(curve: Sequence[float], epoch: int) -> float:
     """Return by how much the logarithm of the loss fell over the epochs before `epoch`, two at the most."""
     last, before = curve[min(epoch, len(curve)) - 1], curve[max(min(epoch, len(curve)) - 3, 0)]
     return math.log(before / last) if math.isfinite(before) and math.isfinite(last) and before > 0 < last else 0.0
-
-
-def _thinned(known: Sequence[Point]) -> Sequence[Point]:
-    """Return the points that the model takes: of too many, the early ones give way first, the worst of them first."""
-    if len(known) <= MOST_POINTS:
-        return known
-    order = sorted(range(len(known)), key=lambda i: (known[i][1], known[i][2], i))[:MOST_POINTS]
-    return [known[i] for i in sorted(order)]
 
 
 class Guided(ModelDriven):
@@ -296,7 +329,7 @@ class GuidedRacing(ModelDriven, Racing):
         from axiarch.search.model import Model
 
         later = {place for at, place in self._places[number] if at > level}
-        known = _thinned([point for i, point in enumerate(self.log[:length]) if i not in later])
+        known = [self.log[i] for i in self._remembered(length) if i not in later]
         model = Model(self._told(known), self._features.owner, self._parameters(length))
         return float(model.predict(self._row(self.recipes[number])[None])[0][0])
 

@@ -8,6 +8,7 @@ import time
 import unittest
 from collections import Counter
 from collections.abc import Callable
+from unittest import mock
 
 import numpy as np
 
@@ -15,6 +16,7 @@ from axiarch.errors import RecipeError
 from axiarch.recipes.recipe import Recipe
 from axiarch.recipes.searchfile import MethodChoice
 from axiarch.recipes.space import Space, space
+from axiarch.search import guided
 from axiarch.search.course import Course, Taken
 from axiarch.search.guided import ModelDriven
 from axiarch.search.method import Method, Observation, Step
@@ -349,6 +351,40 @@ class GuidedMethods(unittest.TestCase):
         problem = PROBLEMS["crossing"]
         loss, epochs = self.best(problem, "guided_racing", 30)
         self.assertLess(loss, 1.1 * self.best(problem, "random", 10_000, epochs)[0])
+
+
+class Memory(unittest.TestCase):
+    """Of more results than the model can take, which it takes."""
+
+    @classmethod
+    def setUpClass(cls) -> None:
+        fewer = mock.patch.object(guided, "MOST_POINTS", 100)
+        fewer.start()
+        cls.addClassCleanup(fewer.stop)
+        problem = PROBLEMS["rate"]
+        method = make_method(MethodChoice("guided_racing", {"recipes": 200}), problem.space, 1)
+        assert isinstance(method, ModelDriven)
+        drive(method, lambda r, b: problem.curve(r, b), problem.truth)
+        cls.method = method
+
+    def test_it_depends_on_nothing_but_what_was_told_by_then(self) -> None:
+        self.assertGreater(len(self.method.log), 250)
+        for length in (90, 140, 160, 240):
+            found = self.method._remembered(length)
+            fresh = object.__new__(type(self.method))
+            fresh.__dict__.update(space=self.method.space, log=self.method.log[:length])
+            self.assertEqual(found, fresh._remembered(length))
+            self.assertLessEqual(len(found), 150)
+            self.assertEqual(found, sorted(set(found)))
+
+    def test_bad_regions_are_not_forgotten_and_the_best_are_kept(self) -> None:
+        log = self.method.log
+        kept = self.method._remembered(len(log))
+        at_end = sorted((log[i][2], i) for i in range(len(log)) if log[i][1] == 0.0)
+        self.assertLessEqual({i for _, i in at_end[:10]}, set(kept))
+        rates = [math.log10(log[i][0].real("learning_rate")) for i in kept]
+        counts = [sum(low <= rate < low + 1 for rate in rates) for low in range(-5, 0)]
+        self.assertGreaterEqual(min(counts), 3, f"whole decades of the rate are forgotten: {counts}")
 
 
 class StagedMethod(unittest.TestCase):
