@@ -108,6 +108,11 @@ def duration(seconds: float | None) -> str:
     return f"{hours:.1f} h" if hours < 48 else f"{hours / 24:.1f} days"
 
 
+def time_left(seconds: float | None) -> str:
+    """Return how long something will still take, no finer than anybody waits."""
+    return "time left not known yet" if seconds is None else f"about {duration(max(seconds, 1.0))} left"
+
+
 def span(low: float, high: float) -> str:
     """Return from when to when something may take."""
     return f"up to {duration(high)}" if low < 1 else f"{duration(low)} to {duration(high)}"

@@ -15,7 +15,7 @@ from axiarch.data.floor import Floor
 from axiarch.errors import AxiarchError, NotationError
 from axiarch.insight.forecast import Forecast
 from axiarch.journal.records import OpeningRecord
-from axiarch.plain import count, duration, loss, measured, memory, number, share, shown, span
+from axiarch.plain import count, loss, measured, memory, number, share, shown, span, time_left
 from axiarch.recipes.recipe import describe
 from axiarch.workflows.watching import Snapshot
 
@@ -132,7 +132,7 @@ def print_forecast(f: Forecast) -> None:
 
 def progress_line(s: Snapshot) -> str:
     """Return one line that says how far a search is."""
-    left = f", about {duration(s.seconds_left)} left" if s.seconds_left is not None and not s.over else ""
+    left = f", {time_left(s.seconds_left)}" if s.seconds_left is not None and not s.over else ""
     best = f", best steady validation loss {loss(s.ranking.rows[0].loss)}" if s.ranking.rows else ""
     return (f"search {s.search.number} {s.search.state}: {s.ended_runs} of {count(s.expected_runs, 'run')} ended, "
             f"{number(s.epochs)} epochs{best}{left}")

@@ -19,6 +19,7 @@ from axiarch.cli.options import (
     workspace_option,
 )
 from axiarch.errors import SearchFileError
+from axiarch.plain import count as counted
 from axiarch.plain import shown
 
 if TYPE_CHECKING:
@@ -359,16 +360,16 @@ def _opened(context: click.Context, folder: Path | None, number: int, recipe: in
 
 
 _DONE = {"pause": "pauses", "resume": "goes on", "stop": "stops", "cut": "cuts recipe {recipe}",
-         "keep": "keeps recipe {recipe}", "budget": "tries {count} recipes in all", "workers": "uses {count} workers"}
+         "keep": "keeps recipe {recipe}", "budget": "tries {count} recipes in all", "workers": "uses {workers}"}
 
 
 def _steer(context: click.Context, folder: Path | None, number: int, deed: Deed, recipe: int = 0,
            count: int = 0) -> None:
     from axiarch import workflows
 
-    workspace, snapshot = _opened(context, folder, number, recipe)
-    workflows.steer_search(workspace, snapshot.search.number, deed, recipe, count)
-    print(f"search {snapshot.search.number} {_DONE[deed].format(recipe=recipe, count=count)}")
+    number = workflows.steer_search(open_place(context, folder), number, deed, recipe, count)
+    done = _DONE[deed].format(recipe=recipe, count=count, workers=counted(count, "worker"))
+    print(f"search {number} {done}")
 
 
 @click.command()

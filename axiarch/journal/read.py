@@ -88,6 +88,12 @@ class JournalReader:
         """Return one search."""
         return next((s for s in self.searches() if s.number == number), None)
 
+    def holds(self, search: int, recipe: int) -> bool:
+        """Say whether a search has a recipe."""
+        db = self._connect()
+        found = db and db.execute("SELECT 1 FROM recipe WHERE search = ? AND number = ?", (search, recipe)).fetchone()
+        return bool(found)
+
     def changes(self, search: int, mark: tuple[int, int] = (0, 0)) -> Changes:
         """Return what was written to a search since `mark`: what changed, and the last epoch row seen."""
         db = self._connect()

@@ -20,6 +20,7 @@ from axiarch.journal.read import JournalReader
 from axiarch.journal.records import OVER, EpochRecord, ExampleRecord, RulingRecord, SearchState, StepRecord
 from axiarch.journal.workspace import Workspace
 from axiarch.journal.write import JournalWriter
+from axiarch.plain import count as counted
 from axiarch.recipes.recipe import Recipe
 from axiarch.recipes.searchfile import SearchFile
 from axiarch.recipes.steady import steady
@@ -221,7 +222,7 @@ class Runner:
             self._raise_budget(request.count)
         elif request is not None and deed == "workers":
             self._executor.resize(max(request.count, 1))
-            self._note("workers", f"{max(request.count, 1)} workers from now on, by hand")
+            self._note("workers", f"{counted(max(request.count, 1), 'worker')} from now on, by hand")
 
     def _pause(self, why: str) -> None:
         if self._wanted == "running":

@@ -3,20 +3,27 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
+from contextlib import closing
 
-from axiarch.errors import WorkspaceMissing
+from axiarch.errors import TrainingError, WorkspaceMissing
 from axiarch.journal.inbox import Deed, Request, send
+from axiarch.journal.read import JournalReader
 from axiarch.journal.workspace import Workspace
 from axiarch.plain import shown
 from axiarch.recipes.recipe import Recipe
+from axiarch.workflows.watching import newest
 
 
 def steer_search(workspace: Workspace, number: int, deed: Deed, recipe: int = 0, count: int = 0,
-                 values: Mapping[str, object] | None = None) -> None:
+                 values: Mapping[str, object] | None = None) -> int:
     """Ask a running search for something; it obeys within a second, and says in its journal if it cannot.
+
+    Nothing is read but what that takes, so that to ask is quick, however much has been trained.
 
     Parameters
     ----------
+    number : int
+        Of the search; 0 is the newest one.
     deed : str
         Pause, resume, stop; cut, keep or more (epochs) of a recipe; add a recipe; budget (recipes in all); workers.
     recipe : int
@@ -26,13 +33,24 @@ def steer_search(workspace: Workspace, number: int, deed: Deed, recipe: int = 0,
     values : mapping, optional
         Of the recipe to add.
 
+    Returns
+    -------
+    int
+        The number of the search.
+
     Raises
     ------
     WorkspaceMissing
         If no process runs this search.
+    TrainingError
+        If it has no such recipe.
     RecipeError
         If the recipe to add is none.
     """
+    with closing(JournalReader(workspace.journal)) as reader:
+        number = number or newest(reader, workspace)
+        if recipe and not reader.holds(number, recipe):
+            raise TrainingError(f"there is no recipe {recipe}", f"search {number}", "see axiarch ranking")
     owner = workspace.owner()
     if owner is None or owner.what != f"search {number}":
         raise WorkspaceMissing(f"search {number} is not running", shown(workspace.folder),
@@ -40,3 +58,4 @@ def steer_search(workspace: Workspace, number: int, deed: Deed, recipe: int = 0,
     if values is not None:
         values = Recipe(values).changed_values()
     send(workspace.search(number), Request(deed, recipe, count, values or {}))
+    return number

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from axiarch.data.dataset import Dataset
 from axiarch.insight.forecast import Forecast
-from axiarch.plain import count, duration, loss, measured, memory, number, shown, span
+from axiarch.plain import count, duration, loss, measured, memory, number, shown, span, time_left
 from axiarch.recipes.recipe import describe
 from axiarch.recipes.searchfile import SearchFile
 from axiarch.workflows.watching import Snapshot
@@ -72,8 +72,7 @@ def search_verdict(s: Snapshot) -> str:
     if state == "preparing":
         return "Starting the workers. The first time on a machine this compiles the kernels, about half a minute."
     if state == "running":
-        left = f"about {duration(s.seconds_left)} left" if s.seconds_left is not None else "time left not known yet"
-        return f"{done} of {count(of, 'run')} ended{tail}, {left}, {duration(s.taken)} taken."
+        return f"{done} of {count(of, 'run')} ended{tail}, {time_left(s.seconds_left)}, {duration(s.taken)} taken."
     if state == "paused":
         return f"Paused with {done} of {count(of, 'run')} ended{tail}. Nothing is lost; p resumes."
     if state == "done":
@@ -102,8 +101,8 @@ def _race_verdict(s: Snapshot, tail: str) -> str:
         return f"{what}; {number(s.epochs)} epochs in {duration(s.taken)}.{account(s)}"
     if s.search.state == "paused":
         return f"Paused. {what}. Nothing is lost; p resumes."
-    left = f"about {duration(s.seconds_left)} left" if s.seconds_left is not None else "time left not known yet"
-    return f"{number(s.epochs)} of about {number(round(s.expected_epochs))} epochs, {left}. {what}."
+    of = number(round(s.expected_epochs))
+    return f"{number(s.epochs)} of about {of} epochs, {time_left(s.seconds_left)}. {what}."
 
 
 def draft_verdict(draft: SearchFile, data: Dataset, forecast: Forecast | None, problem: str = "") -> str:

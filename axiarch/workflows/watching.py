@@ -5,6 +5,7 @@ from __future__ import annotations
 import json
 import time
 from collections.abc import Mapping, Sequence
+from contextlib import closing
 from dataclasses import dataclass, field, replace
 from functools import cached_property
 from types import MappingProxyType
@@ -344,6 +345,21 @@ class Watcher:
         return self._works[number]
 
 
+def newest(reader: JournalReader, workspace: Workspace) -> int:
+    """Return the number of the search started last.
+
+    Raises
+    ------
+    WorkspaceMissing
+        If there is none.
+    """
+    searches = reader.searches()
+    if not searches:
+        raise WorkspaceMissing("no search has been started here", shown(workspace.folder),
+                               "start one: axiarch search FILE")
+    return searches[-1].number
+
+
 def look_at(workspace: Workspace, number: int = 0) -> Snapshot:
     """Return a search as it stands now; 0 is the newest one.
 
@@ -352,14 +368,8 @@ def look_at(workspace: Workspace, number: int = 0) -> Snapshot:
     WorkspaceMissing
         If there is no such search.
     """
-    if number == 0:
-        reader = JournalReader(workspace.journal)
-        searches = reader.searches()
-        reader.close()
-        if not searches:
-            raise WorkspaceMissing("no search has been started here", shown(workspace.folder),
-                                   "start one: axiarch search FILE")
-        number = searches[-1].number
+    with closing(JournalReader(workspace.journal)) as reader:
+        number = number or newest(reader, workspace)
     watcher = Watcher(workspace, number)
     try:
         snapshot = watcher.poll()

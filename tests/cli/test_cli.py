@@ -79,7 +79,7 @@ class WholeWay(CliCase):
         until(lambda: len(workflows.look_at(workspace).recipes) >= 4, what="recipes")
         for words, text in ((("cut", "2"), "cuts recipe 2"), (("keep", "3"), "keeps recipe 3"),
                             (("more", "4", "7"), "7 epochs more"), (("budget", "11"), "11 recipes in all"),
-                            (("workers", "1"), "1 workers"), (("add", "width=5", "learning_rate=0.02"), "takes it in")):
+                            (("workers", "1"), "1 worker"), (("add", "width=5", "learning_rate=0.02"), "takes it in")):
             self.assertIn(text, self.cli(*words, *work).stdout)
         until(lambda: workflows.look_at(workspace).runs_of(2)[0].text == "cut by hand", what="the cut")
         until(lambda: 5 in [r.recipe["width"] for r in workflows.look_at(workspace).recipes.values()], what="it")

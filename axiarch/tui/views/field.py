@@ -6,9 +6,9 @@ import numpy as np
 from numpy.typing import NDArray
 from textual.app import ComposeResult
 
-from axiarch.plain import count, loss
+from axiarch.plain import count, loss, number
 from axiarch.tui.plots.chart import Chart, Level, Series, draw_chart, loss_scale
-from axiarch.tui.plots.runs import Row, Rows, cut, fit, right
+from axiarch.tui.plots.runs import Row, Rows, cut, fit, right, row_width
 from axiarch.tui.plots.scale import Scale
 from axiarch.tui.views.view import View
 from axiarch.tui.widgets.drawing import Drawing, TallDrawing
@@ -202,7 +202,9 @@ def _rounds(s: Snapshot, width: int) -> Rows:
         falls = np.flatnonzero(np.diff(best.y) < 0)
         if falls.size:
             at, by = best.x[falls[-1] + 1], best.y[falls[-1]] - best.y[falls[-1] + 1]
-            row.append((f"the best last fell {s.epochs - at:,.0f} epochs ago, by {loss(float(by))}", "faint"))
+            ago = f"fell {number(round(s.epochs - at))} epochs ago"
+            said = f"the best last {ago}, by {loss(float(by))}"
+            row.append((said if row_width(row) + len(said) <= width else f"best {ago}", "faint"))
     return [cut(row, width)]
 
 
