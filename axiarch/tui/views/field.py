@@ -144,7 +144,7 @@ def _legend(by_epoch: bool, ends_alone: bool = False) -> Row:
     else:
         row += [("   ", "ink"), ("━ ", "ghost"), ("ended", "faint"), ("   ", "ink"), ("╷ ", "faint"),
                 ("cut or waiting", "faint")]
-    return row if by_epoch else [*row, ("   ", "ink"), ("━ best steady loss", "second")]
+    return row if by_epoch else [*row, ("   ", "ink"), ("━ best so far", "second")]
 
 
 class Workers(TallDrawing):
