@@ -1,8 +1,9 @@
 """Several hundred recipes on each demo set by the default method: ``python -m benchmarks.demos [RECIPES [NAME ...]]``.
 
-The winner is then held against the base recipe on fresh seeds, which the search has not seen: the mean difference of
-their losses pair by pair, and its 95 % interval by Student's t. Printed with it is the floor, and what the rule behind
-the generated data scores, which nothing can beat.
+Of each search is said what share of the training its decisions cost, made again from its journal, and what share of the
+time two workers trained. The winner is then held against the base recipe on fresh seeds, which the search has not seen:
+the mean difference of their losses pair by pair, and its 95 % interval by Student's t. Printed with it is the floor,
+and what the rule behind the generated data scores, which nothing can beat.
 """
 
 from __future__ import annotations
@@ -11,17 +12,22 @@ import sys
 import tempfile
 import time
 from collections.abc import Mapping
+from contextlib import closing
 from pathlib import Path
 
 import numpy as np
 from scipy import stats
 
 from axiarch import workflows
+from axiarch.journal.read import JournalReader
 from axiarch.journal.workspace import Workspace
 from axiarch.recipes.recipe import Recipe
 from axiarch.recipes.searchfile import MethodChoice, SearchFile
 from axiarch.recipes.space import space
 from axiarch.recipes.steady import steady
+from axiarch.runner.ledger import Ledger
+from axiarch.search.course import Course
+from axiarch.search.methods import make_method
 
 #: Fresh seeds for the comparison.
 SEEDS = 6
@@ -44,6 +50,28 @@ def losses_of(workspace: Workspace, data: str, recipe: Recipe) -> np.ndarray:
     return np.array([steady(s.curves[run.id].validation)[1] for run in s.runs_of(1)])
 
 
+def deciding(workspace: Workspace, number: int, search: SearchFile) -> float:
+    """Return the seconds that all decisions of a search take, made again from its journal."""
+    with closing(JournalReader(workspace.journal)) as reader:
+        known, steps = reader.changes(number), reader.steps(number)
+    blocks = [(repeat, 0) for repeat in range(search.repeats)]
+    own, method = (make_method(search.method, search.space, search.seed, len(blocks)) for _ in range(2))
+    told = Ledger(search.seed, blocks, own)
+    told.restore(known, steps, [])
+    course, recipes, seconds = Course(method, told.outcome), 0, 0.0
+    while True:
+        started = time.perf_counter()
+        step = course.decide()
+        seconds += time.perf_counter() - started
+        if step is None:
+            break
+        recipes += not step.number
+        course.take(step, step.number or recipes)
+    if len(course.steps) != len(steps):
+        raise SystemExit(f"search {number} took {len(steps)} steps, and {len(course.steps)} when decided again")
+    return seconds
+
+
 def shown(workspace: Workspace, data: str, recipes: int) -> str:
     """Return a line on one demo set."""
     base, vary = SPACES[data]
@@ -52,19 +80,23 @@ def shown(workspace: Workspace, data: str, recipes: int) -> str:
     started = time.perf_counter()
     s = workflows.wait(workspace, workflows.start_search(workspace, search, 2))
     minutes = (time.perf_counter() - started) / 60
+    training = sum(curve.total_seconds for curve in s.curves.values())
+    decided, busy = deciding(workspace, s.search.number, search) / training, training / (2 * s.taken)
     winner = s.recipes[s.ranking.rows[0].recipe].recipe
     own, other = (losses_of(workspace, data, recipe) for recipe in (winner, search.space.base))
     apart = other - own
     reach = stats.t.ppf(0.975, SEEDS - 1) * apart.std(ddof=1) / np.sqrt(SEEDS)
     best = s.dataset.best
     return (f"| {data} | {len(s.recipes)} | {s.epochs} | {minutes:.1f} | {other.mean():.4g} | {own.mean():.4g} | "
-            f"{apart.mean():.3g} ± {reach:.2g} | {s.dataset.floor.loss:.3g} | {best.loss if best else 0:.3g} |")
+            f"{apart.mean():.3g} ± {reach:.2g} | {s.dataset.floor.loss:.3g} | {best.loss if best else 0:.3g} | "
+            f"{100 * decided:.0f} % | {100 * busy:.0f} % |")
 
 
 def main(recipes: int, names: list[str]) -> None:
     """Print the table."""
-    print("| data | recipes | epochs | minutes | base | winner | better by | floor | the rule itself |")
-    print("|---|---|---|---|---|---|---|---|---|")
+    titles = ("data", "recipes", "epochs", "minutes", "base", "winner", "better by", "floor", "the rule itself",
+              "deciding", "workers")
+    print("| " + " | ".join(titles) + " |\n" + "|---" * len(titles) + "|")
     with tempfile.TemporaryDirectory() as place:
         workspace = workflows.make_demo(Path(place) / "w")
         for name in names:
