@@ -115,21 +115,33 @@ class ModelDriven(Drawn):
 
         kept = self._kept.get("model")
         if kept is None or kept[0] != len(self.log):
-            known = [self.log[i] for i in self._remembered(len(self.log))]
-            model = Model(self._told(known), self._features.owner, self._parameters(len(self.log)))
-            recipes = list(dict.fromkeys(point[0] for point in known))
+            places = self._remembered(len(self.log))
+            model = Model(self._told(places), self._features.owner, self._parameters(len(self.log)))
+            recipes = list(dict.fromkeys(self.log[i][0] for i in places))
             at_end, _ = model.predict(np.array([self._row(recipe) for recipe in recipes]))
             kept = self._kept["model"] = (len(self.log), (model, recipes, at_end))
         found: tuple[Model, list[Recipe], Floats] = kept[1]
         return found
 
-    def _told(self, known: Sequence[Point]) -> Told:
+    def _told(self, places: Sequence[int]) -> Told:
+        """Return some places of the log as the model takes them."""
         from axiarch.search.model import Told
 
-        _, early, losses, falls = zip(*known, strict=True)
-        numbers = {recipe: i for i, recipe in enumerate(dict.fromkeys(point[0] for point in known))}
-        return Told(np.array([self._row(point[0]) for point in known]), np.array(early), np.array(losses),
-                    np.array(falls), np.array([numbers[point[0]] for point in known]))
+        nothing = (0, (np.zeros((0, len(self._features))), np.zeros((0, 4))))
+        length, (x, rest) = self._kept.get("columns", nothing)
+        if length < len(self.log):
+            new = self.log[length:]
+            x = np.vstack((x, [self._row(point[0]) for point in new]))
+            rest = np.vstack((rest, [(*point[1:], self._who.setdefault(point[0], len(self._who))) for point in new]))
+            self._kept["columns"] = (len(self.log), (x, rest))
+        at = np.array(places, np.int64)
+        early, losses, falls, who = rest[at].T
+        return Told(x[at], early, losses, falls, who.astype(np.int64))
+
+    @cached_property
+    def _who(self) -> dict[Recipe, int]:
+        """The recipes of the log, numbered."""
+        return {}
 
     def _row(self, recipe: Recipe) -> Floats:
         if recipe not in self._rows:
@@ -148,8 +160,7 @@ class ModelDriven(Drawn):
         while math.ceil(size * _GROWTH) <= length:
             size = math.ceil(size * _GROWTH)
         if size not in self._fitted:
-            known = [self.log[i] for i in self._remembered(size)]
-            self._fitted[size] = Model(self._told(known), self._features.owner).parameters
+            self._fitted[size] = Model(self._told(self._remembered(size)), self._features.owner).parameters
         return self._fitted[size]
 
     def _remembered(self, length: int) -> list[int]:
@@ -329,9 +340,24 @@ class GuidedRacing(ModelDriven, Racing):
         from axiarch.search.model import Model
 
         later = {place for at, place in self._places[number] if at > level}
-        known = [self.log[i] for i in self._remembered(length) if i not in later]
-        model = Model(self._told(known), self._features.owner, self._parameters(length))
+        places, near = self._near(length)
+        known = [i for i, place in enumerate(places) if place not in later]
+        model = Model(self._told([places[i] for i in known]), self._features.owner, self._parameters(length),
+                      near[np.ix_(known, known)])
         return float(model.predict(self._row(self.recipes[number])[None])[0][0])
+
+    def _near(self, length: int) -> tuple[list[int], Floats]:
+        """Return what the model remembers of the first `length` points of the log, and how near those are."""
+        from axiarch.search.model import nearness
+
+        kept = self._kept.get("near")
+        if kept is None or kept[0] != length:
+            places = self._remembered(length)
+            x = self._told(places).x
+            found = nearness(x, x, np.array(self._features.owner, np.int64), self._parameters(length))
+            kept = self._kept["near"] = (length, (places, found))
+        near: tuple[list[int], Floats] = kept[1]
+        return near
 
     def _early(self, level: int) -> float:
         """Return how early the end of a round is: 1 the first, 0 the last, even in the logarithm of epochs."""

@@ -90,6 +90,11 @@ class Features:
             return np.full(len(points), condition.holds(self._space.base))
         i = names.index(condition.name)
         values = self._space.knobs[i].range
+        if is_words(values) and values.size is not None:  # each word is asked about once
+            held = np.array([condition.holds({condition.name: values.at((w + 0.5) / values.size)})
+                             for w in range(values.size)], np.bool_)
+            found: NDArray[np.bool_] = held[np.minimum((points[:, i] * values.size).astype(np.int64), values.size - 1)]
+            return found
         return np.array([condition.holds({condition.name: values.at(u)}) for u in points[:, i].tolist()], np.bool_)
 
 
@@ -119,15 +124,18 @@ class Model:
         The knob of each coordinate.
     parameters : (D + 4,) array, optional
         Parameters of an earlier fit; fitted anew if not given.
+    near : (N, N) array, optional
+        What :func:`nearness` says of the points and these parameters, where that is known already.
     """
 
-    def __init__(self, told: Told, owner: Sequence[int], parameters: Floats | None = None) -> None:
+    def __init__(self, told: Told, owner: Sequence[int], parameters: Floats | None = None,
+                 near: Floats | None = None) -> None:
         self._owner = np.array(owner, np.int64)
         self._told = told
         self._y = _tamed(told)
         self._fall = _standard(told.fall, told.early)
         self.parameters = self._fitted() if parameters is None else parameters
-        self._settle(self.parameters)
+        self._settle(self.parameters, near)
 
     def _fitted(self) -> Floats:
         """Return the parameters of highest posterior density, found by sweeps over one after the other."""
@@ -158,21 +166,21 @@ class Model:
         return at
 
     def _covariance(self, x: Floats, s: Floats, fall: Floats, other: Floats, t: Floats, fell: Floats,
-                    p: Floats) -> Floats:
+                    p: Floats, near: Floats | None = None) -> Floats:
         knobs = len(p) - _OTHERS
-        inverse = np.exp(-p[self._owner]) if knobs else np.zeros(0)
-        a, b = x * inverse, other * inverse
-        square = np.maximum((a**2).sum(1)[:, None] + (b**2).sum(1)[None] - 2 * a @ b.T, 0.0)
-        far = np.sqrt(5 * square)
-        matern = (1 + far + 5 / 3 * square) * np.exp(-far)
-        both = s[:, None] * t[None]
-        trend = math.exp(2 * p[knobs + 1]) + math.exp(2 * p[knobs + 2]) * fall[:, None] * fell[None]
-        found: Floats = matern * (1 + math.exp(2 * p[knobs]) * both) + trend * both
+        found = nearness(x, other, self._owner, p) if near is None else near
+        if s.any() and t.any():
+            both = s[:, None] * t[None]
+            trend = (math.exp(2 * p[knobs + 2]) * fall)[:, None] * fell[None]
+            trend += math.exp(2 * p[knobs + 1])
+            found *= 1 + math.exp(2 * p[knobs]) * both
+            trend *= both
+            found += trend
         return found
 
-    def _settle(self, p: Floats) -> None:
+    def _settle(self, p: Floats, near: Floats | None = None) -> None:
         own = (self._told.x, self._told.early, self._fall)
-        self._lower = _cholesky(self._covariance(*own, *own, p), p)
+        self._lower = _cholesky(self._covariance(*own, *own, p, near), p)
         assert self._lower is not None
         self._half = _solve(self._lower, self._y)
 
@@ -208,6 +216,26 @@ class Model:
         other._y = np.append(self._y, mean)
         other._settle(parameters)
         return other
+
+
+def nearness(x: Floats, other: Floats, owner: NDArray[np.int64], p: Floats) -> Floats:
+    """Return the Matern 5/2 covariances (N, M) of points (N, F) and (M, F); `owner` (F,) and `p` as in a model."""
+    inverse = np.exp(-p[owner]) if len(owner) else np.zeros(0)
+    a, b = x * inverse, other * inverse
+    far: Floats = a @ b.T
+    far *= -2
+    far += (a**2).sum(1)[:, None]
+    far += (b**2).sum(1)[None]
+    np.maximum(far, 0.0, out=far)
+    far *= 5
+    np.sqrt(far, out=far)
+    found = far / 3
+    found += 1
+    found *= far
+    found += 1
+    np.exp(np.negative(far, out=far), out=far)
+    found *= far  # (1 + d + d^2 / 3) exp(-d), in two arrays of its size
+    return found
 
 
 def expected_improvement(mean: Floats, deviation: Floats, best: float, noise: float = 0.0) -> Floats:
