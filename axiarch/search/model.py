@@ -90,10 +90,10 @@ class Features:
             return np.full(len(points), condition.holds(self._space.base))
         i = names.index(condition.name)
         values = self._space.knobs[i].range
-        if is_words(values) and values.size is not None:  # each word is asked about once
-            held = np.array([condition.holds({condition.name: values.at((w + 0.5) / values.size)})
-                             for w in range(values.size)], np.bool_)
-            found: NDArray[np.bool_] = held[np.minimum((points[:, i] * values.size).astype(np.int64), values.size - 1)]
+        size = values.size
+        if size is not None and size <= len(points) and not getattr(values, "log", False):  # each value is asked once
+            held = np.array([condition.holds({condition.name: values.at((v + 0.5) / size)}) for v in range(size)])
+            found: NDArray[np.bool_] = held[np.minimum((points[:, i] * size).astype(np.int64), size - 1)]
             return found
         return np.array([condition.holds({condition.name: values.at(u)}) for u in points[:, i].tolist()], np.bool_)
 
@@ -214,8 +214,24 @@ class Model:
         other._owner, other._told, other.parameters = self._owner, told, parameters
         other._fall = np.append(self._fall, zero)
         other._y = np.append(self._y, mean)
-        other._settle(parameters)
+        if shorter == 1.0:
+            other._lower = self._grown(x, parameters)
+            other._half = _solve(other._lower, other._y)
+        else:
+            other._settle(parameters)
         return other
+
+    def _grown(self, x: Floats, p: Floats) -> Floats:
+        """Return the factor with points (M, F) at the end of the training added, by what they add alone."""
+        assert self._lower is not None
+        zero, size = np.zeros(len(x)), len(self._lower)
+        across = self._covariance(self._told.x, self._told.early, self._fall, x, zero, zero, p)
+        half = _solve(self._lower, across)
+        corner = _cholesky(self._covariance(x, zero, zero, x, zero, zero, p) - half.T @ half, p)
+        assert corner is not None
+        grown = np.zeros((size + len(x), size + len(x)))
+        grown[:size, :size], grown[size:, :size], grown[size:, size:] = self._lower, half.T, corner
+        return grown
 
 
 def nearness(x: Floats, other: Floats, owner: NDArray[np.int64], p: Floats) -> Floats:

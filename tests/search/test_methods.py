@@ -303,6 +303,19 @@ class Surrogate(unittest.TestCase):
         pending = model.with_pending(np.array([[0.95, 0.0]]))
         self.assertLess(pending.predict(np.array([[0.95, 0.0]]))[1][0], deviation[1])
 
+    def test_points_taken_in_later_count_as_if_they_had_been_there(self) -> None:
+        rng = np.random.default_rng(1)
+        owner = [0, 0, 1, 1]
+        x, new = rng.random((30, 4)), rng.random((5, 4))
+        early = rng.choice([0.0, 0.5, 1.0], 30)
+        told = Told(x, early, np.exp(rng.normal(size=30)), rng.random(30), np.arange(30))
+        model = Model(told, owner)
+        grown, whole = model.with_pending(new), model.with_pending(new)
+        whole._settle(whole.parameters)
+        at = rng.random((40, 4))
+        for part, same in zip(grown.predict(at), whole.predict(at), strict=True):
+            np.testing.assert_allclose(part, same, atol=1e-6)
+
     def test_expected_improvement_against_sampling(self) -> None:
         rng = np.random.default_rng(0)
         drawn = rng.normal(0.3, 0.7, 400_000)
