@@ -39,7 +39,7 @@ _CENTRES = 4
 _REFINED, _NEARER = (0.06, 0.02), 16
 #: Points of the model at the most: more tell little more, and cost the cube of their number; and by how many they may
 #: have grown past it before some give way.
-MOST_POINTS, _SLACK = 300, 50
+MOST_POINTS, _SLACK = 150, 30
 #: Which shares of them are the best at the end of the training, and at the end of earlier rounds; the others are as far
 #: from each other as can be. (Of what was tried on made-up losses this keeps newcomers best; docs/methods.md.)
 _BEST, _BEST_EARLY = 0.3, 0.15

@@ -387,7 +387,7 @@ class Memory(unittest.TestCase):
             fresh = object.__new__(type(self.method))
             fresh.__dict__.update(space=self.method.space, log=self.method.log[:length])
             self.assertEqual(found, fresh._remembered(length))
-            self.assertLessEqual(len(found), 150)
+            self.assertLessEqual(len(found), 130)
             self.assertEqual(found, sorted(set(found)))
 
     def test_bad_regions_are_not_forgotten_and_the_best_are_kept(self) -> None:

@@ -143,7 +143,7 @@ class Head(Drawing):
         pad = " " * (_HEAD - 1)
         below = ladder.axis(self.scale, track_width(width))
         legend: Row = [(" place  recipe    loss", "faint"), (" ●", "lead"), ("─", "lead"),
-                       (" steady loss, 95 %   ", "faint"), ("○", "train"), (" training   ", "faint"),
+                       (" steady loss, 95 %  ", "faint"), ("○", "train"), (" training  ", "faint"),
                        ("┊ " + ", ".join(reversed([f.name for f in floor_levels(self.snapshot)])), "faint"),
                        ("   " + shown(self.snapshot.dataset.target.unit, 24) if width > 90 else "", "faint")]
         side = fit("differs from the leader in", max(width - _HEAD - track_width(width) - 2, 0))
