@@ -138,7 +138,7 @@ def _best(s: Snapshot) -> Series:
 
 
 def _legend(by_epoch: bool, ends_alone: bool = False) -> Row:
-    row: Row = [("         ", "ink"), ("━• training now", "glow"), ("   ", "ink"), ("━ leading", "lead")]
+    row: Row = [("      ", "ink"), ("━• training now", "glow"), ("   ", "ink"), ("━ leading", "lead")]
     if ends_alone:
         row += [("   ", "ink"), ("⠂ ", "ghost"), ("what each other run came to", "faint")]
     else:
