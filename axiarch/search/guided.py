@@ -41,7 +41,7 @@ _REFINED, _NEARER = (0.06, 0.02), 16
 #: have grown past it before some give way.
 MOST_POINTS, _SLACK = 150, 30
 #: Which shares of them are the best at the end of the training, and at the end of earlier rounds; the others are as far
-#: from each other as can be. (Of what was tried on made-up losses this keeps newcomers best; docs/methods.md.)
+#: from each other as can be. (Of what was tried on made-up losses these kept newcomers best.)
 _BEST, _BEST_EARLY = 0.3, 0.15
 #: The lengths of the model are fitted again when so much more is known.
 _GROWTH = 1.25
