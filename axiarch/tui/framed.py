@@ -97,13 +97,17 @@ class FramedApp(App[str]):
         keys.view = self.view
         keys.search = self._state.snapshot.search.state if self._state.snapshot else ""
         self.front().take(self._state)
-        self.query_one(Verdict).text = self.front().verdict()
+        self.query_one(Verdict).text = self.front().verdict() if self._state.looked else "Looking at the workspace."
 
     def _go(self, view: str, remember: bool = True) -> None:
-        """Bring a view to the front."""
+        """Go to a view: the notice has been read."""
         if remember and view != self.view:
             self._past.append(self.view)
-        self.query_one(ContentSwitcher).current = view
         self.query_one(Notice).say()
+        self._bring(view)
+
+    def _bring(self, view: str) -> None:
+        """Bring a view to the front."""
+        self.query_one(ContentSwitcher).current = view
         self._show()
         self.front().focus_main()

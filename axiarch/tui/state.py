@@ -44,6 +44,8 @@ class State:
 
     Attributes
     ----------
+    looked : bool
+        Whether the workspace has been looked at: before, nothing can be said of it.
     dataset : Dataset or None
     draft : SearchFile or None
         The search on the sheet.
@@ -65,6 +67,7 @@ class State:
         Recipes kept in the workspace, oldest first.
     """
 
+    looked: bool = False
     dataset: Dataset | None = None
     draft: SearchFile | None = None
     forecast: Forecast | None = None

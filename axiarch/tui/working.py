@@ -67,11 +67,13 @@ class WorkingApp(FramedApp):
     def _loaded(self, dataset: Dataset | None, numbers: list[int]) -> None:
         if numbers:
             self._feed.watch(numbers[-1])
+        if self._state.dataset is not None:  # data was added meanwhile
+            dataset = self._state.dataset
         draft = workflows.load_draft(self._workspace, dataset) if dataset else None
-        self._show(dataset=dataset, draft=draft, searches=numbers[-1] if numbers else 0,
+        self._show(dataset=dataset, draft=draft, searches=numbers[-1] if numbers else 0, looked=True,
                    openings=self._times_opened(dataset), versions=workflows.versions(self._workspace))
-        view = self._first_view or ("field" if numbers else "data")
-        self._go(view, remember=False)
+        if not self._past:  # else the user has gone somewhere meanwhile
+            self._bring(self._first_view or ("field" if numbers else "data"))
         self._forecast_soon()
 
     def _times_opened(self, dataset: Dataset | None) -> int:

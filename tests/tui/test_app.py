@@ -10,6 +10,7 @@ import os
 import shutil
 import tempfile
 import threading
+import time
 import unittest
 from collections.abc import AsyncIterator, Callable
 from dataclasses import replace
@@ -20,7 +21,7 @@ from textual.pilot import Pilot
 
 from axiarch import workflows
 from axiarch.data.demo_hum import hum
-from axiarch.errors import DataError
+from axiarch.errors import DataError, WorkspaceLocked
 from axiarch.journal.workspace import Workspace
 from axiarch.recipes.searchfile import MethodChoice
 from axiarch.tui import messages as said
@@ -49,6 +50,10 @@ def _searched() -> Path:
     workspace = ring_workspace(folder / "w")
     workflows.save_draft(workspace, ring_search())
     workflows.wait(workspace, workflows.start_search(workspace, ring_search(), 2))
+    for _ in range(600):  # done is said before the runner has closed its files
+        with contextlib.suppress(WorkspaceLocked), workspace.locked("tests"):
+            break
+        time.sleep(0.05)
     return folder / "w"
 
 
@@ -65,7 +70,7 @@ class AppCase(FolderCase, unittest.IsolatedAsyncioTestCase):
         """Run the application until it has looked at its workspace."""
         app = AxiarchApp(workspace)
         async with app.run_test(size=size) as pilot:
-            await self.until(pilot, lambda: app._state.draft is not None or not workspace.data_names())
+            await self.until(pilot, lambda: app._state.looked)
             if workspace.search_numbers():
                 await self.until(pilot, lambda: app._state.snapshot is not None and app.view == "field")
             yield app, pilot
@@ -558,6 +563,30 @@ class Frame(AppCase):
             app.post_message(said.ErrorRaised(DataError("[bold]x[/bold] \x1b[31m", "here", "do this")))
             await self.shows(app, pilot, "[bold]x[/bold] ␛[31m")
             self.assertIn("do this", screen(app))
+
+    async def test_what_cannot_be_read_at_the_start_stays_said(self) -> None:
+        workspace = ring_workspace(self.folder / "w")
+        workflows.save_draft(workspace, ring_search())
+        (workspace.data(workspace.data_names()[0]) / "data.json").write_text("{")
+        async with self.running(workspace) as (app, pilot):
+            await pilot.pause(0.2)
+            self.assertIn("cannot be read", screen(app))
+
+    async def test_who_goes_somewhere_before_the_workspace_is_read_stays_there(self) -> None:
+        reading, read = threading.Event(), workflows.draft_data
+        with mock.patch.object(workflows, "draft_data", lambda w: (reading.wait(30), read(w))[1]):
+            app = AxiarchApp(self.searched())
+            async with app.run_test(size=(140, 42)) as pilot:
+                self.addCleanup(reading.set)
+                await pilot.press("2")
+                self.assertIn("Looking at the workspace.", screen(app))
+                app.post_message(said.ErrorRaised(DataError("something went wrong", "here", "do this")))
+                await self.shows(app, pilot, "something went wrong")
+                reading.set()
+                await self.until(pilot, lambda: app._state.looked and app._state.snapshot is not None)
+                await pilot.pause(0.2)
+                self.assertEqual(app.view, "sheet")
+                self.assertIn("something went wrong", screen(app))
 
     async def test_names_from_files_are_not_markup(self) -> None:
         table = write_csv(self.folder / "t.csv", ["[red]x[/]", "y" * 60, "place"],
