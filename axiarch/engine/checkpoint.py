@@ -79,11 +79,12 @@ def load_checkpoint(path: Path, run: RunSpec, shape: StackShape, data: str) -> R
                     Watch(**known["watch"]), tensors.get("kept"))
 
 
-def carry_over(source: Path, was: RunSpec, old: StackShape, run: RunSpec, new: StackShape, data: str,
-               best: bool = False) -> RunState:
+def carry_over(source: Path, was: RunSpec, old: StackShape, run: RunSpec, new: StackShape, data: str, latest: int,
+               best: bool = False) -> RunState | None:
     """Return where `run` starts when it takes over from what the run `was` left: its last epoch, or its best.
 
-    Patience counts from there, so that a run which patience ended can go on.
+    None where that is later than the epoch `latest`. Patience counts from there, so that a run which patience ended can
+    go on.
 
     Raises
     ------
@@ -97,6 +98,8 @@ def carry_over(source: Path, was: RunSpec, old: StackShape, run: RunSpec, new: S
     state = load_checkpoint(source, was, old, data)
     if best:
         state = state.at_best(was.recipe)
+    if state.epoch > latest:
+        return None
     state.watch.mark_epoch, state.watch.mark_loss = state.epoch, state.watch.best_loss
     if state.epoch >= run.recipe.whole("epochs"):
         raise TrainingError(f"{state.epoch} epochs are trained already, and the recipe says "

@@ -14,22 +14,24 @@ from axiarch.errors import TrainingError
 from axiarch.journal.read import JournalReader
 from axiarch.journal.workspace import Workspace
 from axiarch.journal.write import JournalWriter
+from axiarch.plain import shown
 from axiarch.recipes.recipe import Recipe
 from axiarch.recipes.searchfile import Start, read_search
 from axiarch.runner.ledger import Block, Ledger, RunEntry
 from axiarch.runner.material import shape_of
-from axiarch.runner.session import start_name
+from axiarch.runner.saved import checkpoints, latest, origin
 
 
 @dataclass(frozen=True)
 class Origin:
     """A run that another goes on from, after the given epoch at the latest.
 
-    Where it was stopped before it was first saved, the other is trained `afresh`, if that may be.
+    Its checkpoints are in `folder`. Where there is none of so early an epoch, the other is trained `afresh`, if that
+    may be.
     """
 
     spec: RunSpec
-    checkpoint: Path
+    folder: Path
     block: Block
     epoch: int
     best: bool
@@ -65,9 +67,9 @@ class Inheritance:
         seed = read_search(known.file, "search.toml").seed
         spec = RunSpec(run.id, recipe, Streams(seed, run.repeat, run.fold))
         epochs = sum(e.run == run.id for e in changes.epochs)
-        checkpoint = self._workspace.search(start.search) / "checkpoints" / f"{run.id}.safetensors"
+        folder = self._workspace.search(start.search) / "checkpoints"
         best = start.at == "best"
-        return Origin(spec, checkpoint, (run.repeat, run.fold), run.best_epoch if best else epochs, best,
+        return Origin(spec, folder, (run.repeat, run.fold), run.best_epoch if best else epochs, best,
                       not best)
 
     def of_run(self, ledger: Ledger, recipe: int, block: Block) -> Origin:
@@ -75,32 +77,34 @@ class Inheritance:
         entry = ledger.run_on(recipe, block)
         if entry is None:
             raise TrainingError(f"recipe {recipe} has no run to go on from", "", "train it first")
-        return Origin(entry.spec, self._checkpoints / f"{entry.spec.id}.safetensors", block, entry.journalled, False)
+        return Origin(entry.spec, self._checkpoints, block, entry.journalled, False)
 
-    def state(self, origin: Origin, recipe: Recipe) -> RunState | None:
-        """Return where a run of `recipe` starts that goes on from `origin`; None if at its beginning.
+    def state(self, was: Origin, recipe: Recipe) -> RunState | None:
+        """Return where a run of `recipe` starts that goes on from the run `was`; None if at its beginning.
 
         Where that was stopped short of its last checkpoint's next one, a few epochs are trained again.
 
         Raises
         ------
         TrainingError
-            If the networks differ, or the checkpoint is not of such an epoch.
+            If the networks differ, or there is no checkpoint of such an epoch.
         """
-        if origin.afresh and not origin.checkpoint.exists():
+        fold = was.block[1]
+        run = RunSpec(0, recipe, was.spec.streams)
+        found = checkpoints(was.folder, was.spec.id)
+        for path in found:
+            state = carry_over(path, was.spec, shape_of(was.spec.recipe, self._dataset, fold), run,
+                               shape_of(recipe, self._dataset, fold), self._dataset.fingerprint, was.epoch, was.best)
+            if state is not None:
+                return state
+        if was.afresh:
             return None
-        fold = origin.block[1]
-        run = RunSpec(0, recipe, origin.spec.streams)
-        state = carry_over(origin.checkpoint, origin.spec, shape_of(origin.spec.recipe, self._dataset, fold), run,
-                           shape_of(recipe, self._dataset, fold), self._dataset.fingerprint, origin.best)
-        if state.epoch > origin.epoch:
-            raise TrainingError(f"its checkpoint is of epoch {state.epoch}, and only {origin.epoch} are journalled",
-                                origin.checkpoint.name, "let that search go on first")
-        return state
+        raise TrainingError(f"no checkpoint of its first {was.epoch} epochs was kept", shown(latest(
+            was.folder, was.spec.id)), "let that search go on first")
 
-    def hand_on(self, origin: Origin, state: RunState, to: RunEntry, journal: JournalWriter) -> None:
+    def hand_on(self, was: Origin, state: RunState, to: RunEntry, journal: JournalWriter) -> None:
         """Give a new run the weights and the epochs of the one it goes on from."""
-        for name in (f"{to.spec.id}.safetensors", start_name(to.spec.id)):
-            save_checkpoint(self._checkpoints / name, to.spec, state, self._dataset.fingerprint)
-        journal.copy_epochs(origin.spec.id, to.spec.id, state.epoch)
+        for place in (latest, origin):
+            save_checkpoint(place(self._checkpoints, to.spec.id), to.spec, state, self._dataset.fingerprint)
+        journal.copy_epochs(was.spec.id, to.spec.id, state.epoch)
         to.losses = list(state.watch.losses)

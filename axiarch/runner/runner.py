@@ -29,6 +29,7 @@ from axiarch.runner.inheriting import Inheritance, Origin
 from axiarch.runner.ledger import Block, Ledger, RunEntry
 from axiarch.runner.material import shape_of
 from axiarch.runner.queue import Queue
+from axiarch.runner.saved import tidy
 from axiarch.runner.tasks import Died, Failed, Held, Left, Ready, Report, Stuck, Task, Trained, WantedRun
 from axiarch.search.method import Step
 from axiarch.search.methods import make_method
@@ -171,6 +172,7 @@ class Runner:
             self._journal.add_event(self._number, "memory", str(self._memory))
             if state == "done":
                 self._cut_resting()
+                tidy(self._folder / "checkpoints")
             self._enter_state(state, why)
             self._journal.add_event(self._number, state, why)
             self._journal.clear_lanes(self._number)

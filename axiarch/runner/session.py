@@ -12,6 +12,7 @@ from axiarch.engine.checkpoint import load_checkpoint, save_checkpoint
 from axiarch.engine.stack import Progress, RunState, Stack
 from axiarch.errors import AxiarchError
 from axiarch.runner.material import example_rows, outgrows_memory, training_data
+from axiarch.runner.saved import checkpoints, make_room
 from axiarch.runner.tasks import Report, Task, Trained, WantedRun
 
 #: Seconds of training between two checkpoints: what a worker's death may cost.
@@ -95,14 +96,11 @@ class Session:
         return self._stack.active > 0
 
     def _state(self, run: WantedRun) -> RunState | None:
-        """Return where a run stood when it was last saved, or where it started from; None starts it afresh.
+        """Return where a run stood when it was last saved within the journal, or started; None starts it afresh.
 
         Whichever it is, it ends with the same bits.
         """
-        for name in (f"{run.spec.id}.safetensors", start_name(run.spec.id)):
-            path = self._task.checkpoints / name
-            if run.journalled == 0 or not path.exists():
-                continue
+        for path in checkpoints(self._task.checkpoints, run.spec.id) if run.journalled else ():
             try:
                 state = load_checkpoint(path, run.spec, self._task.shape, self._fingerprint)
             except AxiarchError:
@@ -116,12 +114,7 @@ class Session:
         due = self._clock() - self._saved >= CHECKPOINT_SECONDS
         for k, each in enumerate(progress):
             if due or k in leaving:
-                path = self._task.checkpoints / f"{each.run.id}.safetensors"
+                path = make_room(self._task.checkpoints, each.run.id)
                 save_checkpoint(path, each.run, self._stack.state(k), self._fingerprint, self._task.note)
         if due:
             self._saved = self._clock()
-
-
-def start_name(run: int) -> str:
-    """Return the name of the checkpoint that a run starts from."""
-    return f"{run}.start.safetensors"

@@ -5,6 +5,7 @@ from __future__ import annotations
 from typing import Any
 
 from axiarch.journal.workspace import Workspace
+from axiarch.runner.saved import latest
 from axiarch.workflows.asking import ask
 from axiarch.workflows.continuing import first_run
 from axiarch.workflows.watching import Snapshot
@@ -25,7 +26,7 @@ def judge_recipe(workspace: Workspace, snapshot: Snapshot, recipe: int, run: int
     request = {
         "data": str(snapshot.dataset.folder), "recipe": dict(snapshot.recipes[record.recipe].recipe), "run": record.id,
         "streams": [snapshot.file.seed, record.repeat, record.fold],
-        "checkpoint": str(workspace.search(snapshot.search.number) / "checkpoints" / f"{record.id}.safetensors")}
+        "checkpoint": str(latest(workspace.search(snapshot.search.number) / "checkpoints", record.id))}
     answer = ask("judge", request=request)
     found: dict[str, Any] = answer["judged"]
     return found

@@ -1,0 +1,43 @@
+"""The checkpoints of a run: its latest, the one before, and the one that it started from.
+
+A worker saves before its report is journalled, so that after an interruption the latest may be ahead of the journal;
+the one before is seconds older and is not.
+"""
+
+from __future__ import annotations
+
+import os
+from pathlib import Path
+
+
+def latest(folder: Path, run: int) -> Path:
+    """Return the place of a run's latest checkpoint."""
+    return folder / f"{run}.safetensors"
+
+
+def origin(folder: Path, run: int) -> Path:
+    """Return the place of the checkpoint that a run started from, where it goes on from another's."""
+    return folder / f"{run}.start.safetensors"
+
+
+def _before(folder: Path, run: int) -> Path:
+    return folder / f"{run}.before.safetensors"
+
+
+def checkpoints(folder: Path, run: int) -> list[Path]:
+    """Return the checkpoints that there are of a run, the latest first."""
+    return [path for path in (latest(folder, run), _before(folder, run), origin(folder, run)) if path.exists()]
+
+
+def make_room(folder: Path, run: int) -> Path:
+    """Put a run's latest checkpoint aside as the one before; return the place of the next."""
+    path = latest(folder, run)
+    if path.exists():
+        os.replace(path, _before(folder, run))
+    return path
+
+
+def tidy(folder: Path) -> None:
+    """Remove the checkpoints before the latest: of a search that is done, all is journalled."""
+    for path in folder.glob("*.before.safetensors"):
+        path.unlink(missing_ok=True)

@@ -1,0 +1,75 @@
+"""Checkpoints ahead of the journal: the one before is used, and what it leads to is the same to the bit."""
+
+from __future__ import annotations
+
+import sqlite3
+from contextlib import closing
+from unittest import mock
+
+from axiarch.engine.run import EpochNumbers, RunSpec
+from axiarch.engine.streams import Streams
+from axiarch.runner import runner, saved, session
+from axiarch.runner.executor import InlineExecutor
+from axiarch.runner.material import shape_of
+from axiarch.runner.tasks import Report, Task, Trained, WantedRun
+from axiarch.workflows.continuing import continued, first_run
+from tests.runner.test_race import once
+from tests.runner.test_runner import RunnerCase
+from tests.support import recipe
+
+
+class Saved(RunnerCase):
+    def setUp(self) -> None:
+        super().setUp()
+        patch = mock.patch.object(session, "CHECKPOINT_SECONDS", 0.0)  # every epoch is saved
+        patch.start()
+        self.addCleanup(patch.stop)
+
+    def trained(self, journalled: int, until: int) -> list[EpochNumbers]:
+        """Return the epochs that a worker trains which takes a run up at `journalled`."""
+        spec = RunSpec(1, recipe(epochs=20, patience=0), Streams(3))
+        found: list[Report] = []
+        task = Task(shape_of(spec.recipe, self.dataset), 1, (WantedRun(spec, journalled, until),), self.dataset.folder,
+                    self.folder)
+        session.Session(task, 0, found.append).train()
+        return [numbers for report in found if isinstance(report, Trained) for _, numbers in report.epochs]
+
+    def test_a_run_whose_last_report_was_lost_goes_on_from_the_checkpoint_before(self) -> None:
+        first = self.trained(0, 6)
+        again = self.trained(5, 8)
+        self.assertEqual([n.epoch for n in again], [6, 7, 8])
+        self.assertEqual(again[0].validation_loss, first[5].validation_loss)
+
+    def test_where_no_checkpoint_is_so_early_it_starts_afresh(self) -> None:
+        first = self.trained(0, 6)
+        again = self.trained(4, 6)
+        self.assertEqual([n.validation_loss for n in again], [n.validation_loss for n in first])
+
+    def test_another_run_goes_on_from_the_checkpoint_before(self) -> None:
+        with mock.patch.object(runner, "tidy"):
+            self.make(once(8), InlineExecutor(), 1).run()
+        self.lose_the_last_epoch()
+        s = self.look()
+        run = first_run(s, 1).id
+        search = continued(s, run, 4)
+        self.make(search, InlineExecutor(), 2).run()
+        again = self.look(2)
+        self.assertEqual((len(again.curves[first_run(again, 1).id]), again.epochs), (11, 4))
+
+    def test_one_whose_checkpoints_are_all_ahead_of_the_journal_is_trained_from_its_beginning(self) -> None:
+        self.make(once(8), InlineExecutor(), 1).run()
+        self.lose_the_last_epoch()
+        s = self.look()
+        self.make(continued(s, first_run(s, 1).id, 4), InlineExecutor(), 2).run()
+        self.assertEqual(self.look(2).epochs, 11)
+
+    def test_what_is_done_keeps_one_checkpoint_a_run(self) -> None:
+        self.make(once(8), InlineExecutor(), 1).run()
+        folder = self.workspace.search(1) / "checkpoints"
+        self.assertEqual([path.name for path in folder.iterdir()], ["1.safetensors"])
+        self.assertEqual(saved.checkpoints(folder, 1), [saved.latest(folder, 1)])
+
+    def lose_the_last_epoch(self) -> None:
+        """Let the journal know one epoch less."""
+        with closing(sqlite3.connect(self.workspace.journal)) as journal, journal:
+            journal.execute("DELETE FROM epoch WHERE epoch = 8")
