@@ -7,6 +7,7 @@ kernels of their own work out both.
 from __future__ import annotations
 
 from collections.abc import Mapping
+from types import ModuleType
 from typing import Protocol
 
 import numpy as np
@@ -26,16 +27,24 @@ class Masks(Protocol):
         """Silence units of `a` (K, B, H) in place, the same ones each time within a step."""
 
 
+#: The module of kernels for the layer's arrays: ``kernels``, or ``pictures`` with the same functions.
+Kernels = ModuleType
+
+
 class Activation(Protocol):
-    """What a layer asks of an activation. Arrays are (K, B, H); `flat` and `grads` are (K, P)."""
+    """What a layer asks of an activation.
+
+    Arrays are (K, B, H), or (K, C, P B) with `rows` standing for the numbers of a channel, as suits the kernels `on`
+    which they are worked; `flat` and `grads` are (K, P).
+    """
 
     #: Whether the backward pass needs the sums; `z` and `out` are then two arrays, else one.
     keeps_sum: bool
 
-    def forward(self, z: Array, out: Array, flat: Array, offset: int, active: int, rows: int) -> None:
+    def forward(self, on: Kernels, z: Array, out: Array, flat: Array, offset: int, active: int, rows: int) -> None:
         """Put the bent sums into `out`, adding the biases at `offset` to `z` first."""
 
-    def backward(self, d: Array, out: Array, z: Array, grads: Array, offset: int, masks: Masks, layer: int,
+    def backward(self, on: Kernels, d: Array, out: Array, z: Array, grads: Array, offset: int, masks: Masks, layer: int,
                  active: int, rows: int) -> None:
         """Replace the gradient `d` of the dropped output by that of the sums; put the biases' into `grads`."""
 
@@ -45,12 +54,12 @@ class _Relu:
 
     keeps_sum = False
 
-    def forward(self, z: Array, out: Array, flat: Array, offset: int, active: int, rows: int) -> None:
-        kernels.relu(z, flat, offset, active, rows)
+    def forward(self, on: Kernels, z: Array, out: Array, flat: Array, offset: int, active: int, rows: int) -> None:
+        on.relu(z, flat, offset, active, rows)
 
-    def backward(self, d: Array, out: Array, z: Array, grads: Array, offset: int, masks: Masks, layer: int,
+    def backward(self, on: Kernels, d: Array, out: Array, z: Array, grads: Array, offset: int, masks: Masks, layer: int,
                  active: int, rows: int) -> None:
-        kernels.relu_backward(d, out, grads, offset, masks.scales(layer), active, rows)
+        on.relu_backward(d, out, grads, offset, masks.scales(layer), active, rows)
 
 
 class _Tanh:
@@ -58,15 +67,15 @@ class _Tanh:
 
     keeps_sum = False
 
-    def forward(self, z: Array, out: Array, flat: Array, offset: int, active: int, rows: int) -> None:
-        kernels.add_bias(z, flat, offset, active, rows)
-        view = z[:active, :rows]
+    def forward(self, on: Kernels, z: Array, out: Array, flat: Array, offset: int, active: int, rows: int) -> None:
+        on.add_bias(z, flat, offset, active, rows)
+        view = on.used(z, active, rows)
         np.tanh(view, out=view)
 
-    def backward(self, d: Array, out: Array, z: Array, grads: Array, offset: int, masks: Masks, layer: int,
+    def backward(self, on: Kernels, d: Array, out: Array, z: Array, grads: Array, offset: int, masks: Masks, layer: int,
                  active: int, rows: int) -> None:
         masks.apply(d, layer, active, rows)
-        kernels.tanh_backward(d, out, grads, offset, masks.scales(layer), active, rows)
+        on.tanh_backward(d, out, grads, offset, masks.scales(layer), active, rows)
 
 
 class _Identity:
@@ -74,13 +83,13 @@ class _Identity:
 
     keeps_sum = False
 
-    def forward(self, z: Array, out: Array, flat: Array, offset: int, active: int, rows: int) -> None:
-        kernels.add_bias(z, flat, offset, active, rows)
+    def forward(self, on: Kernels, z: Array, out: Array, flat: Array, offset: int, active: int, rows: int) -> None:
+        on.add_bias(z, flat, offset, active, rows)
 
-    def backward(self, d: Array, out: Array, z: Array, grads: Array, offset: int, masks: Masks, layer: int,
+    def backward(self, on: Kernels, d: Array, out: Array, z: Array, grads: Array, offset: int, masks: Masks, layer: int,
                  active: int, rows: int) -> None:
         masks.apply(d, layer, active, rows)
-        kernels.sum_rows(d, grads, offset, active, rows)
+        on.sum_rows(d, grads, offset, active, rows)
 
 
 class _Curve:
@@ -91,13 +100,13 @@ class _Curve:
     def __init__(self, number: int) -> None:
         self._number = number
 
-    def forward(self, z: Array, out: Array, flat: Array, offset: int, active: int, rows: int) -> None:
-        kernels.bend(self._number, z, out, flat, offset, active, rows)
+    def forward(self, on: Kernels, z: Array, out: Array, flat: Array, offset: int, active: int, rows: int) -> None:
+        on.bend(self._number, z, out, flat, offset, active, rows)
 
-    def backward(self, d: Array, out: Array, z: Array, grads: Array, offset: int, masks: Masks, layer: int,
+    def backward(self, on: Kernels, d: Array, out: Array, z: Array, grads: Array, offset: int, masks: Masks, layer: int,
                  active: int, rows: int) -> None:
         masks.apply(d, layer, active, rows)
-        kernels.bend_backward(self._number, d, z, grads, offset, active, rows)
+        on.bend_backward(self._number, d, z, grads, offset, active, rows)
 
 
 _IN_PLACE: Mapping[str, Activation] = {"relu": _Relu(), "tanh": _Tanh(), "identity": _Identity()}

@@ -7,8 +7,8 @@ from collections.abc import Sequence
 import numpy as np
 from numpy.typing import DTypeLike
 
-from axiarch.engine import kernels
-from axiarch.engine.network import Array
+from axiarch.engine import kernels, pictures
+from axiarch.engine.network import Array, Placed
 
 
 class Dropout:
@@ -16,15 +16,18 @@ class Dropout:
 
     Parameters
     ----------
-    layers : sequence of (int, int)
-        Of each layer with weights, the units H and the rows of a full batch (positions included); a short batch uses
-        the same words for the same rows.
+    layers : sequence of Placed
+        The layers with weights.
+    rows : int
+        B of a full batch; in a short one examples have the same words, numbers of pictures others.
     capacity : int
         K.
     """
 
-    def __init__(self, layers: Sequence[tuple[int, int]], capacity: int, dtype: DTypeLike) -> None:
-        words = [rows * ((units + 3) // 4) for units, rows in layers]
+    def __init__(self, layers: Sequence[Placed], rows: int, capacity: int, dtype: DTypeLike) -> None:
+        self._on = [pictures if len(p.after) == 3 else kernels for p in layers]
+        words = [p.units * ((rows * p.positions + 3) // 4) if len(p.after) == 3 else rows * ((p.units + 3) // 4)
+                 for p in layers]
         self._layer_words = [sum(words[:i]) for i in range(len(words))]
         self._step_words = sum(words)
         self.thresholds = np.zeros((len(words), capacity), dtype=np.uint64)
@@ -58,7 +61,7 @@ class Dropout:
             self._any, self._active = [bool(own[:active].any()) for own in self.thresholds], active
 
     def apply(self, a: Array, layer: int, active: int, rows: int) -> None:
-        """Silence units of `a` (K, B, H) in place, the same ones each time within a step."""
+        """Silence units of `a` (K, B, H) or (K, C, P B) in place, the same ones each time within a step."""
         if self._any[layer]:
-            kernels.drop(a, self.thresholds[layer], self._scales[layer], self.keys,
-                         self._step_start + self._layer_words[layer], active, rows)
+            self._on[layer].drop(a, self.thresholds[layer], self._scales[layer], self.keys,
+                                 self._step_start + self._layer_words[layer], active, rows)

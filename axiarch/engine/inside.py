@@ -57,9 +57,10 @@ class Inside:
 
     def look(self, evaluated: Pass, active: int, rows: int) -> None:
         """Take in the outputs of an evaluation's last rows."""
-        layers = zip(evaluated.outputs(), self._starts, evaluated.positions(), self._bounds, strict=True)
-        for i, (out, start, each, (centre, reach)) in enumerate(layers):
-            kernels.extremes(out, self._low, self._high, self._level, centre, reach, start, active, rows * each)
+        layers = zip(evaluated.weighted, self._starts, self._bounds, strict=True)
+        for i, ((units, each), start, (centre, reach)) in enumerate(layers):
+            units.kernels.extremes(units.outputs, self._low, self._high, self._level, centre, reach, start, active,
+                                   rows * each)
             self._looked[i] += rows * each
 
     def numbers(self, flat: Array, grads: Array, active: int) -> list[tuple[LayerNumbers, ...]]:

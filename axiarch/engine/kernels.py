@@ -30,7 +30,7 @@ _U = np.uint64
 
 
 @njit(cache=True, error_model="numpy", inline="always")
-def _word(key, index):
+def random_word(key, index):
     """Return SplitMix64's output number `index` for the seed `key`: sixty-four random bits."""
     z = key + (index + np.uint64(1)) * _GAMMA
     z = (z ^ (z >> _S30)) * _MIX1
@@ -42,6 +42,11 @@ def _word(key, index):
 def words_per_row(units):
     """Return how many 64-bit words one row of `units` H takes, four units a word."""
     return (units + 3) // 4
+
+
+def used(z, active, rows):
+    """Return the part of `z` (K, B, H) that a step works on."""
+    return z[:active, :rows]
 
 
 @njit(cache=True, error_model="numpy")
@@ -89,7 +94,7 @@ def drop(a, thresholds, scales, keys, first_word, active, rows):
         for b in range(rows):
             first = np.uint64(first_word + b * per_row)
             for i in range(per_row):  # first all words, then all units: loops that the processor does side by side
-                words[i] = _word(key, first + np.uint64(i))
+                words[i] = random_word(key, first + np.uint64(i))
             row = a[k, b]
             for h in range(units):
                 row[h] *= scale if np.int32(bits[h]) >= threshold else zero
@@ -371,7 +376,7 @@ def shuffle(order, slot, key):
     for i in range(rows):
         own[i] = i
     for i in range(rows - 1, 0, -1):
-        place = np.int64(((_word(key, np.uint64(i)) >> np.uint64(32)) * np.uint64(i + 1)) >> np.uint64(32))
+        place = np.int64(((random_word(key, np.uint64(i)) >> np.uint64(32)) * np.uint64(i + 1)) >> np.uint64(32))
         own[i], own[place] = own[place], own[i]
 
 
@@ -420,7 +425,7 @@ _ROOT_TWO_PI = 0.3989422804014327
 
 
 @njit(cache=True, error_model="numpy", inline="always")
-def _curve(number, x):
+def curve(number, x):
     if number == LEAKY_RELU:
         return x if x > 0 else LEAK * x
     if number == ELU:
@@ -437,7 +442,7 @@ def _curve(number, x):
 
 
 @njit(cache=True, error_model="numpy", inline="always")
-def _slope(number, x):
+def slope(number, x):
     if number == LEAKY_RELU:
         return 1.0 if x > 0 else LEAK
     if number == ELU:
@@ -463,7 +468,7 @@ def bend(number, z, out, params, offset, active, rows):
             for h in range(units):
                 value = z[k, b, h] + bias[h]
                 z[k, b, h] = value
-                out[k, b, h] = _curve(number, value)
+                out[k, b, h] = curve(number, value)
 
 
 @njit(cache=True, error_model="numpy")
@@ -475,7 +480,7 @@ def bend_backward(number, d, z, grads, offset, active, rows):
         total[:] = 0
         for b in range(rows):
             for h in range(units):
-                d[k, b, h] *= _slope(number, z[k, b, h])
+                d[k, b, h] *= slope(number, z[k, b, h])
             for h in range(units):
                 total[h] += d[k, b, h]
 
@@ -621,163 +626,6 @@ def layer_norm_backward(d, scaled, spread, params, grads, gains, active, rows):
                 along += row[h] * own[h]
             for h in range(units):
                 row[h] = spread[k, b] * (row[h] - part * plain - part * own[h] * along)
-
-
-# -- pictures -------------------------------------------------------------------------------------------------------
-
-
-@njit(cache=True, error_model="numpy", inline="always")
-def _inside(left, size, stride, width, wide):
-    """Return the first and the last but one column of windows that lie wholly inside a picture."""
-    low = min((left + stride - 1) // stride, wide)
-    return low, max(min((width - size + left) // stride + 1, wide), low)
-
-
-# Indices below are unsigned: a signed one might count from the end, and a loop that must look is not done side by side.
-
-
-@njit(cache=True, error_model="numpy")
-def lay_out_windows(x, windows, height, width, channels, size, stride, top, left, tall, wide, active, rows):
-    """Lay out each window of pictures `x` (K, B, H W C) as a row of `windows` (K, B tall wide, size size C).
-
-    The pixels of a window's line lie side by side in the picture, so that they are copied in one stretch. What lies
-    outside a picture is not touched: it must be zero, and is always at the same places.
-    """
-    line, hop = size * channels, stride * channels
-    fan = size * line
-    low, high = _inside(left, size, stride, width, wide)
-    for k in range(active):
-        for b in range(rows):
-            picture = x[k, b]
-            laid = windows[k, b * tall * wide : (b + 1) * tall * wide].reshape(-1)
-            for i in range(tall):
-                for u in range(size):
-                    y = i * stride + u - top
-                    if y < 0 or y >= height:
-                        continue
-                    for j in range(wide):
-                        if low <= j < high:
-                            continue
-                        start = j * stride - left
-                        first, last = max(-start, 0) * channels, min(size, width - start) * channels
-                        to, at = (i * wide + j) * fan + u * line, (y * width + start) * channels
-                        for n in range(first, last):
-                            laid[_U(to + n)] = picture[_U(at + n)]
-                    to, at = (i * wide + low) * fan + u * line, (y * width + low * stride - left) * channels
-                    for j in range(high - low):
-                        p, q = _U(to + j * fan), _U(at + j * hop)
-                        if line == 3:
-                            laid[p] = picture[q]
-                            laid[p + _U(1)] = picture[q + _U(1)]
-                            laid[p + _U(2)] = picture[q + _U(2)]
-                        else:
-                            for n in range(line):
-                                laid[p + _U(n)] = picture[q + _U(n)]
-
-
-@njit(cache=True, error_model="numpy")
-def add_up_windows(windows, d, height, width, channels, size, stride, top, left, tall, wide, active, rows):
-    """Add up the gradients of windows at the pixels of `d` (K, B, H W C) they were taken from."""
-    line, hop = size * channels, stride * channels
-    fan = size * line
-    zero = d.dtype.type(0)
-    low, high = _inside(left, size, stride, width, wide)
-    for k in range(active):
-        for b in range(rows):
-            picture = d[k, b]
-            laid = windows[k, b * tall * wide : (b + 1) * tall * wide].reshape(-1)
-            for n in range(picture.shape[0]):
-                picture[n] = zero
-            for i in range(tall):
-                for u in range(size):
-                    y = i * stride + u - top
-                    if y < 0 or y >= height:
-                        continue
-                    for j in range(wide):
-                        if low <= j < high:
-                            continue
-                        start = j * stride - left
-                        first, last = max(-start, 0) * channels, min(size, width - start) * channels
-                        to, at = (i * wide + j) * fan + u * line, (y * width + start) * channels
-                        for n in range(first, last):
-                            picture[_U(at + n)] += laid[_U(to + n)]
-                    to, at = (i * wide + low) * fan + u * line, (y * width + low * stride - left) * channels
-                    for j in range(high - low):
-                        p, q = _U(to + j * fan), _U(at + j * hop)
-                        for n in range(line):
-                            picture[q + _U(n)] += laid[p + _U(n)]
-
-
-@njit(cache=True, error_model="numpy")
-def pool(x, out, which, size, mean, active, rows):
-    """Put the largest, or the mean, of each square of `x` (K, B, H, W, C) into `out`; `which` says where it was."""
-    tall, wide, channels, width = out.shape[2], out.shape[3], out.shape[4], x.shape[3]
-    nowhere, second, third, fourth = np.int32(0), np.int32(1), np.int32(2), np.int32(3)
-    part = out.dtype.type(1) / out.dtype.type(size * size)
-    for k in range(active):
-        for b in range(rows):
-            picture, best, place = x[k, b].reshape(-1), out[k, b].reshape(-1), which[k, b].reshape(-1)
-            for i in range(tall):
-                for j in range(wide):
-                    to = _U((i * wide + j) * channels)
-                    if size == 2 and not mean:  # the usual pool, in one go
-                        first = _U((2 * i * width + 2 * j) * channels)
-                        below = first + _U(width * channels)
-                        for c in range(channels):
-                            one, two = picture[first + _U(c)], picture[first + _U(channels + c)]
-                            three, four = picture[below + _U(c)], picture[below + _U(channels + c)]
-                            later = two > one or two != two
-                            top, where = (two, second) if later else (one, nowhere)
-                            later = three > top or three != three
-                            top, where = (three, third) if later else (top, where)
-                            later = four > top or four != four
-                            best[to + _U(c)] = four if later else top
-                            place[to + _U(c)] = fourth if later else where
-                        continue
-                    for at in range(size * size):
-                        pixel = _U(((i * size + at // size) * width + j * size + at % size) * channels)
-                        number = np.int32(at)
-                        if at == 0:
-                            for c in range(channels):
-                                best[to + _U(c)] = picture[pixel + _U(c)]
-                                place[to + _U(c)] = number
-                        elif mean:
-                            for c in range(channels):
-                                best[to + _U(c)] += picture[pixel + _U(c)]
-                        else:
-                            for c in range(channels):
-                                value, top = picture[pixel + _U(c)], best[to + _U(c)]
-                                larger = value > top or value != value
-                                best[to + _U(c)] = value if larger else top
-                                place[to + _U(c)] = number if larger else place[to + _U(c)]
-                    if mean:
-                        for c in range(channels):
-                            best[to + _U(c)] *= part
-
-
-@njit(cache=True, error_model="numpy")
-def pool_backward(d, below, which, size, mean, active, rows):
-    """Give the gradient `d` of each square to the pixel it came from, or a share to all of them."""
-    tall, wide, channels = d.shape[2], d.shape[3], d.shape[4]
-    part = d.dtype.type(1) / d.dtype.type(size * size)
-    zero = d.dtype.type(0)
-    whole = below.shape[2] == tall * size and below.shape[3] == wide * size
-    for k in range(active):
-        for b in range(rows):
-            if not whole:
-                below[k, b] = 0
-            for i in range(tall):
-                for j in range(wide):
-                    slope, place = d[k, b, i, j], which[k, b, i, j]
-                    for u in range(size):
-                        for v in range(size):
-                            pixel = below[k, b, i * size + u, j * size + v]
-                            at = u * size + v
-                            for c in range(channels):
-                                if mean:
-                                    pixel[c] = slope[c] * part
-                                else:
-                                    pixel[c] = slope[c] if place[c] == at else zero
 
 
 @njit(cache=True, error_model="numpy")
@@ -1205,8 +1053,8 @@ def add_noise(x, spreads, keys, step, active, rows):
         for b in range(rows):
             index = np.uint64(((step * x.shape[1] + b) * pairs) * 2)
             for h in range(0, numbers, 2):
-                first = (float(_word(keys[k], index) >> np.uint64(11)) + 1.0) * 1.1102230246251565e-16
-                turn = float(_word(keys[k], index + np.uint64(1)) >> np.uint64(11)) * 6.975736996017264e-16
+                first = (float(random_word(keys[k], index) >> np.uint64(11)) + 1.0) * 1.1102230246251565e-16
+                turn = float(random_word(keys[k], index + np.uint64(1)) >> np.uint64(11)) * 6.975736996017264e-16
                 index += np.uint64(2)
                 away = math.sqrt(-2.0 * math.log(first)) * spreads[k]
                 x[k, b, h] += away * math.cos(turn)
@@ -1243,20 +1091,20 @@ def augment(x, height, width, channels, shifts, flips, contrasts, erased, crops,
         reach = 2 * shifts[k] + 1
         for b in range(rows):
             first = np.uint64((step * x.shape[1] + b) * 4)
-            word = _word(keys[k], first)
+            word = random_word(keys[k], first)
             down = np.int64(word % np.uint64(reach)) - shifts[k]
             right = np.int64((word >> np.uint64(20)) % np.uint64(reach)) - shifts[k]
             mirror = flips[k] == 1 and ((word >> np.uint64(40)) & np.uint64(1)) == np.uint64(1)
-            turn = float(_word(keys[k], first + np.uint64(1)) >> np.uint64(11)) * 1.1102230246251565e-16
+            turn = float(random_word(keys[k], first + np.uint64(1)) >> np.uint64(11)) * 1.1102230246251565e-16
             scale = x.dtype.type(1.0 + contrasts[k] * (2.0 * turn - 1.0))
             side = np.int64(round(erased[k] * min(height, width)))
-            other = _word(keys[k], first + np.uint64(2))
+            other = random_word(keys[k], first + np.uint64(2))
             top = np.int64(other % np.uint64(height - side + 1))
             left = np.int64((other >> np.uint64(20)) % np.uint64(width - side + 1))
             part = 1.0
             above, before = 0.0, 0.0
             if crops[k] > 0:
-                cut = _word(keys[k], first + np.uint64(3))
+                cut = random_word(keys[k], first + np.uint64(3))
                 part = 1.0 - crops[k] * float(cut & np.uint64(0xFFFFF)) / 1048576.0
                 above = (1.0 - part) * height * float((cut >> np.uint64(20)) & np.uint64(0xFFFFF)) / 1048576.0
                 before = (1.0 - part) * width * float((cut >> np.uint64(40)) & np.uint64(0xFFFFF)) / 1048576.0

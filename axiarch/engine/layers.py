@@ -1,7 +1,8 @@
 """The layers of a stack: each turns what comes in into what goes out, and gradients back.
 
 A layer is made for a number of slots and rows, allocates once, and is used again and again. Arrays are
-(K, rows, …); only the first `active` slots and `rows` are touched. Training passes and evaluations use layers of
+(K, B, …), those of pictures (K, C, P B) as ``pictures`` says; only the first `active` slots and `rows` are touched.
+Training passes and evaluations use layers of
 their own, with the same code.
 """
 
@@ -14,11 +15,11 @@ from typing import Protocol
 import numpy as np
 from numpy.typing import DTypeLike
 
-from axiarch.engine import kernels
+from axiarch.engine import kernels, pictures
 from axiarch.engine.activations import ACTIVATIONS
 from axiarch.engine.dropout import Dropout
 from axiarch.engine.network import Array, Placed, StackShape, turned, zeros
-from axiarch.recipes.layers import KINDS
+from axiarch.recipes.layers import KINDS, Shape
 
 
 class BuiltLayer(Protocol):
@@ -41,22 +42,24 @@ class BuiltLayer(Protocol):
 class Cut:
     """The part of an array that a step works on: kept for as long as array and sizes stay, as they mostly do."""
 
-    def __init__(self) -> None:
+    def __init__(self, form: Callable[[Array, int, int], Array]) -> None:
+        self._form = form
         self._of: Array | None = None
         self._sizes = (0, 0)
         self._part: Array
 
-    def __call__(self, array: Array, form: Callable[[Array], Array] | None, active: int, each: int = 0) -> Array:
-        """Return ``array[:active, :each]`` (all of the second axis, if `each` is 0), in another `form` first."""
+    def __call__(self, array: Array, active: int, each: int = 0) -> Array:
+        """Return what `form` makes of the array and the sizes."""
         if array is not self._of or (active, each) != self._sizes:
-            whole = array if form is None else form(array)
-            self._part = whole[:active, :each] if each else whole[:active]
+            self._part = self._form(array, active, each)
             self._of, self._sizes = array, (active, each)
         return self._part
 
 
 class Units:
-    """Weighted sums, then normalisation, activation and dropout: fully connected, or a convolution's windows.
+    """Weighted sums, then normalisation, activation and dropout.
+
+    Here of examples (K, B, I), the sums being (K, B, H).
 
     Parameters
     ----------
@@ -69,75 +72,110 @@ class Units:
         None in an evaluation, which also uses running statistics.
     """
 
+    #: The kernels that work on its sums.
+    kernels = kernels
+
     def __init__(self, placed: Placed, index: int, slots: int, rows: int, dtype: DTypeLike,
                  dropout: Dropout | None) -> None:
         self._placed = placed
         self._index = index
         self._dropout = dropout
-        self._shape = (placed.fan_in, placed.units)
-        self._w, self._g, self._inputs, self._sums, self._slopes, self._belows = (Cut() for _ in range(6))
-        self._each = placed.positions
+        self._w, self._g = Cut(self._weights), Cut(self._weights)
+        self._inputs, self._sums, self._slopes, self._belows = (Cut(self.kernels.used) for _ in range(4))
         self._activation = ACTIVATIONS[placed.layer.activation]
         self._norm = placed.layer.norm
-        flat_rows = rows * self._each
-        self._out = zeros((slots, flat_rows, placed.units), dtype)
+        self._out = zeros(self._form(slots, rows, placed.units), dtype)
         self._sum = zeros(self._out.shape, dtype) if self._activation.keeps_sum and dropout else self._out
         if self._norm != "none":
             self._scaled = zeros(self._out.shape, dtype)
-            self._spread = zeros((slots, max(placed.units, flat_rows)), dtype)
+            self._spread = zeros((slots, max(placed.units, rows * placed.positions)), dtype)
         if dropout is not None:
-            self._below = zeros((slots, flat_rows, placed.fan_in), dtype)
+            self._below = zeros(self._form(slots, rows, placed.fan_in), dtype)
             self._turned = (zeros((slots, placed.units, placed.fan_in), dtype)
-                            if turned(placed) else None)
+                            if self.kernels is kernels and turned(placed) else None)
+
+    def _form(self, slots: int, rows: int, numbers: int) -> tuple[int, ...]:
+        """Return the shape of an array with so many numbers a row."""
+        return slots, rows, numbers
 
     @property
     def outputs(self) -> Array:
-        """What went out last, before any skip (K, B x positions, H)."""
+        """What went out last, before any skip."""
         return self._out
 
-    def _weights(self, flat: Array) -> Array:
+    def _weights(self, flat: Array, active: int, _: int) -> Array:
         """Return the weights (K, I, H) as a view of the flat buffer."""
-        start, size = self._placed.weights, self._shape[0] * self._shape[1]
-        return flat[:, start : start + size].reshape(-1, *self._shape, copy=False)
+        p = self._placed
+        part = flat[:active, p.weights : p.weights + p.fan_in * p.units]
+        return part.reshape(-1, p.fan_in, p.units, copy=False)
 
     def forward(self, x: Array, flat: Array, active: int, rows: int) -> Array:
-        """Return the outputs (K, B x positions, H)."""
-        p, each = self._placed, rows * self._each
-        w = self._w(flat, self._weights, active)
-        self._x = self._inputs(x, None, active, each)
+        """Return the outputs."""
+        p, each = self._placed, rows * self._placed.positions
         z = self._sum
-        np.matmul(self._x, w, out=self._sums(z, None, active, each))
+        self._x = self._inputs(x, active, each)
+        self._weigh(self._w(flat, active), self._sums(z, active, each))
         if self._norm == "batch":
-            kernels.batch_norm(z, self._scaled, self._spread, flat, p.gains, p.kept, self._dropout is not None,
-                               active, each)
+            self.kernels.batch_norm(z, self._scaled, self._spread, flat, p.gains, p.kept, self._dropout is not None,
+                                    active, each)
         elif self._norm == "layer":
-            kernels.layer_norm(z, self._scaled, self._spread, flat, p.gains, active, each)
-        self._activation.forward(z, self._out, flat, p.biases, active, each)
+            self.kernels.layer_norm(z, self._scaled, self._spread, flat, p.gains, active, each)
+        self._activation.forward(self.kernels, z, self._out, flat, p.biases, active, each)
         if self._dropout is not None:
             self._dropout.apply(self._out, self._index, active, each)
         return self._out
 
     def backward(self, d: Array, flat: Array, grads: Array, active: int, rows: int, wanted: bool) -> Array | None:
         """As the protocol says."""
-        p, each = self._placed, rows * self._each
+        p, each = self._placed, rows * self._placed.positions
         assert self._dropout is not None
-        self._activation.backward(d, self._out, self._sum, grads, p.biases, self._dropout, self._index, active, each)
+        self._activation.backward(self.kernels, d, self._out, self._sum, grads, p.biases, self._dropout, self._index,
+                                  active, each)
         if self._norm == "batch":
-            kernels.batch_norm_backward(d, self._scaled, self._spread, flat, grads, p.gains, active, each)
+            self.kernels.batch_norm_backward(d, self._scaled, self._spread, flat, grads, p.gains, active, each)
         elif self._norm == "layer":
-            kernels.layer_norm_backward(d, self._scaled, self._spread, flat, grads, p.gains, active, each)
-        slopes = self._slopes(d, None, active, each)
-        np.matmul(self._x.swapaxes(1, 2), slopes, out=self._g(grads, self._weights, active))
+            self.kernels.layer_norm_backward(d, self._scaled, self._spread, flat, grads, p.gains, active, each)
+        slopes = self._slopes(d, active, each)
+        self._slope(slopes, self._g(grads, active))
         if not wanted:
             return None
-        w = self._w(flat, self._weights, active)
+        self._lower(slopes, self._w(flat, active), self._belows(self._below, active, each))
+        return self._below
+
+    def _weigh(self, w: Array, z: Array) -> None:
+        """Put the sums by the weights into `z`."""
+        np.matmul(self._x, w, out=z)
+
+    def _slope(self, d: Array, g: Array) -> None:
+        """Put the gradient of the weights into `g`."""
+        np.matmul(self._x.swapaxes(1, 2), d, out=g)
+
+    def _lower(self, d: Array, w: Array, below: Array) -> None:
+        """Put the gradient of what came in into `below`."""
         if self._turned is not None:
-            kernels.turn(w, self._turned, active)
-            weights = self._turned[:active]
+            kernels.turn(w, self._turned, len(w))
+            weights = self._turned[: len(w)]
         else:
             weights = w.swapaxes(1, 2)
-        np.matmul(slopes, weights, out=self._belows(self._below, None, active, each))
-        return self._below
+        np.matmul(d, weights, out=below)
+
+
+class Channels(Units):
+    """Weighted sums of the windows (K, I, P B) of pictures, the sums being (K, C, P B)."""
+
+    kernels = pictures
+
+    def _form(self, slots: int, rows: int, numbers: int) -> tuple[int, ...]:
+        return slots, numbers, rows * self._placed.positions
+
+    def _weigh(self, w: Array, z: Array) -> None:
+        np.matmul(w.swapaxes(1, 2), self._x, out=z)
+
+    def _slope(self, d: Array, g: Array) -> None:
+        np.matmul(self._x, d.swapaxes(1, 2), out=g)
+
+    def _lower(self, d: Array, w: Array, below: Array) -> None:
+        np.matmul(w, d, out=below)
 
 
 class Dense:
@@ -146,12 +184,10 @@ class Dense:
     def __init__(self, placed: Placed, index: int, slots: int, rows: int, dtype: DTypeLike,
                  dropout: Dropout | None) -> None:
         self.units = Units(placed, index, slots, rows, dtype, dropout)
-        self._inputs = math.prod(placed.before)
 
     def forward(self, x: Array, flat: Array, active: int, rows: int) -> Array:
         """As the protocol says."""
-        flatter = x if x.shape[2] == self._inputs else x.reshape(x.shape[0], -1, self._inputs)
-        return self.units.forward(flatter, flat, active, rows)
+        return self.units.forward(x, flat, active, rows)
 
     def backward(self, d: Array, flat: Array, grads: Array, active: int, rows: int, wanted: bool) -> Array | None:
         """As the protocol says."""
@@ -159,73 +195,61 @@ class Dense:
 
 
 class Conv:
-    """2-D convolution: windows are unfolded into rows, which a matrix product then weighs."""
+    """2-D convolution of pictures (K, C, P B): their windows are laid out, and weighed in one matrix product."""
 
     def __init__(self, placed: Placed, index: int, slots: int, rows: int, dtype: DTypeLike,
                  dropout: Dropout | None) -> None:
-        self._placed = placed
-        self.units = Units(placed, index, slots, rows, dtype, dropout)
-        self._windows = zeros((slots, rows * placed.positions, placed.fan_in), dtype)
-        pixels = math.prod(placed.before)
-        self._below = zeros((slots, rows, pixels), dtype) if dropout is not None else None
+        self.units = Channels(placed, index, slots, rows, dtype, dropout)
         layer = placed.layer
-        (height, width, _), (tall, wide, _) = placed.before, placed.after
-        self._top = 0 if layer.valid else max((tall - 1) * layer.stride + layer.size - height, 0) // 2
-        self._left = 0 if layer.valid else max((wide - 1) * layer.stride + layer.size - width, 0) // 2
+        (height, width, channels), (tall, wide, _) = placed.before, placed.after
+        self._windows = zeros((slots, placed.fan_in, placed.positions * rows), dtype)
+        self._below = zeros((slots, channels, height * width * rows), dtype) if dropout is not None else None
+        top = 0 if layer.valid else max((tall - 1) * layer.stride + layer.size - height, 0) // 2
+        left = 0 if layer.valid else max((wide - 1) * layer.stride + layer.size - width, 0) // 2
+        self._sizes = (height, width, layer.size, layer.stride, top, left, tall, wide)
 
     def forward(self, x: Array, flat: Array, active: int, rows: int) -> Array:
         """As the protocol says."""
-        p = self._placed
-        height, width, channels = p.before
         shared = x.shape[0] == 1
-        pictures = x.reshape(x.shape[0], -1, height * width * channels)
-        kernels.lay_out_windows(pictures, self._windows, height, width, channels, p.layer.size, p.layer.stride,
-                                self._top, self._left, p.after[0], p.after[1], 1 if shared else active, rows)
+        pictures.lay_out_windows(x, self._windows, *self._sizes, 1 if shared else active, rows)
         windows = self._windows[:1] if shared and active > 1 else self._windows
         return self.units.forward(windows, flat, active, rows)
 
     def backward(self, d: Array, flat: Array, grads: Array, active: int, rows: int, wanted: bool) -> Array | None:
         """As the protocol says."""
-        p = self._placed
-        windows = self.units.backward(d.reshape(d.shape[0], -1, p.units), flat, grads, active, rows, wanted)
+        windows = self.units.backward(d, flat, grads, active, rows, wanted)
         if windows is None or self._below is None:
             return None
-        height, width, channels = p.before
-        kernels.add_up_windows(windows, self._below, height, width, channels, p.layer.size, p.layer.stride, self._top,
-                               self._left, p.after[0], p.after[1], active, rows)
-        return self._below.reshape(self._below.shape[0], -1, p.before[-1])
+        pictures.add_up_windows(windows, self._below, *self._sizes, active, rows)
+        return self._below
 
 
 class Pool:
-    """The largest of each square."""
+    """The largest of each square of pictures (K, C, P B)."""
 
     units = None
     _mean = False
 
     def __init__(self, placed: Placed, index: int, slots: int, rows: int, dtype: DTypeLike,
                  dropout: Dropout | None) -> None:
-        self._placed = placed
-        self._out = zeros((slots, rows, *placed.after), dtype)
-        self._which = np.zeros((slots, rows, *placed.after), np.int32)
-        self._below = zeros((slots, rows, *placed.before), dtype) if dropout is not None else None
+        (height, width, channels), (tall, wide, _) = placed.before, placed.after
+        self._sizes = (height, width, placed.layer.size, self._mean)
+        self._out = zeros((slots, channels, tall * wide * rows), dtype)
+        self._which = np.zeros(self._out.shape, np.int32)
+        self._below = zeros((slots, channels, height * width * rows), dtype) if dropout is not None else None
 
     def forward(self, x: Array, flat: Array, active: int, rows: int) -> Array:
         """As the protocol says."""
-        p = self._placed
-        pictures = x.reshape(x.shape[0], -1, *p.before)
-        seen = 1 if x.shape[0] == 1 else active
-        kernels.pool(pictures, self._out, self._which, p.layer.size, self._mean, seen, rows)
-        out = self._out[:1] if seen == 1 and active > 1 else self._out
-        return out.reshape(out.shape[0], -1, p.after[-1])
+        shared = x.shape[0] == 1
+        pictures.pool(x, self._out, self._which, *self._sizes, 1 if shared else active, rows)
+        return self._out[:1] if shared and active > 1 else self._out
 
     def backward(self, d: Array, flat: Array, grads: Array, active: int, rows: int, wanted: bool) -> Array | None:
         """As the protocol says."""
         if not wanted or self._below is None:
             return None
-        p = self._placed
-        kernels.pool_backward(d.reshape(d.shape[0], -1, *p.after), self._below, self._which, p.layer.size,
-                              self._mean, active, rows)
-        return self._below.reshape(self._below.shape[0], -1, p.before[-1])
+        pictures.pool_backward(d, self._below, self._which, *self._sizes, active, rows)
+        return self._below
 
 
 class MeanPool(Pool):
@@ -234,35 +258,60 @@ class MeanPool(Pool):
     _mean = True
 
 
+class Laid:
+    """Lays out examples (K, B, P C) as pictures (K, C, P B), or with `back` pictures as examples."""
+
+    units = None
+
+    def __init__(self, shape: Shape, slots: int, rows: int, dtype: DTypeLike, trains: bool, back: bool) -> None:
+        height, width, channels = shape
+        forms = (slots, channels, height * width * rows), (slots, rows, height * width * channels)
+        self._back = back
+        self._out = zeros(forms[back], dtype)
+        self._below = zeros(forms[not back], dtype) if trains and back else None
+
+    def forward(self, x: Array, flat: Array, active: int, rows: int) -> Array:
+        """As the protocol says."""
+        seen = min(active, x.shape[0])
+        (pictures.lay_out_examples if self._back else pictures.lay_out_pictures)(x, self._out, seen, rows)
+        return self._out[:1] if x.shape[0] == 1 and active > 1 else self._out
+
+    def backward(self, d: Array, flat: Array, grads: Array, active: int, rows: int, wanted: bool) -> Array | None:
+        """As the protocol says."""
+        if not wanted or self._below is None:
+            return None
+        pictures.lay_out_pictures(d, self._below, active, rows)
+        return self._below
+
+
 class Skip:
     """What comes into a layer is added to what goes out: a residual connection (He et al. 2016)."""
 
-    def __init__(self, layer: BuiltLayer, placed: Placed, slots: int, rows: int, dtype: DTypeLike) -> None:
-        self.units = layer.units
+    def __init__(self, layer: BuiltLayer, units: Units, placed: Placed, dtype: DTypeLike) -> None:
+        self.units = units
         self._layer = layer
-        self._shape = (-1, placed.after[-1])
-        self._positions = placed.positions
-        self._added = zeros((slots, rows * placed.positions, placed.after[-1]), dtype)
+        self._numbers = math.prod(placed.after)
+        self._added = zeros(units.outputs.shape, dtype)
         self._kept = zeros(self._added.shape, dtype)
 
     def forward(self, x: Array, flat: Array, active: int, rows: int) -> Array:
         """As the protocol says."""
-        each = rows * self._positions
-        came = x.reshape(x.shape[0], *self._shape)
         out = self._layer.forward(x, flat, active, rows)
-        np.add(out[:active, :each], came[:active, :each], out=self._added[:active, :each])
+        np.add(self._row(out, active, rows), self._row(x, active, rows), out=self._row(self._added, active, rows))
         return self._added
 
     def backward(self, d: Array, flat: Array, grads: Array, active: int, rows: int, wanted: bool) -> Array | None:
         """As the protocol says."""
-        each = rows * self._positions
-        d = d.reshape(d.shape[0], *self._shape)
-        self._kept[:active, :each] = d[:active, :each]
+        kept = self._row(self._kept, active, rows)
+        kept[:] = self._row(d, active, rows)
         below = self._layer.backward(d, flat, grads, active, rows, wanted)
         if below is not None:
-            view = below.reshape(below.shape[0], *self._shape)
-            view[:active, :each] += self._kept[:active, :each]
+            self._row(below, active, rows)[:] += kept
         return below
+
+    def _row(self, array: Array, active: int, rows: int) -> Array:
+        """Return the numbers of each slot that a step works on, in a row."""
+        return array.reshape(len(array), -1, copy=False)[:active, : rows * self._numbers]
 
 
 #: By the name of the kind: the class above of that name.
@@ -271,26 +320,28 @@ LAYERS: Mapping[str, Callable[[Placed, int, int, int, DTypeLike, Dropout | None]
 
 
 class Pass:
-    """All layers of a stack's networks, for `slots` K and `rows` B; with `dropout` it trains."""
+    """All layers of a stack's networks, for `slots` K and `rows` B; with `dropout` it trains.
+
+    Attributes
+    ----------
+    layers : list of BuiltLayer
+    weighted : list of (Units, int)
+        Weighted sums of the layers that have weights, and how often these are applied to one example.
+    """
 
     def __init__(self, shape: StackShape, slots: int, rows: int, dtype: DTypeLike, dropout: Dropout | None) -> None:
         self.layers: list[BuiltLayer] = []
-        self._weighted: list[Units] = []
-        self._positions: list[int] = []
+        self.weighted: list[tuple[Units, int]] = []
+        laid = False
         for placed in shape.placed:
-            layer = LAYERS[placed.layer.kind](placed, len(self._weighted), slots, rows, dtype, dropout)
+            if (KINDS[placed.layer.kind].window is not None) != laid:
+                self.layers.append(Laid(placed.before, slots, rows, dtype, dropout is not None, laid))
+                laid = not laid
+            layer = LAYERS[placed.layer.kind](placed, len(self.weighted), slots, rows, dtype, dropout)
             if layer.units is not None:
-                self._weighted.append(layer.units)
-                self._positions.append(placed.positions)
-            self.layers.append(Skip(layer, placed, slots, rows, dtype) if placed.skips else layer)
-
-    def outputs(self) -> list[Array]:
-        """Return what went out last of each layer with weights."""
-        return [layer.outputs for layer in self._weighted]
-
-    def positions(self) -> list[int]:
-        """Return how often the weights of each such layer are applied to one example."""
-        return self._positions
+                self.weighted.append((layer.units, placed.positions))
+            self.layers.append(Skip(layer, layer.units, placed, dtype) if placed.skips and layer.units else layer)
+        self._first = isinstance(self.layers[0], Laid)
 
     def forward(self, x: Array, flat: Array, active: int, rows: int) -> Array:
         """Return the outputs (K, B, C) of the inputs `x` (K or 1, B, …)."""
@@ -301,7 +352,7 @@ class Pass:
     def backward(self, d: Array, flat: Array, grads: Array, active: int, rows: int) -> None:
         """Fill `grads` from the gradient `d` of the outputs."""
         for i in range(len(self.layers) - 1, -1, -1):
-            below = self.layers[i].backward(d, flat, grads, active, rows, i > 0)
+            below = self.layers[i].backward(d, flat, grads, active, rows, i > self._first)
             if below is None:
                 return
             d = below

@@ -212,10 +212,10 @@ class StackShape:
             if not p.weighted:
                 total += out
                 continue
-            windows = rows * p.positions * p.fan_in
+            windows, dense = rows * p.positions * p.fan_in, len(p.after) == 1
             total += out * (1 + (not ACTIVATIONS[p.layer.activation].sumless and trains) + (p.layer.norm != "none"))
             total += max(p.units, rows * p.positions) if p.layer.norm != "none" else 0
-            total += windows + (p.units * p.fan_in if turned(p) else 0) if trains else 0
+            total += windows + (p.units * p.fan_in if dense and turned(p) else 0) if trains else 0
             total += 2 * out if p.skips else 0
         return total
 

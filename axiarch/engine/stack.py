@@ -153,7 +153,7 @@ class Stack:
         self._done = np.zeros(k, np.int64)
         self._state = zeros((STATES, k, shape.parameters), dtype)
         weighted = [p for p in shape.placed if p.weighted]
-        self._dropout = Dropout([(p.units, b * p.positions) for p in weighted], k, dtype)
+        self._dropout = Dropout(weighted, b, k, dtype)
         self._drops = [p.layer.drop for p in weighted]
         self._pass = Pass(shape, k, b, dtype, self._dropout)
         self._evaluation = Pass(shape, k, EVALUATED, dtype, None)

@@ -11,7 +11,7 @@ from pathlib import Path
 import numba
 import numpy as np
 
-from axiarch.engine import kernels
+from axiarch.engine import kernels, pictures
 from axiarch.engine.activations import ACTIVATIONS
 from axiarch.engine.losses import LOSSES
 from axiarch.engine.network import StackShape
@@ -41,8 +41,9 @@ def _mark() -> Path:
 
 def _stamp() -> str:
     """Return what compiled kernels depend on."""
-    source = Path(kernels.__file__).stat()
-    return f"{source.st_mtime_ns} {source.st_size} {numba.__version__} {np.__version__} {platform.processor()}"
+    sources = [Path(str(module.__file__)).stat() for module in (kernels, pictures)]
+    written = " ".join(f"{source.st_mtime_ns} {source.st_size}" for source in sources)
+    return f"{written} {numba.__version__} {np.__version__} {platform.processor()}"
 
 
 def _train_all() -> None:
@@ -57,7 +58,10 @@ def _train_all() -> None:
     _train({"l1": 0.1, "max_norm": 1.0, "clip_norm": 1.0, "input_noise": 0.1, "mixing": 0.5, "accumulation": 2},
            "softmax")
     _train({"mixing": 0.5}, "squared")
-    _train({"network": "conv 2, pool 2", "shift": 1, "averaging": 0.9}, "softmax", (4, 4, 1))
+    for activation in ("relu", "tanh", "gelu", "identity"):
+        _train({"network": f"conv 2 {activation} drop 0.5, pool 2", "shift": 1, "averaging": 0.9}, "softmax", (4, 4, 1))
+    for norm in ("batch", "layer"):
+        _train({"network": f"conv 2 {norm} norm, conv 2, mean pool 2"}, "softmax", (4, 4, 1))
 
 
 def _train(values: dict[str, object], loss: str, inputs: tuple[int, ...] = (2,)) -> None:

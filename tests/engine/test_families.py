@@ -11,11 +11,12 @@ from axiarch.engine import kernels
 from axiarch.engine.activations import ACTIVATIONS, Activation
 from axiarch.engine.dropout import Dropout
 from axiarch.engine.initialisation import INITIALISATIONS, first_weights
-from axiarch.engine.network import StackShape
+from axiarch.engine.network import Placed, StackShape
 from axiarch.engine.optimisers import COEFFICIENTS, OPTIMISERS, STATES
 from axiarch.engine.schedules import SCHEDULES, rates
 from axiarch.recipes import members
 from axiarch.recipes.fields import FIELDS
+from axiarch.recipes.layers import Layer
 from axiarch.recipes.recipe import Recipe
 
 
@@ -234,7 +235,7 @@ def bent(activation: Activation, values: object, dtype: type = np.float64) -> np
     """Return what an activation makes of some sums."""
     z = np.array(values, dtype)[None, None]
     out = np.zeros_like(z) if activation.keeps_sum else z
-    activation.forward(z, out, np.zeros((1, z.shape[2]), dtype), 0, 1, 1)
+    activation.forward(kernels, z, out, np.zeros((1, z.shape[2]), dtype), 0, 1, 1)
     return out[0, 0]
 
 
@@ -246,7 +247,7 @@ class ActivationsConform(unittest.TestCase):
             z = np.zeros((3, 4, 2))
             out = np.zeros_like(z) if activation.keeps_sum else z
             flat = np.tile([0.0, 1.5, 0.5], (3, 1))
-            activation.forward(z, out, flat, 1, 2, 3)
+            activation.forward(kernels, z, out, flat, 1, 2, 3)
             with self.subTest(name=name):
                 self.assertTrue((out[:2, :3] > 0).all())
                 self.assertTrue((out[2] == 0).all() and (out[:, 3] == 0).all())
@@ -312,7 +313,7 @@ class InitialisationsConform(unittest.TestCase):
 class DropoutLaws(unittest.TestCase):
     def apply(self, rate: float, units: int = 97, rows: int = 300, step: int = 0) -> np.ndarray:
         """Return ones after dropout."""
-        dropout = Dropout([(units, rows)], 1, np.float64)
+        dropout = Dropout([Placed(Layer("dense", units), (1,), (units,))], rows, 1, np.float64)
         dropout.set_rate(0, 0, rate)
         dropout.keys[0] = np.uint64(12345)
         dropout.start_step(step, 1)
@@ -344,4 +345,4 @@ class DropoutLaws(unittest.TestCase):
     def test_words_are_those_of_the_published_generator(self) -> None:
         # First outputs for the seed 1234567, as its authors' reference code prints them.
         known = [6457827717110365317, 3203168211198807973, 9817491932198370423]
-        self.assertEqual([int(kernels._word(np.uint64(1234567), np.uint64(i))) for i in range(3)], known)
+        self.assertEqual([int(kernels.random_word(np.uint64(1234567), np.uint64(i))) for i in range(3)], known)

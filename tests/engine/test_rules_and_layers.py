@@ -9,7 +9,7 @@ from collections.abc import Iterator
 import numpy as np
 
 from axiarch.engine.dropout import Dropout
-from axiarch.engine.layers import LAYERS, BuiltLayer
+from axiarch.engine.layers import LAYERS, BuiltLayer, Laid
 from axiarch.engine.network import Placed, StackShape
 from axiarch.engine.run import EpochNumbers
 from axiarch.engine.stopping import RULES, Setting, Watch
@@ -72,6 +72,31 @@ class StoppingRulesConform(unittest.TestCase):
         self.assertEqual(end.reason, "steps")
 
 
+class OnPictures:
+    """A layer of pictures, for examples as they come: they are laid out before and after."""
+
+    units = None
+
+    def __init__(self, layer: BuiltLayer, placed: Placed, slots: int, rows: int) -> None:
+        self._rows, self._dtype = rows, np.dtype(np.float64)
+        self._slots, self._layer = slots, layer
+        self._before, self._after = placed.before, placed.after
+
+    def _laid(self, x: np.ndarray, shape: tuple[int, ...], active: int, rows: int, back: bool) -> np.ndarray:
+        laid = Laid(shape, self._slots, self._rows, self._dtype, False, back)
+        return laid.forward(x, x, active, rows)
+
+    def forward(self, x: np.ndarray, flat: np.ndarray, active: int, rows: int) -> np.ndarray:
+        out = self._layer.forward(self._laid(x, self._before, active, rows, False), flat, active, rows)
+        return self._laid(out, self._after, active, rows, True)
+
+    def backward(self, d: np.ndarray, flat: np.ndarray, grads: np.ndarray, active: int, rows: int,
+                 wanted: bool) -> np.ndarray | None:
+        slopes = self._laid(d.reshape(len(d), self._rows, -1), self._after, active, rows, False)
+        below = self._layer.backward(slopes, flat, grads, active, rows, wanted)
+        return None if below is None else self._laid(below, self._before, active, rows, True)
+
+
 class LayersConform(unittest.TestCase):
     """Laws that hold for every kind of layer, alone."""
 
@@ -85,9 +110,11 @@ class LayersConform(unittest.TestCase):
             inputs = (4, 4, 2) if kind != "dense" else (5,)
             shape = StackShape.of(recipe(network=line), inputs, 3)
             placed = shape.placed[0]
-            dropout = Dropout([(placed.units, self.rows * placed.positions)], self.slots, np.float64)
+            dropout = Dropout([placed], self.rows, self.slots, np.float64)
             dropout.start_step(0, self.slots)
             layer = LAYERS[kind](placed, 0, self.slots, self.rows, np.dtype(np.float64), dropout)
+            if kind != "dense":
+                layer = OnPictures(layer, placed, self.slots, self.rows)
             flat = rng.normal(size=(self.slots, shape.parameters))
             yield kind, placed, layer, flat, rng.normal(size=(self.slots, self.rows, math.prod(inputs)))
 
