@@ -49,7 +49,8 @@ class Queue:
     def take(self, idle: int) -> tuple[StackShape, tuple[WantedRun, ...]] | None:
         """Take the oldest run and those that can train beside it, for one of `idle` lanes.
 
-        When fewer shapes wait than lanes are idle, a shape's runs are shared out among the lanes.
+        When fewer shapes wait than lanes are idle, a shape's runs are shared out among the lanes. More than fit in
+        one stack are taken in stacks of one size, so that no lane waits for another at the end.
         """
         if not self._waiting:
             return None
@@ -60,8 +61,9 @@ class Queue:
         alike = [w.run for s, w in self._waiting.values() if s == shape and not w.alone]
         shapes = len({s for s, _ in self._waiting.values()})
         lanes = max(idle - shapes + 1, 1)
-        count = min(shape.capacity(self._room, self._rows), -(-len(alike) // lanes))
-        taken = alike[:count]
+        most = min(shape.capacity(self._room, self._rows), -(-len(alike) // lanes))
+        stacks = -(-len(alike) // most)
+        taken = alike[: -(-len(alike) // stacks)]
         for run in taken:
             del self._waiting[run.spec.id]
         return shape, tuple(taken)

@@ -319,6 +319,16 @@ class QueueLaws(unittest.TestCase):
         assert found is not None
         self.assertEqual(len(found[1]), found[0].capacity())
 
+    def test_stacks_of_one_shape_are_of_one_size(self) -> None:
+        queue = self.queue()
+        for i in range(70):
+            queue.put(self.wanted(i))
+        sizes = []
+        while (found := queue.take(1)) is not None:
+            self.assertEqual(found[0].capacity(), 64)
+            sizes.append(len(found[1]))
+        self.assertEqual(sizes, [35, 35])
+
     def test_runs_to_train_alone_are_not_mixed_in(self) -> None:
         queue = self.queue()
         queue.put(self.wanted(1))
