@@ -39,6 +39,13 @@ from axiarch.workflows.opening import data_set
 
 Floats = NDArray[np.float64]
 
+#: Seconds in which a worker loads what it needs, at its start.
+_LOADING = 1.0
+#: Share of a race's epochs to be seen before it is said how long it takes: the first ones are dear.
+_SEEN = 0.02
+#: Workers that wait longer than they train, if it is told by numbers, were fewer before.
+_MOST_WAITING = 2.0
+
 
 @dataclass(frozen=True)
 class Curve:
@@ -304,7 +311,8 @@ class Watcher:
             record, file, dataset, MappingProxyType(dict(self._recipes)), MappingProxyType(dict(self._runs)),
             MappingProxyType(dict(self._curves)), self._ranking, lanes,
             tuple(e for e in self._reader.events(self.number) if e.kind != "memory"),
-            expected_runs, self._seconds_left(dataset, expected_runs, len(lanes)), record.taken(time.time()),
+            expected_runs, self._seconds_left(dataset, expected_runs, len(lanes), record.taken(time.time())),
+            record.taken(time.time()),
             self._expected[1], {e.run: e for e in self._reader.examples(self.number)},
             self._last.forecast if self._last else self._forecast(), self._memory(record),
         )
@@ -323,18 +331,23 @@ class Watcher:
             return 0
         return max((int(e.text) for e in self._reader.events(self.number) if e.kind == "memory"), default=0)
 
-    def _seconds_left(self, dataset: Dataset, expected: int, lanes: int) -> float | None:
+    def _seconds_left(self, dataset: Dataset, expected: int, lanes: int, taken: float) -> float | None:
+        """Return the seconds still needed: by what training has cost so far, and the share of the time it was done."""
+        spent, seconds = self._spent, sum(curve.total_seconds for curve in self._curves.values())
+        if not (spent and lanes and seconds):
+            return None
+        waits = min(max((taken - _LOADING) * lanes / seconds, 1.0), _MOST_WAITING)
         if self._expected[1]:
-            spent = self._spent
-            seconds = sum(curve.total_seconds for curve in self._curves.values())
-            return max(self._expected[1] - spent, 1) * seconds / spent / lanes if spent and lanes else None
+            seen = spent >= _SEEN * self._expected[1]
+            return max(self._expected[1] - spent, 1) * seconds / spent / lanes * waits if seen else None
         pending = []
         for run in self._runs.values():
             recipe = self._recipes[run.recipe].recipe
             curve = self._curves.get(run.id, Curve())
             pending.append(Pending(self._work(run.recipe, dataset), len(curve), recipe.whole("epochs"),
                                    run.state in OVER, curve.total_seconds))
-        return seconds_left(pending, expected, lanes)
+        left = seconds_left(pending, expected, lanes)
+        return None if left is None else left * waits
 
     def _work(self, number: int, dataset: Dataset) -> float:
         """Return the arithmetic of one epoch of a recipe."""
