@@ -45,11 +45,7 @@ def _optimism(s: Snapshot) -> str:
 
 def _against_base(s: Snapshot) -> str:
     first = s.ranking.rows[0]
-    floor = s.dataset.floor.loss
-    linear = s.dataset.linear
-    best = s.dataset.best
-    beaten = (f"Floor {loss(floor)}" + (f", linear model {loss(linear.loss)}" if linear else "")
-              + (f", noise of the data {loss(best.loss)}." if best else "."))
+    beaten = _beaten(s)
     base = next((r for r in s.ranking.rows if s.recipes[r.recipe].recipe == s.file.space.base), None)
     if base is None:
         return beaten
@@ -58,6 +54,20 @@ def _against_base(s: Snapshot) -> str:
     if base.standing == "tied":
         return f"The base recipe, at {loss(base.loss)}, is not told apart from it. {beaten}"
     return f"That is {loss(base.loss - first.loss)} below the base recipe. {beaten}"
+
+
+def _beaten(s: Snapshot) -> str:
+    """Say what the leader is to be held against: the floor, a linear model, the noise of the data."""
+    first, linear, best = s.ranking.rows[0], s.dataset.linear, s.dataset.best
+    half = first.half_width or 0.0
+    known = [f"Floor {loss(s.dataset.floor.loss)}"]
+    if linear is None or first.loss < linear.loss - half:
+        known += [f"linear model {loss(linear.loss)}"] if linear else []
+        linear = None
+    known += [f"noise of the data {loss(best.loss)}"] if best else []
+    worse = linear is not None and first.loss > linear.loss + half
+    simple = f" A linear model, at {loss(linear.loss)}, is {'better' if worse else 'as good'}." if linear else ""
+    return f"{', '.join(known)}.{simple}"
 
 
 def search_verdict(s: Snapshot) -> str:
@@ -70,7 +80,7 @@ def search_verdict(s: Snapshot) -> str:
     if s.expected_epochs and state in ("running", "paused", "done"):
         return _race_verdict(s, tail)
     if state == "preparing":
-        return "Starting the workers. The first time on a machine this compiles the kernels, about half a minute."
+        return "Starting the workers. The first time on a machine this compiles the kernels, up to a minute."
     if state == "running":
         return f"{done} of {count(of, 'run')} ended{tail}, {time_left(s.seconds_left)}, {duration(s.taken)} taken."
     if state == "paused":

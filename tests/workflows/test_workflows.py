@@ -312,6 +312,14 @@ class Whole(FolderCase):
         self.assertIn("Place", recipe_verdict(s, s.ranking.rows[0].recipe))
         self.assertIn("12 runs", draft_verdict(s.file, s.dataset, made))  # type: ignore[arg-type]
         self.assertIn("cannot be run", draft_verdict(s.file, s.dataset, None, "why"))
+        leader = s.ranking.rows[0]
+        half = leader.half_width or 0.0
+        for value, words in ((leader.loss - 2 * half - 1e-3, "is better."), (leader.loss, "is as good."),
+                             (leader.loss + 2 * half + 1e-3, "Floor")):
+            folds = tuple(replace(f, linear=replace(f.floor, loss=value)) for f in s.dataset.folds)
+            said = ranking_verdict(replace(s, dataset=replace(s.dataset, folds=folds)))
+            self.assertIn(words, said)
+            self.assertEqual("A linear model, at" in said, words != "Floor")
 
     def test_workers_and_stacks_do_not_change_the_result(self) -> None:
         found = []
