@@ -20,8 +20,11 @@ from axiarch.errors import NoSpace, TrainingError
 from axiarch.plain import shown
 
 
-def save_checkpoint(path: Path, run: RunSpec, state: RunState, data: str, note: str = "") -> None:
+def save_checkpoint(path: Path, run: RunSpec, state: RunState, data: str, note: str = "",
+                    before: Path | None = None) -> None:
     """Write a run's state; `data` is the fingerprint of the data set it trains on, `note` says what it belongs to.
+
+    What stood at `path` is put aside as `before`, once the new one is whole.
 
     Raises
     ------
@@ -39,6 +42,8 @@ def save_checkpoint(path: Path, run: RunSpec, state: RunState, data: str, note: 
                "optimiser": state.optimiser, **({} if state.kept is None else {"kept": state.kept})}
     try:
         draft.write_bytes(save(tensors, metadata={"axiarch": json.dumps(known)}))
+        if before is not None and path.exists():
+            os.replace(path, before)
         os.replace(draft, path)
     except OSError as error:
         draft.unlink(missing_ok=True)

@@ -6,7 +6,6 @@ the one before is seconds older and is not.
 
 from __future__ import annotations
 
-import os
 from pathlib import Path
 
 
@@ -20,21 +19,14 @@ def origin(folder: Path, run: int) -> Path:
     return folder / f"{run}.start.safetensors"
 
 
-def _before(folder: Path, run: int) -> Path:
+def before(folder: Path, run: int) -> Path:
+    """Return the place of the checkpoint before the latest."""
     return folder / f"{run}.before.safetensors"
 
 
 def checkpoints(folder: Path, run: int) -> list[Path]:
     """Return the checkpoints that there are of a run, the latest first."""
-    return [path for path in (latest(folder, run), _before(folder, run), origin(folder, run)) if path.exists()]
-
-
-def make_room(folder: Path, run: int) -> Path:
-    """Put a run's latest checkpoint aside as the one before; return the place of the next."""
-    path = latest(folder, run)
-    if path.exists():
-        os.replace(path, _before(folder, run))
-    return path
+    return [path for path in (latest(folder, run), before(folder, run), origin(folder, run)) if path.exists()]
 
 
 def tidy(folder: Path) -> None:

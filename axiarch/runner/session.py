@@ -12,7 +12,7 @@ from axiarch.engine.checkpoint import load_checkpoint, save_checkpoint
 from axiarch.engine.stack import Progress, RunState, Stack
 from axiarch.errors import AxiarchError
 from axiarch.runner.material import example_rows, outgrows_memory, training_data
-from axiarch.runner.saved import checkpoints, make_room
+from axiarch.runner.saved import before, checkpoints, latest
 from axiarch.runner.tasks import Report, Task, Trained, WantedRun
 
 #: Seconds of training between two checkpoints: what a worker's death may cost.
@@ -114,7 +114,8 @@ class Session:
         due = self._clock() - self._saved >= CHECKPOINT_SECONDS
         for k, each in enumerate(progress):
             if due or k in leaving:
-                path = make_room(self._task.checkpoints, each.run.id)
-                save_checkpoint(path, each.run, self._stack.state(k), self._fingerprint, self._task.note)
+                folder, run = self._task.checkpoints, each.run.id
+                save_checkpoint(latest(folder, run), each.run, self._stack.state(k), self._fingerprint,
+                                self._task.note, before(folder, run))
         if due:
             self._saved = self._clock()
