@@ -21,6 +21,7 @@ from axiarch import workflows
 from axiarch.recipes.searchfile import MethodChoice
 from axiarch.tui.actions import VIEWS
 from axiarch.tui.app import AxiarchApp
+from axiarch.tui.quiet import be_quiet
 
 #: Seconds each view is watched, and between two probes.
 WATCHED, PROBE = 6.0, 0.005
@@ -43,7 +44,7 @@ async def measure(folder: Path, recipes: int) -> None:
     search = workflows.demo_search(workflows.data_set(workspace, "hive states"))
     search = replace(search, method=MethodChoice("racing", {"recipes": recipes}))
     number = workflows.start_search(workspace, search, 2)
-    sys.setswitchinterval(0.001)  # as the application sets it
+    be_quiet()  # as the application is
     app = AxiarchApp(workspace)
     async with app.run_test(size=(150, 42)) as pilot:
         while app._state.snapshot is None or len(app._state.snapshot.curves) < 0.7 * recipes:

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import sys
 from collections.abc import Callable
 from dataclasses import replace
 from pathlib import Path
@@ -16,6 +15,7 @@ from axiarch.plain import loss, step_text
 from axiarch.tui import messages as said
 from axiarch.tui.actions import ACTIONS, VIEWS, Action
 from axiarch.tui.palette import DARK, LIGHT
+from axiarch.tui.quiet import be_quiet
 from axiarch.tui.search import ActionFinder
 from axiarch.tui.training import TrainingApp
 from axiarch.tui.views.data import DataView
@@ -455,7 +455,7 @@ def _write(path: Path, text: str) -> None:
 
 def run_app(workspace: Workspace) -> int:
     """Run the application until the user leaves; return the exit code."""
-    sys.setswitchinterval(0.001)  # a key need not wait for the feed's thread to pause by itself
+    be_quiet()
     app = AxiarchApp(workspace)
     farewell = app.run()
     if farewell:

@@ -7,6 +7,7 @@ from typing import ClassVar
 
 from textual.app import App, ComposeResult
 from textual.binding import Binding, BindingType
+from textual.events import Event, InputEvent
 from textual.widgets import ContentSwitcher
 
 from axiarch.journal.workspace import Workspace
@@ -14,6 +15,7 @@ from axiarch.tui import messages as said
 from axiarch.tui.actions import ACTIONS
 from axiarch.tui.feed import Feed
 from axiarch.tui.palette import DARK, LIGHT, theme
+from axiarch.tui.quiet import LOOK, Tidier
 from axiarch.tui.state import State
 from axiarch.tui.views.data import DataView
 from axiarch.tui.views.field import FieldView
@@ -49,6 +51,7 @@ class FramedApp(App[str]):
         self._first_view = view
         self._state = State()
         self._past: list[str] = []
+        self._tidier = Tidier()
         self._feed = Feed(workspace, lambda s: self.post_message(said.SnapshotTaken(s)),
                           lambda e: self.post_message(said.ErrorRaised(e)))
 
@@ -68,6 +71,13 @@ class FramedApp(App[str]):
     def on_mount(self) -> None:
         """Start watching."""
         self._feed.start()
+        self.set_interval(LOOK, self._tidier.tidy)
+
+    async def on_event(self, event: Event) -> None:
+        """Take note of keys and the mouse on their way."""
+        if isinstance(event, InputEvent):
+            self._tidier.touch()
+        await super().on_event(event)
 
     def on_unmount(self) -> None:
         """Stop watching."""

@@ -153,12 +153,12 @@ class Snapshot:
     forecast: Forecast | None = None
     memory: int = 0
 
-    @property
+    @cached_property
     def ended_runs(self) -> int:
         """Runs of which nothing more will come."""
         return sum(r.state in OVER for r in self.runs.values())
 
-    @property
+    @cached_property
     def epochs(self) -> int:
         """Epochs trained in all runs together."""
         return sum(map(len, self.curves.values())) - sum(r.start for r in self.runs.values())

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from contextlib import suppress
+from functools import lru_cache
 
 from rich.segment import Segment
 from rich.style import Style
@@ -18,6 +19,7 @@ from axiarch.tui.palette import PALETTES
 from axiarch.tui.plots.runs import Row, Rows, cut, row_width
 
 
+@lru_cache(2048)
 def style_of(role: str, theme: str) -> Style:
     """Return a role's style in a theme: ``*`` is bold, ``!`` the selected ground, ``~A/B`` two colours of a picture."""
     colours = PALETTES[theme]
@@ -37,8 +39,13 @@ def _pixel(colour: str, colours: dict[str, str]) -> str:
 
 
 def strip_of(row: Row, width: int, theme: str, ground: str = "ink") -> Strip:
-    """Return a row as a strip of exactly `width` cells."""
-    row = cut(row, width)
+    """Return a row as a strip of exactly `width` cells: the same one again for the same row, with what it keeps."""
+    return _strip_of(tuple(row), width, theme, ground)
+
+
+@lru_cache(2048)
+def _strip_of(runs: tuple[tuple[str, str], ...], width: int, theme: str, ground: str) -> Strip:
+    row = cut(list(runs), width)
     segments = [Segment(text, style_of(role, theme)) for text, role in row if text]
     rest = width - row_width(row)
     if rest > 0:
