@@ -498,6 +498,10 @@ class Runner:
             if step.parent:
                 origin = self._inheritance.of_run(self._ledger, step.parent, block)
             state = self._inheritance.state(origin, step.recipe) if origin else None
+            if origin is not None and state is None:
+                gone = counted(origin.epoch, "epoch")
+                self._journal.add_event(self._number, "afresh", f"recipe {number} is trained from its beginning: of "
+                                        f"the {gone} it was to go on from, none was kept")
             run = self._journal.add_run(self._number, number, *block, state.epoch if state else 0)
             entry = self._ledger.enter(run, number, block)
             entry.until = step.until

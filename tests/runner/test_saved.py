@@ -62,6 +62,7 @@ class Saved(RunnerCase):
         s = self.look()
         self.make(continued(s, first_run(s, 1).id, 4), InlineExecutor(), 2).run()
         self.assertEqual(self.look(2).epochs, 11)
+        self.assertIn("from its beginning", next(e.text for e in self.look(2).events if e.kind == "afresh"))
 
     def test_what_is_done_keeps_one_checkpoint_a_run(self) -> None:
         self.make(once(8), InlineExecutor(), 1).run()

@@ -22,6 +22,7 @@ from textual.pilot import Pilot
 from axiarch import workflows
 from axiarch.data.demo_hum import hum
 from axiarch.errors import DataError, WorkspaceLocked
+from axiarch.journal.records import EventRecord
 from axiarch.journal.workspace import Workspace
 from axiarch.recipes.searchfile import MethodChoice
 from axiarch.tui import messages as said
@@ -475,6 +476,20 @@ class Searching(AppCase):
             app.post_message(said.SnapshotTaken(s))  # and back: it has not become the leader's cursor meanwhile
             await self.until(pilot, lambda: ladder.query_one(Rungs).cursor == 2)
             self.assertEqual(ladder.selected(), chosen)
+
+    async def test_what_was_refused_is_said_while_the_search_runs(self) -> None:
+        workspace = self.searched()
+        async with self.running(workspace) as (app, pilot):
+            s = app._state.snapshot
+            assert s is not None
+            app._feed.end()
+            app._feed.join(20)
+            running = replace(s, search=replace(s.search, state="running"))
+            for kind, shown in (("refused", True), ("added", False), ("afresh", True)):
+                events = (EventRecord(1, 0.0, kind, "there is no recipe [b]99"),)
+                app.post_message(said.SnapshotTaken(replace(running, events=events)))
+                await self.until(pilot, lambda e=events: app._state.snapshot.events == e)
+                await self.until(pilot, lambda w=shown: ("there is no recipe [b]99" in screen(app)) == w)
 
     async def test_an_order_that_comes_with_the_key_does_not_take_the_cursor_back(self) -> None:
         workspace = self.searched()

@@ -6,7 +6,7 @@ import numpy as np
 from numpy.typing import NDArray
 from textual.app import ComposeResult
 
-from axiarch.plain import count, loss, number
+from axiarch.plain import count, loss, number, shown
 from axiarch.tui.plots.chart import Chart, Level, Series, draw_chart, loss_scale
 from axiarch.tui.plots.runs import Row, Rows, cut, fit, right, row_width
 from axiarch.tui.plots.scale import Scale
@@ -18,6 +18,8 @@ from axiarch.workflows.watching import Snapshot
 
 Floats = NDArray[np.float64]
 
+#: Events that are warnings.
+_WRONG = ("died", "failed", "refused")
 #: Recipes drawn as leaders where none are tied.
 _LEADERS = 3
 #: A point that is nowhere: it breaks a line.
@@ -165,9 +167,9 @@ class Workers(TallDrawing):
         if len(s.lanes) > 4:
             rows.append([(f"          and {len(s.lanes) - 4} more workers", "faint")])
         rows += [*_rounds(s, width), *_leader(s, width)]
-        if s.events and (s.events[-1].kind in ("died", "failed") or s.over):
+        if s.events and (s.events[-1].kind in (*_WRONG, "afresh") or s.over):
             rows.append([("     note ", "faint"), (fit(s.events[-1].text, width - 11).rstrip(), "warn"
-                          if s.events[-1].kind in ("died", "failed") else "ink")])
+                          if s.events[-1].kind in _WRONG else "ink")])
         return rows
 
     def _lane(self, s: Snapshot, number: int, state: str, width: int) -> Row:
@@ -181,7 +183,9 @@ class Workers(TallDrawing):
         cells = 20
         full = min(round(done / of * cells), cells)
         stack = f"{count(len(runs), 'run')} side by side" if len(runs) > 1 else "1 run"
-        shape = f"batch {recipe['batch_size']}, {recipe['depth']} × {recipe['width']} {recipe['activation']}"
+        line = recipe.word("network")
+        layers = f"{recipe['depth']} × {recipe['width']} {recipe['activation']}" if line == "hidden" else shown(line)
+        shape = f"batch {recipe['batch_size']}, {layers}"
         role = "lead" if state == "held" else "glow"
         return [*name, ("━" * full, role), ("─" * (cells - full), "grid"),
                 (f"  {fit(stack, 21)}", "ink"), (fit(shape, max(width - 56, 8)).rstrip(), "faint")]
