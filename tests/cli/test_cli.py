@@ -63,7 +63,7 @@ class WholeWay(CliCase):
     def test_a_search_in_the_background_is_paused_resumed_and_stopped(self) -> None:
         workspace = ring_workspace(self.folder / "w")
         work = ["-w", str(workspace.folder)]
-        path = self.search_file(write_search(ring_search(epochs=2000, recipes=8, patience=0)))
+        path = self.search_file(write_search(ring_search(epochs=60_000, recipes=8, patience=0)))
         self.assertIn("background", self.cli("search", path, "--background", *work).stdout)
         for word, state in (("pause", "paused"), ("resume", "running"), ("stop", "stopped")):
             self.cli(word, *(["--background"] if word == "resume" else []), *work)
@@ -74,7 +74,7 @@ class WholeWay(CliCase):
         workspace = ring_workspace(self.folder / "w")
         work = ["-w", str(workspace.folder)]
         options = {"recipes": 9, "window": 6, "finalists": 2}
-        race = replace(ring_search(epochs=9000, patience=0), method=MethodChoice("racing", options))
+        race = replace(ring_search(epochs=90_000, patience=0), method=MethodChoice("racing", options))
         self.cli("search", self.search_file(write_search(race)), "--background", *work)
         until(lambda: len(workflows.look_at(workspace).recipes) >= 4, what="recipes")
         for words, text in ((("cut", "2"), "cuts recipe 2"), (("keep", "3"), "keeps recipe 3"),
@@ -94,7 +94,7 @@ class WholeWay(CliCase):
 
     def test_ctrl_c_stops_and_keeps_what_has_ended(self) -> None:
         workspace = ring_workspace(self.folder / "w")
-        path = self.search_file(write_search(ring_search(epochs=4000, recipes=8, patience=0)))
+        path = self.search_file(write_search(ring_search(epochs=60_000, recipes=8, patience=0)))
         process = subprocess.Popen([sys.executable, "-m", "axiarch", "search", path, "-w", str(workspace.folder)],
                                    stdout=subprocess.PIPE, stderr=subprocess.PIPE, text=True)
         until(lambda: workspace.journal.exists() and workspace.owner() is not None, what="the start")
@@ -108,7 +108,7 @@ class WholeWay(CliCase):
 
     def test_a_search_in_the_background_is_followed_and_left_running(self) -> None:
         workspace = ring_workspace(self.folder / "w")
-        path = self.search_file(write_search(ring_search(epochs=4000, recipes=8, patience=0)))
+        path = self.search_file(write_search(ring_search(epochs=60_000, recipes=8, patience=0)))
         self.cli("search", path, "--background", "-w", str(workspace.folder))
         attached = [sys.executable, "-m", "axiarch", "attach", "1", "-w", str(workspace.folder)]
         process = subprocess.Popen(attached, stdout=subprocess.PIPE, stderr=subprocess.PIPE, text=True)

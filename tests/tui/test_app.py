@@ -416,20 +416,22 @@ class Searching(AppCase):
     async def test_a_race_is_watched_and_steered(self) -> None:
         workspace = ring_workspace(self.folder / "w")
         options = {"recipes": 8, "window": 6, "finalists": 2}
-        race = replace(ring_search(epochs=9000, patience=0), method=MethodChoice("racing", options))
+        race = replace(ring_search(epochs=90_000, patience=0), method=MethodChoice("racing", options))
         workflows.save_draft(workspace, race)
         async with self.running(workspace) as (app, pilot):
             await pilot.press("2", "s")
             await self.until(pilot, lambda: app.view == "field")
             await self.shows(app, pilot, "of about")
             await self.until(pilot, lambda: len(app._state.snapshot.recipes) >= 4)
+            await self.until(pilot, lambda: app._state.snapshot.curves.get(1))  # the first recipe has an epoch
             await pilot.press("g")
             await self.shows(app, pilot, "How many recipes in all?")
             await pilot.press(*["backspace"] * 3, "9", "enter", "a", "y", "5", "k")
             await self.shows(app, pilot, "is trained to its end")
-            number = app._state.open_recipe
-            await pilot.press("d", "y")
-            await self.until(pilot, lambda: app._state.snapshot.runs_of(number)[0].text == "cut by hand")
+            await pilot.press("d")
+            await self.shows(app, pilot, "Cut recipe 1?")
+            await pilot.press("y")
+            await self.until(pilot, lambda: app._state.snapshot.runs_of(1)[0].text == "cut by hand")
             await pilot.press("4")
             await self.shows(app, pilot, "cut at")
             await pilot.press("x", "y")
