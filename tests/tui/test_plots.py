@@ -52,6 +52,10 @@ class Scales(unittest.TestCase):
         for tick in ticks:
             self.assertTrue(low - span * 1e-6 <= tick <= low + span * (1 + 1e-6))
 
+    def test_epochs_are_not_cut_in_half(self) -> None:
+        for end in (12.0, 18.0, 27.0, 40.0, 60.0):
+            self.assertTrue(all(tick == int(tick) for tick in Scale(1.0, end).ticks(11)), end)
+
     def test_a_logarithmic_axis_has_decades(self) -> None:
         self.assertEqual(Scale(1e-4, 1.0, True).ticks(9), [1e-4, 1e-3, 1e-2, 1e-1, 1.0])
         self.assertAlmostEqual(float(Scale(1e-4, 1.0, True).at(1e-2)), 0.5)

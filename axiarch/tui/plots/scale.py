@@ -47,7 +47,8 @@ def _ticks(low: float, high: float, most: int) -> list[float]:
         return [low]
     rough = span / max(most, 1)
     power = 10.0 ** math.floor(math.log10(rough))
-    step = next(m * power for m in (1, 2, 2.5, 5, 10) if m * power >= rough * 0.999)
+    nice = (1, 2, 5, 10) if power == 1 else (1, 2, 2.5, 5, 10)  # two and a half epochs there are not
+    step = next(m * power for m in nice if m * power >= rough * 0.999)
     first = math.ceil(low / step - 1e-9)
     count = int((high - first * step) / step + 1e-9) + 1
     return [float(f"{(first + i) * step:.14g}") for i in range(max(count, 0))]
