@@ -25,8 +25,8 @@ class Dropout:
     """
 
     def __init__(self, layers: Sequence[Placed], rows: int, capacity: int, dtype: DTypeLike) -> None:
-        self._on = [pictures if len(p.after) == 3 else kernels for p in layers]
-        words = [p.units * ((rows * p.positions + 3) // 4) if len(p.after) == 3 else rows * ((p.units + 3) // 4)
+        self._on = [pictures if p.pictured else kernels for p in layers]
+        words = [p.units * ((rows * p.positions + 3) // 4) if p.pictured else rows * ((p.units + 3) // 4)
                  for p in layers]
         self._layer_words = [sum(words[:i]) for i in range(len(words))]
         self._step_words = sum(words)

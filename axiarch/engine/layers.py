@@ -2,8 +2,7 @@
 
 A layer is made for a number of slots and rows, allocates once, and is used again and again. Arrays are
 (K, B, …), those of pictures (K, C, P B) as ``pictures`` says; only the first `active` slots and `rows` are touched.
-Training passes and evaluations use layers of
-their own, with the same code.
+Training passes and evaluations use layers of their own, with the same code.
 """
 
 from __future__ import annotations

@@ -90,6 +90,11 @@ class Placed:
         return math.prod(self.after[:-1])
 
     @property
+    def pictured(self) -> bool:
+        """Whether pictures go out, which have the examples of a batch innermost."""
+        return len(self.after) == 3
+
+    @property
     def skips(self) -> bool:
         """Whether what comes in is added to what goes out."""
         return self.layer.residual and self.before == self.after
@@ -212,10 +217,10 @@ class StackShape:
             if not p.weighted:
                 total += out
                 continue
-            windows, dense = rows * p.positions * p.fan_in, len(p.after) == 1
+            windows = rows * p.positions * p.fan_in
             total += out * (1 + (not ACTIVATIONS[p.layer.activation].sumless and trains) + (p.layer.norm != "none"))
             total += max(p.units, rows * p.positions) if p.layer.norm != "none" else 0
-            total += windows + (p.units * p.fan_in if dense and turned(p) else 0) if trains else 0
+            total += windows + (p.units * p.fan_in if turned(p) and not p.pictured else 0) if trains else 0
             total += 2 * out if p.skips else 0
         return total
 
