@@ -113,6 +113,16 @@ def time_left(seconds: float | None) -> str:
     return "time left not known yet" if seconds is None else f"about {duration(max(seconds, 1.0))} left"
 
 
+def moment(seconds: float) -> str:
+    """Return a time of day in seconds since 1970 as people here write it."""
+    from datetime import datetime
+
+    try:
+        return datetime.fromtimestamp(seconds).astimezone().isoformat(" ", "seconds")
+    except (OverflowError, ValueError, OSError):
+        return "at an unknown time"
+
+
 def span(low: float, high: float) -> str:
     """Return from when to when something may take."""
     return f"up to {duration(high)}" if low < 1 else f"{duration(low)} to {duration(high)}"

@@ -2,19 +2,22 @@
 
 from __future__ import annotations
 
+import atexit
 import contextlib
 import csv
 import os
+import shutil
 import tempfile
 import time
 import unittest
 from collections.abc import Callable, Iterator, Sequence
+from functools import cache
 from pathlib import Path
 
 import numpy as np
 
 from axiarch.data.building import build_dataset
-from axiarch.data.dataset import Dataset
+from axiarch.data.dataset import Dataset, read_dataset
 from axiarch.data.reading import read_table
 from axiarch.engine.regularisation import still_bends
 from axiarch.engine.rows import TrainingData
@@ -71,6 +74,29 @@ def ring_search(epochs: int = 6, recipes: int = 6, repeats: int = 2, **base: obj
     made = space({"epochs": epochs, "width": 8, "batch_size": 16, **base},
                  {"learning_rate": "1e-3 .. 1e-1 log", "optimiser": "sgd | momentum | adam", "width": "4 | 8"})
     return SearchFile("ring", "ring", made, MethodChoice("random", {"recipes": recipes}), 5, repeats)
+
+
+@cache
+def finished_workspace() -> Path:
+    """Return a workspace with a finished search on the ring data, made once a process: copy it to change it."""
+    from axiarch.journal.write import JournalWriter
+    from axiarch.recipes.searchfile import write_search
+    from axiarch.runner.executor import InlineExecutor
+    from axiarch.runner.runner import Runner
+
+    place = tempfile.mkdtemp(prefix="axiarch-test-")
+    atexit.register(shutil.rmtree, place, True)
+    workspace = ring_workspace(Path(place) / "w")
+    search = ring_search(epochs=4, recipes=5)
+    workspace.search(1).mkdir(parents=True)
+    (workspace.search(1) / "search.toml").write_text(write_search(search), encoding="utf-8")
+    dataset = read_dataset(workspace.data("ring"))
+    with workspace.locked("search 1"):
+        journal = JournalWriter(workspace.journal)
+        Runner(workspace, 1, search, dataset, journal, InlineExecutor()).run()
+        journal.add_opening("ring", dataset.fingerprint, 48, "a test")
+        journal.close()
+    return workspace.folder
 
 
 def small_data(rows: int = 70, inputs: int = 5, classes: int = 3, seed: int = 0) -> TrainingData:

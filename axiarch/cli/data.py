@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from dataclasses import replace
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
@@ -9,6 +10,7 @@ from typing import TYPE_CHECKING, Any
 import click
 
 from axiarch.cli.options import guarded, json_option, open_place, workspace_option
+from axiarch.cli.saying import print_json, say
 from axiarch.data.plan import SCALINGS, SEPARATOR_NAMES, TARGET_SCALINGS, TASKS
 from axiarch.errors import InputError
 from axiarch.plain import count
@@ -30,29 +32,45 @@ def data() -> None:
 @click.option("--target", "targets", multiple=True,
               help="Column to be predicted; by default it is proposed. Given again, several amounts are predicted.")
 @click.option("--task", type=click.Choice(TASKS), default=None, help="By default it follows from the target.")
-@click.option("--ignore", multiple=True, help="Column to leave out; may be given again.")
-@click.option("--use", multiple=True, help="Column to take in although it would be left out.")
-@click.option("--text", multiple=True, help="Column that stays text although it reads as numbers or dates.")
+@click.option("--ignore", multiple=True, help="Column to leave out (repeatable).")
+@click.option("--use", multiple=True, help="Column to use although it would be left out (repeatable).")
+@click.option("--text", multiple=True,
+              help="Column that stays text although it reads as numbers or dates (repeatable).")
+@click.option("--number", "numbers", multiple=True,
+              help="Column of numbers although leading zeros make it look like codes (repeatable).")
+@click.option("--missing", multiple=True, metavar="[COLUMN=]MARK",
+              help="Text or number that means a missing value, in all columns or in one (repeatable). "
+                   "Replaces the usual marks and those found; 'COLUMN=' alone means none.")
+@click.option("--dates", multiple=True, metavar="COLUMN=HOW",
+              help="How a column of dates is written: day first, month first, year first, or a pattern "
+                   "like %d.%m.%Y (repeatable).")
+@click.option("--merge-case", multiple=True, metavar="COLUMN",
+              help="Column whose texts count as equal when they differ only in case (repeatable).")
+@click.option("--pictures", default="", metavar="HxW[xC]",
+              help="The columns that are neither target nor ignored are the pixels of one picture a row.")
+@click.option("--skip-bad", is_flag=True, help="Leave out pictures that cannot be read.")
 @click.option("--gaps", multiple=True, metavar="[COLUMN=]HOW",
-              help="What fills gaps in numbers, of all columns or of one: median (as it is otherwise), mean, "
-                   "'most frequent', or 'constant N'. Learnt from the training rows; may be given again.")
+              help="What fills gaps in numbers, of all columns or of one: median (default), mean, "
+                   "'most frequent', or 'constant N', learnt from the training rows (repeatable).")
 @click.option("--scaling", multiple=True, metavar="[COLUMN=]HOW",
-              help="How numbers are brought near zero, of all columns or of one: z-score (as it is otherwise), 0-1, "
-                   "robust, logarithm, none. Learnt from the training rows; may be given again.")
+              help="How numbers are scaled, of all columns or of one: z-score (default), 0-1, robust, "
+                   "logarithm, none, learnt from the training rows (repeatable).")
 @click.option("--ordinal", multiple=True, metavar="COLUMN[=LOW<...<HIGH]",
-              help="Text column that becomes one number, its place in this order; may be given again.")
+              help="Text column that becomes one number, its place in this order (repeatable).")
 @click.option("--target-scaling", type=click.Choice(TARGET_SCALINGS), default="z-score", show_default=True,
               help="The same for amounts to be predicted; losses are reported in their own units.")
 @click.option("--rows", default=0, help="Training rows used at the most, for quick work; 0 for all.")
-@click.option("--shrink", default=1, help="So many times so many pixels of a picture become one, for quick work; 1 for "
-              "none.")
+@click.option("--shrink", default=1, help="Downscale pictures by this factor for quick work.")
 @click.option("--validation", default=0.2, help="Share of the rows for validation.", show_default=True)
 @click.option("--test", "test_share", default=0.2, help="Share of the rows sealed for the test.", show_default=True)
 @click.option("--group", default="", help="Column whose equal values stay together in one part.")
 @click.option("--order", default="", help="Column that puts rows in order; the last are for the test.")
 @click.option("--part", default="", help="Column that says train, validation or test of every row.")
-@click.option("--folds", default=0, help="Validate on so many folds in turn; 0 for one validation part.")
-@click.option("--fold-repeats", default=1, help="How often the folds are cut anew.", show_default=True)
+@click.option("--keep-equal-rows", "equal_rows", is_flag=True,
+              help="Keep rows with the same inputs together in one part.")
+@click.option("--folds", default=0, help="Number of cross-validation folds; 0 for one validation part.")
+@click.option("--fold-repeats", default=1, help="How often the rows are divided into folds.",
+              show_default=True)
 @click.option("--validation-file", type=click.Path(path_type=Path), default=None,
               help="File with the same columns that holds the validation rows.")
 @click.option("--test-file", type=click.Path(path_type=Path), default=None, help="The same for the test rows.")
@@ -95,11 +113,19 @@ def _plan(decided: dict[str, Any]) -> DataPlan:
         if len(separator) != 1:
             raise InputError(f"{separator!r} is not a separator", "--separator", "give one character, or tab")
     split = SplitPlan(decided["validation"], decided["test_share"], decided["group"], decided["order"], decided["part"],
-                      decided["folds"], decided["fold_repeats"], decided["seed"])
+                      decided["folds"], decided["fold_repeats"], decided["seed"], decided["equal_rows"])
     said = Said(separator, decided["encoding"], decided["decimal"], decided["header"])
     plan = DataPlan(decided["targets"], decided["task"] or "", decided["ignore"], decided["use"], decided["text"],
+                    decided["numbers"], pictures=decided["pictures"], skip_bad=decided["skip_bad"],
                     target_scaling=decided["target_scaling"], rows=decided["rows"],
                     shrink=decided["shrink"], split=split, said=said)
+    plan = _with_marks(plan, decided["missing"])
+    for column, how in map(_of_column, decided["dates"]):
+        if not column:
+            raise InputError(f"{how!r} names no column", "--dates", "give COLUMN=HOW")
+        plan = plan.treated(column, dates=how)
+    for column in decided["merge_case"]:
+        plan = plan.treated(column, merge_case=True)
     for column, how in map(_of_column, decided["gaps"]):
         plan = plan.treated(column, gaps=check_gaps(how, "--gaps")) if column else replace(plan, gaps=how)
     for column, how in map(_of_column, decided["scaling"]):
@@ -109,6 +135,17 @@ def _plan(decided: dict[str, Any]) -> DataPlan:
     for text in decided["ordinal"]:
         column, _, order = text.partition("=")
         plan = plan.treated(column, order=tuple(c.strip() for c in order.split("<")) if order else ())
+    return plan
+
+
+def _with_marks(plan: DataPlan, texts: Sequence[str]) -> DataPlan:
+    """Return a plan with the marks of missing values that options name."""
+    for column, mark in map(_of_column, texts):
+        if column:
+            known = plan.treatment(column).missing or ()
+            plan = plan.treated(column, missing=(*known, mark) if mark else known)
+        else:
+            plan = replace(plan, missing=(*(plan.missing or ()), mark))
     return plan
 
 
@@ -126,7 +163,7 @@ def data_demo_files(place: Path) -> None:
     from axiarch import workflows
 
     for path in workflows.write_demo_files(place):
-        print(path)
+        say(path)
 
 
 @data.command("show")
@@ -139,7 +176,9 @@ def data_show(context: click.Context, name: str, folder: Path | None, as_json: b
     """Show what is known of a data set."""
     from axiarch import workflows
 
-    _print_data(workflows.data_set(open_place(context, folder), name), as_json)
+    workspace = open_place(context, folder)
+    found = workflows.data_set(workspace, name)
+    _print_data(found, as_json, len(workflows.openings(workspace, found)))
 
 
 @data.command("open-seal")
@@ -150,7 +189,7 @@ def data_show(context: click.Context, name: str, folder: Path | None, as_json: b
 @click.pass_context
 @guarded
 def data_open_seal(context: click.Context, name: str, reason: str, folder: Path | None, as_json: bool) -> None:
-    """Open the sealed test rows, on the record, and say what the floor scores on them."""
+    """Open the sealed test rows, on the record, and score the baseline on them."""
     from axiarch import workflows
     from axiarch.cli import printing
 
@@ -158,12 +197,12 @@ def data_open_seal(context: click.Context, name: str, reason: str, folder: Path 
     found = workflows.data_set(workspace, name)
     opened = workflows.open_seal(workspace, found, reason)
     if as_json:
-        printing.print_json({"data": found.name, "rows": found.rows["test"], "times_opened": opened.times,
-                             "floor": printing.floor_json(found, opened.floor)})
+        print_json({"data": found.name, "rows": found.rows["test"], "times_opened": opened.times,
+                             "baseline": printing.floor_json(found, opened.floor)})
         return
-    print(f"opened {found.rows['test']} test rows of {found.name}; the seal has been opened "
+    say(f"opened {found.rows['test']} test rows of {found.name}; the seal has been opened "
           f"{count(opened.times, 'time')} by now")
-    print(f"  floor   {printing.floor_text(found, opened.floor)} on the test rows")
+    say(f"  baseline {printing.floor_text(found, opened.floor)} on the test rows")
 
 
 @data.command("openings")
@@ -180,15 +219,15 @@ def data_openings(context: click.Context, folder: Path | None, as_json: bool) ->
 
     found = workflows.openings(open_place(context, folder))
     if as_json:
-        printing.print_json([asdict(o) for o in found])
+        print_json([asdict(o) for o in found])
     else:
         printing.print_openings(found)
 
 
-def _print_data(found: Dataset, as_json: bool) -> None:
+def _print_data(found: Dataset, as_json: bool, openings: int = 0) -> None:
     from axiarch.cli import printing
 
     if as_json:
-        printing.print_json(printing.data_json(found))
+        print_json(printing.data_json(found, openings))
     else:
-        printing.print_data(found)
+        printing.print_data(found, openings)

@@ -10,6 +10,7 @@ import click
 from axiarch import __version__
 from axiarch.cli.data import data
 from axiarch.cli.options import default_folder, guarded, json_option, lanes_option, workspace_option
+from axiarch.cli.saying import print_json, say
 from axiarch.cli.searches import COMMANDS, run_search
 from axiarch.errors import InputError
 
@@ -59,6 +60,26 @@ def demo(context: click.Context, folder: Path | None, lanes: int | None, as_json
         return run_app(workspace)
     data = workflows.data_set(workspace, "hive states")
     return run_search(workspace, workflows.demo_search(data), lanes, as_json)
+
+
+@main.command()
+@click.argument("target", type=click.Path(path_type=Path), metavar="NEW_FOLDER")
+@workspace_option
+@json_option
+@click.pass_context
+@guarded
+def rescue(context: click.Context, target: Path, folder: Path | None, as_json: bool) -> None:
+    """Save what can be read of a damaged workspace into NEW_FOLDER; nothing is changed in the old one."""
+    from dataclasses import asdict
+
+    from axiarch import workflows
+
+    found = workflows.rescue(folder or context.find_root().obj or default_folder(), target)
+    if as_json:
+        print_json({**asdict(found), "folder": str(found.folder)})
+        return
+    say(*(f"saved    {line}" for line in found.saved), *(f"lost     {line}" for line in found.lost))
+    say(f"the new workspace is {found.folder}")
 
 
 main.add_command(data)

@@ -2,15 +2,18 @@
 
 from __future__ import annotations
 
+import contextlib
+import os
 import sys
 from collections.abc import Callable
-from functools import wraps
+from functools import partial, wraps
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 import click
 
-from axiarch.errors import AxiarchError
+from axiarch.errors import AxiarchError, WorkspaceError
+from axiarch.recipes.bounds import MOST_NUMBER
 
 if TYPE_CHECKING:
     from axiarch.journal.workspace import Workspace
@@ -19,23 +22,54 @@ if TYPE_CHECKING:
 INTERRUPTED = 130
 
 
+#: Exit code where a reader of the output has gone away, as of programs that SIGPIPE ends.
+UNREAD = 141
+
+
 def guarded(command: Callable[..., int | None]) -> Callable[..., None]:
     """Turn errors into messages and exit codes."""
 
     @wraps(command)
     def run(*args: Any, **kwargs: Any) -> None:
-        try:
-            code = command(*args, **kwargs)
-        except AxiarchError as error:
-            from axiarch.cli.printing import print_error
+        from axiarch.cli.saying import print_error
 
-            print_error(error)
+        try:
+            code = command(*args, **kwargs) or 0
+            sys.stdout.flush()
+        except AxiarchError as error:
             code = error.exit_code
+            _tell(partial(print_error, error))
         except KeyboardInterrupt:
             code = INTERRUPTED
-        sys.exit(code or 0)
+        except BrokenPipeError:
+            code = UNREAD
+        except OSError as error:
+            code = 3
+            failed = WorkspaceError(f"reading or writing failed: {error.strerror or error}",
+                                    str(error.filename or "output"), "free some disk space, or "
+                                    "check the place and its permissions")
+            _tell(partial(print_error, failed))
+        _leave(code)
 
     return run
+
+
+def _tell(what: Callable[[], None]) -> None:
+    """Say something, if anybody can still be told."""
+    with contextlib.suppress(OSError, ValueError):
+        what()
+
+
+def _leave(code: int) -> None:
+    """End the program; output that cannot be written any more is dropped without a traceback."""
+    for stream in (sys.stdout, sys.stderr):
+        try:
+            stream.flush()
+        except (OSError, ValueError):
+            code = code or 3
+            with contextlib.suppress(OSError):
+                os.dup2(os.open(os.devnull, os.O_WRONLY), stream.fileno())
+    sys.exit(code)
 
 
 def default_folder() -> Path:
@@ -48,8 +82,9 @@ workspace_option = click.option(
     "-w", "--workspace", "folder", type=click.Path(path_type=Path), envvar="AXIARCH_WORKSPACE",
     help="Folder that holds everything; by default one in your user data folder.")
 json_option = click.option("--json", "as_json", is_flag=True, help="Print one JSON document.")
-number_argument = click.argument("number", type=int, default=0)
-search_option = click.option("--search", "number", default=0, help="Number of the search; the newest by default.")
+number_argument = click.argument("number", type=click.IntRange(0, MOST_NUMBER), default=0)
+search_option = click.option("--search", "number", default=0, type=click.IntRange(0, MOST_NUMBER),
+                             help="Number of the search; the newest by default.")
 lanes_option = click.option("--workers", "lanes", type=click.IntRange(1, 256), default=None,
                             help="Worker processes; by default one per core.")
 

@@ -1,56 +1,29 @@
-"""What the command line prints: plain lines for people, JSON for programs."""
+"""What the command line prints of data sets and searches: plain lines for people, JSON for programs."""
 
 from __future__ import annotations
 
-import json
-import math
-import sys
 from collections.abc import Sequence
 from typing import Any
 
 from rich.cells import set_cell_size
 
+from axiarch.cli.saying import say
 from axiarch.data.dataset import Dataset
 from axiarch.data.floor import Floor
-from axiarch.errors import AxiarchError, NotationError
 from axiarch.insight.forecast import Forecast
 from axiarch.journal.records import OpeningRecord
-from axiarch.plain import count, loss, measured, memory, number, share, shown, span, time_left
+from axiarch.plain import count, loss, measured, memory, moment, number, share, shown, span, time_left
 from axiarch.recipes.recipe import describe
 from axiarch.workflows.watching import Snapshot
 
-
-def print_error(error: AxiarchError) -> None:
-    """Say on standard error what happened, where and what to do."""
-    out = [f"axiarch: {shown(error.what)}"]
-    if isinstance(error, NotationError):
-        out += ["  " + line for line in error.marked().splitlines()]
-    if error.where:
-        out.append(f"  where:   {shown(error.where)}")
-    if error.remedy:
-        out.append(f"  remedy:  {shown(error.remedy)}")
-    print("\n".join(out), file=sys.stderr)
-
-
-def print_json(value: Any) -> None:
-    """Print a value as one JSON document; numbers that are not finite become null."""
-    print(json.dumps(_finite(value), indent=1, ensure_ascii=True, allow_nan=False))
-
-
-def _finite(value: Any) -> Any:
-    if isinstance(value, float) and not math.isfinite(value):
-        return None
-    if isinstance(value, dict):
-        return {k: _finite(v) for k, v in value.items()}
-    if isinstance(value, list | tuple):
-        return [_finite(v) for v in value]
-    return value
+#: Columns of a table that are printed; of more there is a summary.
+MOST_COLUMNS = 60
 
 
 # -- data ------------------------------------------------------------------------------------------
 
 
-def data_json(data: Dataset) -> dict[str, Any]:
+def data_json(data: Dataset, openings: int = 0) -> dict[str, Any]:
     """Return what is known of a data set, for JSON."""
     t = data.target
     known: dict[str, Any] = {
@@ -59,7 +32,9 @@ def data_json(data: Dataset) -> dict[str, Any]:
         "task": t.task, "targets": list(t.columns), "outputs": t.outputs, "loss": t.loss_name,
         "classes": list(data.classes), "class_counts": dict(zip(data.classes, data.class_counts, strict=True)),
         "folds": [fold.rows for fold in data.folds] if len(data.folds) > 1 else None,
-        "floor": floor_json(data, data.floor), "linear": floor_json(data, data.linear),
+        "rows_without_target": data.rows.get("without target", 0),
+        "baseline": floor_json(data, data.floor), "linear": floor_json(data, data.linear),
+        "times_opened": openings, "linear_ridge": data.linear.ridge if data.linear else None,
         "noise": floor_json(data, data.best), "read_as": data.how,
         "findings": [{"kind": f.kind, "column": f.column, "evidence": f.evidence, "remedy": f.remedy}
                      for f in data.findings],
@@ -75,29 +50,46 @@ def floor_json(data: Dataset, floor: Floor | None) -> dict[str, float] | None:
     return {"loss": floor.loss, **dict(zip(data.target.metrics, floor.metrics, strict=True))} if floor else None
 
 
-def print_data(data: Dataset) -> None:
-    """Print what is known of a data set."""
+def seal_text(openings: int) -> str:
+    """Say whether test rows are still sealed."""
+    return f"opened {count(openings, 'time')}" if openings else "sealed"
+
+
+def print_data(data: Dataset, openings: int = 0) -> None:
+    """Print what is known of a data set; `openings` is how often its seal was opened."""
     rows, t = data.rows, data.target
     what = f"{count(len(data.classes), 'class', 'classes')} of " if data.classes else "amounts of "
-    print(f"{shown(data.name)}: {count(sum(rows.values()), 'row')}, {count(data.inputs, 'input')}, {what}"
+    say(f"{shown(data.name)}: {count(sum(rows.values()), 'row')}, {count(data.inputs, 'input')}, {what}"
           f"{shown(t.name)} ({t.task})")
     part = f" of {number(rows['train'] + rows['left out'])}" if rows.get("left out") else ""
     folds = f", the first of {len(data.folds)} folds" if len(data.folds) > 1 else ""
-    print(f"  parts   {number(rows['train'])}{part} training, {number(rows['validation'])} validation{folds}, "
-          f"{number(rows['test'])} test (sealed)")
-    trivial = "from the class shares alone" if data.classes else "from the mean and the median alone"
-    for name, floor, why in (("floor", data.floor, trivial), ("linear", data.linear, "from a linear model"),
+    say(f"  parts    {number(rows['train'])}{part} training, {number(rows['validation'])} validation{folds}, "
+          f"{number(rows['test'])} test ({seal_text(openings)})")
+    without = rows.get("without target", 0)
+    if without:
+        say(f"          {count(without, 'row')} without a value of {shown(t.name)} left out")
+    trivial = "from the class shares alone" if data.classes else (
+        "from the mean (RMSE) and the median (mean absolute error) of the training rows alone")
+    linear = "from a linear model"
+    if data.linear:
+        linear += f", ridge {number(data.linear.ridge)} chosen on folds of the training rows"
+    for name, floor, why in (("baseline", data.floor, trivial), ("linear", data.linear, linear),
                              ("noise", data.best, "from the rule behind the data, which is noisy")):
         if floor:
-            print(f"  {name:<7} {floor_text(data, floor)} {why}")
+            say(f"  {name:<9}{floor_text(data, floor)} {why}")
     if data.how:
-        print(f"  read as {data.how}")
+        say(f"  read as  {data.how}")
     for finding in data.findings:
         about = f" in {shown(finding.column, 40)}" if finding.column else ""
-        print(f"  !       {finding.kind}{about}: {finding.evidence}; {finding.remedy}")
-    for column in data.columns:
+        say(f"  !        {finding.kind}{about}: {finding.evidence}; {finding.remedy}")
+    columns = sorted(data.columns, key=lambda c: ("target", "input", "ignored").index(c.role))
+    for column in columns[:MOST_COLUMNS] if len(columns) > MOST_COLUMNS else data.columns:
         gaps = f", {share(column.missing / column.rows)} missing" if column.missing else ""
-        print(f"  {column.role:<8}{set_cell_size(shown(column.name, 40), 41)}{column.reason}{gaps}")
+        say(f"  {column.role:<8}{set_cell_size(shown(column.name, 40), 41)}{column.reason}{gaps}")
+    if len(columns) > MOST_COLUMNS:
+        by_role = {role: sum(c.role == role for c in columns) for role in ("input", "ignored")}
+        say(f"  … and {number(len(columns) - MOST_COLUMNS)} more of {number(len(columns))} columns: "
+            f"{number(by_role['input'])} inputs, {number(by_role['ignored'])} ignored; --json lists all")
 
 
 def floor_text(data: Dataset, floor: Floor) -> str:
@@ -110,13 +102,10 @@ def floor_text(data: Dataset, floor: Floor) -> str:
 
 def print_openings(openings: Sequence[OpeningRecord]) -> None:
     """Print when the seal was opened, and why."""
-    from datetime import datetime
-
     for o in openings:
-        at = datetime.fromtimestamp(o.at).astimezone().isoformat(" ", "seconds")
-        print(f"{at}  {shown(o.data)}, {count(o.rows, 'test row')}: {shown(o.reason)}")
+        say(f"{moment(o.at)}  {shown(o.data)}, {count(o.rows, 'test row')}: {shown(o.reason)}")
     if not openings:
-        print("the seal has never been opened")
+        say("the seal has never been opened")
 
 
 # -- searches --------------------------------------------------------------------------------------
@@ -124,24 +113,27 @@ def print_openings(openings: Sequence[OpeningRecord]) -> None:
 
 def print_forecast(f: Forecast) -> None:
     """Print what a search will take."""
-    print(f"{count(f.recipes, 'recipe')}, {count(f.runs, 'run')}, at most {number(f.epochs)} epochs in all\n"
-          f"networks of {number(f.smallest)} to {number(f.largest)} parameters\n"
-          f"about {span(f.low, f.high)} with {count(f.lanes, 'worker')}, "
+    say(f"{count(f.recipes, 'recipe')}, {count(f.runs, 'run')}, at most {number(f.epochs)} epochs in all",
+        f"networks of {number(f.smallest)} to {number(f.largest)} parameters",
+        f"about {span(f.low, f.high)} with {count(f.lanes, 'worker')}, "
           f"{memory(f.bytes)} of memory at the most")
 
 
 def progress_line(s: Snapshot) -> str:
     """Return one line that says how far a search is."""
     left = f", {time_left(s.seconds_left)}" if s.seconds_left is not None and not s.over else ""
+    failed = sum(r.state == "failed" for r in s.runs.values())
+    odd = f", {number(failed)} failed" if failed else ""
     best = f", best steady validation loss {loss(s.ranking.rows[0].loss)}" if s.ranking.rows else ""
     return (f"search {s.search.number} {s.search.state}: {s.ended_runs} of {count(s.expected_runs, 'run')} ended, "
-            f"{number(s.epochs)} epochs{best}{left}")
+            f"{number(s.epochs)} epochs{odd}{best}{left}")
 
 
 def status_json(s: Snapshot) -> dict[str, Any]:
     """Return how far a search is, for JSON."""
     return {"search": s.search.number, "name": s.search.name, "data": s.search.data, "state": s.search.state,
             "why": s.search.why, "runs_ended": s.ended_runs, "runs_expected": s.expected_runs, "epochs": s.epochs,
+            "runs_failed": sum(r.state == "failed" for r in s.runs.values()),
             "seconds_taken": s.taken, "seconds_left": None if s.over else s.seconds_left,
             "events": [{"at": e.at, "kind": e.kind, "text": e.text} for e in s.events]}
 
@@ -161,26 +153,26 @@ def ranking_json(s: Snapshot) -> dict[str, Any]:
 
 def print_ranking(s: Snapshot, most: int = 15) -> None:
     """Print the best recipes of a search: how the leader differs from the base, the others from the leader."""
-    print(progress_line(s))
-    print(verdict(s))
+    say(progress_line(s))
+    say(verdict(s))
     if not s.ranking.rows:
         return
     leader = s.recipes[s.ranking.rows[0].recipe].recipe
     metric = s.dataset.target.metrics[0]
     room = max(len(shown(metric, 20)), 9)
-    print(f"\n{'place':>5} {'recipe':>6}  {'loss':>7} {'±':>7} {'training':>9} {shown(metric, 20):>{room}}  "
+    say("", f"{'place':>5} {'recipe':>6}  {'loss':>7} {'±':>7} {'training':>9} {shown(metric, 20):>{room}}  "
           "differs from the leader in")
     for r in s.ranking.rows[:most]:
         reach = "" if r.half_width is None else loss(r.half_width)
         mark = {"leader": "*", "tied": "=", "apart": " ", "unknown": "?"}[r.standing]
         change = describe(s.recipes[r.recipe].recipe.difference(leader)) or "–"
-        print(f"{r.place:>4}{mark} {r.recipe:>6}  {loss(r.loss):>7} {reach:>7} {loss(r.training):>9} "
+        say(f"{r.place:>4}{mark} {r.recipe:>6}  {loss(r.loss):>7} {reach:>7} {loss(r.training):>9} "
               f"{measured(metric, r.metrics[0]):>{room}}  {change}")
     if len(s.ranking.rows) > most:
-        print(f"      … and {len(s.ranking.rows) - most} more")
+        say(f"      … and {len(s.ranking.rows) - most} more")
     for recipe in s.ranking.broken[:most]:
-        print(f"    –  {recipe:>5}  no result: every run diverged or failed")
-    print(f"\n* leader   = tied with it   ± half the 95 % interval of the mean   "
+        say(f"    –  {recipe:>5}  no result: every run diverged or failed")
+    say("", f"* leader   = tied with it   ± half the 95 % interval of the mean   "
           f"losses: {shown(s.dataset.target.loss_name)}")
 
 
@@ -194,21 +186,21 @@ def verdict(s: Snapshot) -> str:
 def print_judged(recipe: int, dataset: Dataset, found: dict[str, Any]) -> None:
     """Print the metrics of a recipe on its validation rows."""
     target = dataset.target
-    print(f"recipe {recipe}, epoch {found['epoch']}, on {found['rows']} validation rows")
+    say(f"recipe {recipe}, epoch {found['epoch']}, on {found['rows']} validation rows")
     if not target.classes:
         for i, name in enumerate(target.columns):
-            print(f"  {shown(name)}: RMSE {number(found['rmse'][i])}, mean error {number(found['mae'][i])}, "
+            say(f"  {shown(name)}: RMSE {number(found['rmse'][i])}, mean error {number(found['mae'][i])}, "
                   f"median error {number(found['median_error'][i])}, R² {found['r2'][i]:.3f}")
         return
-    print(f"  accuracy {share(found['accuracy'])}, balanced {share(found['balanced_accuracy'])}, among the first two "
+    say(f"  accuracy {share(found['accuracy'])}, balanced {share(found['balanced_accuracy'])}, among the first two "
           f"{share(found['top_2'])}, log loss {loss(found['log_loss'])}, "
           f"F1 {found['macro']['f1']:.3f}")
     width = max(len(shown(c)) for c in target.classes)
     names = ", ".join(map(shown, target.classes))
-    print(f"\n  {'':{width}}  precision  recall     F1    AUC   taken for {names}")
+    say("", f"  {'':{width}}  precision  recall     F1    AUC   taken for {names}")
     for i, name in enumerate(target.classes):
         area = found["auc"][i]
         counts = " ".join(f"{n:>5}" for n in found["confusion"][i])
         told = "–" if area is None else f"{area:.3f}"
-        print(f"  {shown(name):{width}}  {found['precision'][i]:>9.3f}  {found['recall'][i]:>6.3f}  "
+        say(f"  {shown(name):{width}}  {found['precision'][i]:>9.3f}  {found['recall'][i]:>6.3f}  "
               f"{found['f1'][i]:>5.3f}  {told:>5}  {counts}")

@@ -6,6 +6,7 @@ import sys
 import time
 
 from axiarch.cli.printing import progress_line
+from axiarch.cli.saying import say, write
 from axiarch.plain import shown, step_text
 from axiarch.workflows.watching import Snapshot
 
@@ -28,17 +29,21 @@ class Progress:
         if not changed and now - self._last < (0.2 if self._live else _QUIET):
             return
         self._last, self._state = now, snapshot.search.state
-        line = shown(progress_line(snapshot))
-        print(f"\r\x1b[K{line}" if self._live else line, end="" if self._live else "\n", file=sys.stderr, flush=True)
+        renew(progress_line(snapshot), self._live)
 
     def note(self, text: str) -> None:
-        """Say something besides."""
-        print(f"\n{text}" if self._live else text, file=sys.stderr, flush=True)
+        """Print a line of its own."""
+        say(*(["", text] if self._live else [text]), error=True)
 
     def close(self) -> None:
         """Leave the line."""
         if self._live:
-            print(file=sys.stderr)
+            say("", error=True)
+
+
+def renew(line: str, live: bool) -> None:
+    """Write a line on standard error, on a terminal in the place of the one before."""
+    write(sys.stderr, f"\r\x1b[K{shown(line)}" if live else f"{shown(line)}\n")
 
 
 class Steps:
@@ -46,25 +51,26 @@ class Steps:
 
     def __init__(self) -> None:
         self._live = sys.stderr.isatty()
-        self._step = ""
-        self._began = self._last = time.monotonic()
+        self._step = self._first = ""
+        self._began = time.monotonic()
+        self._last = 0.0
 
     def __enter__(self) -> Steps:
         return self
 
     def __exit__(self, *_: object) -> None:
         if self._live and self._step:
-            print("\r\x1b[K", end="", file=sys.stderr, flush=True)
+            renew("", live=True)
 
     def show(self, step: str, done: float) -> None:
         """Show that a share of a step is done, unless it is too soon after the last."""
         now = time.monotonic()
         if step != self._step:
+            self._first = self._first or step
             self._step, self._began = step, now
-            self._last = now if not self._live else 0.0
+            self._last = 0.0 if self._live or step == self._first else now
         if now - self._last < (0.2 if self._live else _QUIET):
             return
         self._last = now
         line = step_text(step, done, now - self._began)
-        print(f"\r\x1b[K{line}; Ctrl-C stops" if self._live else line, end="" if self._live else "\n",
-              file=sys.stderr, flush=True)
+        renew(f"{line}; Ctrl-C stops" if self._live else line, self._live)

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import sys
 from pathlib import Path
 from typing import TYPE_CHECKING
 
@@ -18,9 +17,10 @@ from axiarch.cli.options import (
     search_option,
     workspace_option,
 )
+from axiarch.cli.saying import print_json, say
 from axiarch.errors import SearchFileError
 from axiarch.plain import count as counted
-from axiarch.plain import shown
+from axiarch.recipes.bounds import MOST_NUMBER
 
 if TYPE_CHECKING:
     from axiarch.journal.inbox import Deed
@@ -30,12 +30,14 @@ if TYPE_CHECKING:
 
 
 def _read(file: Path) -> SearchFile:
+    from axiarch.files import read_text
+    from axiarch.recipes.bounds import MOST_FILE
     from axiarch.recipes.searchfile import read_search
 
     try:
-        text = file.read_text(encoding="utf-8")
-    except (OSError, UnicodeDecodeError) as error:
-        why = error.strerror if isinstance(error, OSError) else "it is not UTF-8 text"
+        text = read_text(file, MOST_FILE)
+    except (OSError, ValueError) as error:
+        why = error.strerror if isinstance(error, OSError) else error
         raise SearchFileError(f"the file cannot be read: {why}", str(file), "check the path") from None
     return read_search(text, str(file))
 
@@ -67,7 +69,7 @@ def forecast(context: click.Context, file: Path, folder: Path | None, lanes: int
     search = _with_data(workspace, file)
     found = workflows.forecast_search(search, workflows.data_set(workspace, search.data), lanes or 0)
     if as_json:
-        printing.print_json(asdict(found))
+        print_json(asdict(found))
     else:
         printing.print_forecast(found)
 
@@ -89,7 +91,7 @@ def search(context: click.Context, file: Path, folder: Path | None, lanes: int |
     wanted = _with_data(workspace, file)
     if background:
         number = workflows.start_search(workspace, wanted, lanes or 0)
-        print(f"search {number} runs in the background; see: axiarch attach {number}")
+        say(f"search {number} runs in the background; see: axiarch attach {number}")
         return 0
     return run_search(workspace, wanted, lanes, as_json)
 
@@ -130,14 +132,25 @@ def _said(snapshot: Snapshot, as_json: bool) -> int:
     from axiarch.cli import printing
 
     if as_json:
-        printing.print_json(printing.ranking_json(snapshot))
+        print_json(printing.ranking_json(snapshot))
     else:
         printing.print_ranking(snapshot)
-    if snapshot.search.state in ("done", "stopped"):
+    failed = failed_text(snapshot)
+    if snapshot.search.state in ("done", "stopped") and (snapshot.ranking.rows or not failed):
+        if failed:
+            say(f"warning: {failed}", error=True)
         return 0
     for event in snapshot.events[-2:]:
-        print(f"search {snapshot.search.number}: {shown(event.text)}", file=sys.stderr)
+        say(f"search {snapshot.search.number}: {event.text}", error=True)
     return 4
+
+
+def failed_text(snapshot: Snapshot) -> str:
+    """Say how many runs failed, and why the first did; empty where none did."""
+    runs = [r for r in snapshot.runs.values() if r.state == "failed"]
+    if not runs:
+        return ""
+    return f"{len(runs)} of {counted(len(snapshot.runs), 'run')} failed, the first because: {runs[0].text}"
 
 
 @click.command()
@@ -167,11 +180,11 @@ def status(context: click.Context, number: int, folder: Path | None, as_json: bo
 
     snapshot = workflows.look_at(open_place(context, folder), number)
     if as_json:
-        printing.print_json(printing.status_json(snapshot))
+        print_json(printing.status_json(snapshot))
     else:
-        print(printing.progress_line(snapshot))
+        say(printing.progress_line(snapshot))
         for event in snapshot.events[-5:]:
-            print(f"  {event.text}")
+            say(f"  {event.text}")
 
 
 @click.command()
@@ -188,7 +201,7 @@ def ranking(context: click.Context, number: int, folder: Path | None, as_json: b
 
     snapshot = workflows.look_at(open_place(context, folder), number)
     if as_json:
-        printing.print_json(printing.ranking_json(snapshot))
+        print_json(printing.ranking_json(snapshot))
     else:
         printing.print_ranking(snapshot, most)
 
@@ -234,7 +247,7 @@ def resume(context: click.Context, number: int, folder: Path | None, lanes: int 
     else:
         workflows.resume_search(workspace, number, lanes or 0)
     if background:
-        print(f"search {number} goes on in the background")
+        say(f"search {number} goes on in the background")
         return 0
     return follow(workspace, number, as_json)
 
@@ -242,7 +255,7 @@ def resume(context: click.Context, number: int, folder: Path | None, lanes: int 
 def _steering(deed: Deed, what: str, summary: str, most: int | None = None) -> click.Command:
     """Return the command that asks a running search for one deed: of a recipe, or with a count."""
     @click.command(deed, help=summary)
-    @click.argument(what, type=click.IntRange(1, most))
+    @click.argument(what, type=click.IntRange(1, most or MOST_NUMBER))
     @search_option
     @workspace_option
     @click.pass_context
@@ -261,8 +274,8 @@ workers = _steering("workers", "count", "Let a running search use COUNT worker p
 
 
 @click.command()
-@click.argument("recipe", type=click.IntRange(1))
-@click.argument("epochs", type=click.IntRange(1))
+@click.argument("recipe", type=click.IntRange(1, MOST_NUMBER))
+@click.argument("epochs", type=click.IntRange(1, MOST_NUMBER))
 @search_option
 @click.option("--best", is_flag=True, help="Go back to its best epoch instead of going on from its last.")
 @workspace_option
@@ -282,7 +295,7 @@ def more(context: click.Context, recipe: int, epochs: int, number: int, best: bo
     workspace, snapshot = _opened(context, folder, number, recipe)
     if not snapshot.over and not best:
         workflows.steer_search(workspace, snapshot.search.number, "more", recipe, epochs)
-        print(f"recipe {recipe} of search {snapshot.search.number} is given {epochs} epochs more")
+        say(f"recipe {recipe} of search {snapshot.search.number} is given {epochs} epochs more")
         return 0
     run = workflows.first_run(snapshot, recipe).id
     started = workflows.continue_run(workspace, snapshot, run, epochs, "best" if best else "last", lanes=lanes or 1)
@@ -290,7 +303,7 @@ def more(context: click.Context, recipe: int, epochs: int, number: int, best: bo
 
 
 @click.command()
-@click.argument("recipe", type=click.IntRange(1))
+@click.argument("recipe", type=click.IntRange(1, MOST_NUMBER))
 @click.argument("values", nargs=-1, required=True)
 @search_option
 @workspace_option
@@ -305,7 +318,7 @@ def scale(context: click.Context, recipe: int, values: tuple[str, ...], number: 
 
     workspace, snapshot = _opened(context, folder, number, recipe)
     scaled = workflows.scale_up(workspace, snapshot, recipe, values)
-    print(scaled, file=sys.stderr)
+    say(scaled, error=True)
     return run_search(workspace, scaled.search, lanes, as_json)
 
 
@@ -323,11 +336,11 @@ def add(context: click.Context, values: tuple[str, ...], number: int, folder: Pa
     workspace, snapshot = _opened(context, folder, number)
     recipe = snapshot.file.space.base.changed(fixed_values(values))
     workflows.steer_search(workspace, snapshot.search.number, "add", values=recipe)
-    print(f"search {snapshot.search.number} takes it in")
+    say(f"search {snapshot.search.number} takes it in")
 
 
 @click.command()
-@click.argument("recipe", type=click.IntRange(0), default=0)
+@click.argument("recipe", type=click.IntRange(0, MOST_NUMBER), default=0)
 @search_option
 @workspace_option
 @json_option
@@ -342,7 +355,7 @@ def judge(context: click.Context, recipe: int, number: int, folder: Path | None,
     chosen = recipe or (snapshot.ranking.rows[0].recipe if snapshot.ranking.rows else 1)
     found = workflows.judge_recipe(workspace, snapshot, chosen)
     if as_json:
-        printing.print_json({"recipe": chosen, "classes": list(snapshot.dataset.classes), **found})
+        print_json({"recipe": chosen, "classes": list(snapshot.dataset.classes), **found})
     else:
         printing.print_judged(chosen, snapshot.dataset, found)
 
@@ -369,14 +382,15 @@ def _steer(context: click.Context, folder: Path | None, number: int, deed: Deed,
 
     number = workflows.steer_search(open_place(context, folder), number, deed, recipe, count)
     done = _DONE[deed].format(recipe=recipe, count=count, workers=counted(count, "worker"))
-    print(f"search {number} {done}")
+    say(f"search {number} {done}")
 
 
 @click.command()
 @click.argument("what", type=click.Choice(["ranking", "chart", "curves"]))
 @click.argument("file", type=click.Path(path_type=Path))
-@click.option("--search", "number", default=0, help="Number of the search; the newest by default.")
-@click.option("--recipe", default=0, help="Curves of one recipe instead of the leaders.")
+@search_option
+@click.option("--recipe", default=0, type=click.IntRange(0, MOST_NUMBER),
+              help="Curves of one recipe instead of the leaders.")
 @workspace_option
 @click.pass_context
 @guarded
@@ -392,7 +406,7 @@ def export(context: click.Context, what: str, file: Path, number: int, recipe: i
     else:
         written = list(workflows.export_curves(snapshot, file, recipe))
     for path in written:
-        print(path)
+        say(path)
 
 
 #: All commands on searches, for the program to take in.

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from dataclasses import replace
 from pathlib import Path
 from typing import TYPE_CHECKING
@@ -10,16 +11,18 @@ import numpy as np
 from numpy.typing import NDArray
 
 from axiarch.data.checks import Looked, check
-from axiarch.data.columns import choose_targets, look, propose_roles
+from axiarch.data.columns import check_names, choose_targets, look, propose_role, propose_roles
+from axiarch.data.conversions import Conversion, as_changes, learn_conversions
 from axiarch.data.dataset import Dataset, Fold, read_dataset
-from axiarch.data.encoding import as_floats, learn_encoding
+from axiarch.data.encoding import Encoding, as_floats, learn_encoding
 from axiarch.data.floor import Floor, floor_of
+from axiarch.data.linear import linear_baseline
+from axiarch.data.pictures import PICTURE
 from axiarch.data.plan import DataPlan
-from axiarch.data.repair import repairs
 from axiarch.data.split import Known, Parts, Rows, bands, fewer, split
 from axiarch.data.table import PART, Table, Tell, quiet
 from axiarch.data.target import Target, class_numbers, learn_target, settle_task
-from axiarch.data.writing import Draft, Encoded
+from axiarch.data.writing import Draft, Encoded, Written
 from axiarch.errors import DataError
 from axiarch.plain import count, shown
 
@@ -35,7 +38,8 @@ PART_WORDS = {"train": 0, "training": 0, "validation": 1, "valid": 1, "test": 2}
 
 
 def build_dataset(table: Table, folder: Path, name: str, source: str = "", plan: DataPlan | None = None,
-                  how: str = "", best: Floor | None = None, tell: Tell = quiet) -> Dataset:
+                  how: str = "", best: Floor | None = None, tell: Tell = quiet,
+                  confirm: Callable[[], None] = lambda: None) -> Dataset:
     """Split, encode, check and write a table; the folder appears whole or not at all.
 
     Parameters
@@ -48,6 +52,8 @@ def build_dataset(table: Table, folder: Path, name: str, source: str = "", plan:
         For generated data, what the rule behind them scores: its noise alone.
     tell : callable, optional
         Takes how far the work is.
+    confirm : callable, optional
+        Called before the data set appears; may raise to leave everything as it was.
 
     Raises
     ------
@@ -58,50 +64,136 @@ def build_dataset(table: Table, folder: Path, name: str, source: str = "", plan:
     given = table
     if PART in table.columns and not plan.split.part:
         plan = replace(plan, split=replace(plan.split, part=PART))
-    tell("looking for numbers and dates stored as text", 0.0)
-    changes, words = repairs(table, plan.text)
-    table = table.changed(changes)
-    names, why = choose_targets(table, plan.targets, (*plan.ignore, plan.split.group, plan.split.part))
-    kept = _usable(table, names, plan)
-    aims = {n: table.column(n)[kept] for n in names}
+    tell("looking for what is predicted", 0.0)
+    check_names(table, (*plan.text, *plan.numbers, *(name for name, _ in plan.columns)))
+    known = _Known(table, plan)
+    names, why = choose_targets(known, plan.targets, (*plan.ignore, plan.split.group, plan.split.part))
+    if plan.pictures:
+        table = with_pictures(table, plan, names)
+        known = _Known(table, plan)
+    kept = known.present(names)
+    aims = {n: known.column(n)[kept] for n in names}
     task, because = settle_task(aims, plan.task)
     target = learn_target(task, aims, "none")
-    known = _known(table, kept, aims, target, plan)
-    folds = [_numbered(fewer(parts, known.strata, plan.rows, plan.split.seed), kept)
-             for parts in split(known, plan.split)]
+    tell("splitting the rows", 0.0)
+    keys = _split_keys(known, kept, aims, target, plan)
+    folds = [_numbered(fewer(parts, keys.strata, plan.rows, plan.split.seed), kept)
+             for parts in split(keys, plan.split)]
     first = folds[0]
     rows = np.sort(np.concatenate([first.train, first.validation]))
+    tell("looking for numbers, dates and missing values", 0.0)
+    others = tuple(n for n in table.columns if n not in known.settled)
+    conversions = known.settled | learn_conversions(
+        table, plan, others, lambda name: table.column(name)[first.train])
+    table = table.changed(as_changes(conversions))
+    _check_numbers(table, plan)
     left = plan.ignore + tuple(n for n in (plan.split.group, plan.split.part) if n and n not in plan.use)
     tell("looking at the columns", 0.0)
-    roles = propose_roles(table, rows, names, f"{why}; {because}", left, plan.use)
-    roles = {n: (role, f"{reason}; {words[n]}" if n in words else reason) for n, (role, reason) in roles.items()}
+    roles = propose_roles(table, rows, names, f"{why}; {because}", left, plan.use, tell)
+    words = {n: c.words for n, c in conversions.items() if c.words}
+    roles = {n: (role, f"{reason}; {words[n]}" if n in words else reason)
+             for n, (role, reason) in roles.items()}
     inputs = tuple(n for n, (role, _) in roles.items() if role == "input")
     tell("learning how to encode them", 0.0)
     encodings = [learn_encoding(lambda n, p=parts: table.column(n)[p.train], inputs,  # type: ignore[misc]
                                 _scaled(target, table, parts, plan), plan) for parts in folds]
-    tell("counting values", 0.0)
-    columns = look(table, rows, roles, task != "regression")
+    columns = look(table, rows, roles, task != "regression", tell)
     with Draft(folder) as draft:
-        written = draft.encode(
-            table, [Encoded(e, p.train, p.validation) for e, p in zip(encodings, folds, strict=True)], tell)
+        written = draft.encode(table, [Encoded(e, p.train, p.validation)
+                                       for e, p in zip(encodings, folds, strict=True)], tell)
+        made = []
+        for i, (own, parts, arrays) in enumerate(zip(encodings, folds, written, strict=True)):
+            tell("fitting a linear model", i / len(folds))
+            made.append(_fold(own, parts, arrays))
         tell("checking", 0.0)
-        one = written[0]
         findings = check(Looked(
-            table, rows, encodings[0], first.train, first.validation, one.inputs, one.targets,
-            tuple(n for n, (_, reason) in roles.items() if reason.startswith("the same in every row"))))
+            table, rows, encodings[0], first.train, first.validation, written[0].inputs,
+            written[0].targets, made[0].linear, made[0].floor.loss,
+            tuple(n for n, (_, reason) in roles.items() if reason.startswith("the same in every row")),
+            split_by_chance=not (plan.split.group or plan.split.order or plan.split.part),
+            conversions=conversions))
         dataset = Dataset(
-            folder=folder, name=name, source=source, how=how, fingerprint="", seed=plan.split.seed, columns=columns,
-            folds=tuple(Fold(e, {"train": len(p.train), "validation": len(p.validation)},
-                             floor_of(e.target, w.targets["train"], w.targets["validation"]))
-                        for e, p, w in zip(encodings, folds, written, strict=True)),
-            class_counts=_class_counts(target, table, rows),
-            rows={"train": len(first.train), "validation": len(first.validation), "test": len(first.test),
-                  "left out": len(kept) - len(first.train) - len(first.validation) - len(first.test)},
+            folder=folder, name=name, source=source, how=how, fingerprint="", seed=plan.split.seed,
+            columns=columns, folds=tuple(made), class_counts=_class_counts(target, table, rows),
+            rows={"train": len(first.train), "validation": len(first.validation),
+                  "test": len(first.test),
+                  "left out": len(kept) - len(first.train) - len(first.validation) - len(first.test),
+                  "without target": table.height - len(kept)},
             findings=findings, plan=replace(plan, targets=names, task=plan.task), best=best,
+            conversions=tuple(conversions.values()), decimal=given.decimal,
         )
         draft.keep(given, first.test, table, first.train[_spread(len(first.train))], tell)
+        confirm()
         draft.finish(dataset)
     return read_dataset(folder)
+
+
+def _fold(encoding: Encoding, parts: Parts, written: Written) -> Fold:
+    """Return what is known of a fold, with what it must beat."""
+    train, validation = ((written.inputs[p], written.targets[p]) for p in ("train", "validation"))
+    return Fold(encoding, {"train": len(parts.train), "validation": len(parts.validation)},
+                floor_of(encoding.target, train[1], validation[1]),
+                linear_baseline(encoding.target, train, validation))
+
+
+class _Known:
+    """Columns that are read before there are training rows: targets, and those rows are split by.
+
+    Their conversions are learnt from all rows; a column is looked at only when it is asked for.
+    """
+
+    def __init__(self, table: Table, plan: DataPlan) -> None:
+        self._table, self._plan = table, plan
+        self.settled: dict[str, Conversion] = {}
+        self.columns, self.height = table.columns, table.height
+
+    def column(self, name: str) -> polars.Series:
+        """Return a column (N,) as it is read."""
+        series = self._table.column(name)
+        found = learn_conversions(self._table, self._plan, (name,), lambda _: series)
+        self._tried = found[name]
+        return found[name](series)
+
+    def settle(self, name: str) -> polars.Series:
+        """Return a column, and keep how it is read."""
+        series = self.column(name)
+        self.settled[name] = self._tried
+        return series
+
+    def present(self, names: tuple[str, ...]) -> Rows:
+        """Return the numbers of the rows in which no target is missing."""
+        gap = np.zeros(self.height, bool)
+        for name in names:
+            gap |= self.settle(name).is_null().to_numpy()
+        return np.flatnonzero(~gap)
+
+
+def with_pictures(table: Table, plan: DataPlan, targets: tuple[str, ...]) -> Table:
+    """Return a table whose columns of pixels have become one column of pictures.
+
+    Raises
+    ------
+    DataError
+        If there are not as many columns of numbers as a picture has pixels.
+    """
+    import polars
+
+    height, width, channels = plan.pixels()
+    apart = {*targets, *plan.ignore, plan.split.group, plan.split.order, plan.split.part, PART}
+    pixels = [n for n in table.columns if n not in apart]
+    wanted = height * width * channels
+    if len(pixels) != wanted:
+        raise DataError(f"{count(len(pixels), 'column')} cannot be pictures of {shown(plan.pictures)}, "
+                        f"which have {wanted} pixels", "pictures",
+                        "name the target and ignore every column that is no pixel")
+    odd = next((n for n in pixels if not table.schema[n].is_numeric()), None)
+    if odd is not None:
+        raise DataError("it does not hold numbers, so it is no pixel", f"column {shown(odd)!r}",
+                        "mend the cells, or ignore the column")
+    joined = polars.concat_arr([polars.col(n).cast(polars.Float32).fill_null(0) for n in pixels])
+    shaped = joined.reshape((-1, height, width, channels)).alias(PICTURE)
+    rest = [n for n in table.columns if n in apart]
+    return replace(Table.scan(table.source.lazy().select([shaped, *rest])), decimal=table.decimal)
 
 
 def _spread(rows: int) -> NDArray[np.int64]:
@@ -109,38 +201,32 @@ def _spread(rows: int) -> NDArray[np.int64]:
     return np.unique(np.linspace(0, rows - 1, min(rows, EXAMPLES)).astype(np.int64))
 
 
-def _usable(table: Table, targets: tuple[str, ...], plan: DataPlan) -> Rows:
-    """Return the numbers of the rows whose targets are known; raise where a column cannot be taken in."""
-    for name in table.columns:
-        if name not in plan.ignore:
-            _check_numbers(table.column(name))
-    gap = np.zeros(table.height, bool)
-    for name in targets:
-        gap |= table.column(name).is_null().to_numpy()
-    return np.flatnonzero(~gap)
-
-
-def _check_numbers(series: polars.Series) -> None:
+def _check_numbers(table: Table, plan: DataPlan) -> None:
     """Raise where a column holds an infinite or absurdly large number: no network can take it in."""
-    if not series.dtype.is_float():
-        return
-    values = as_floats(series)
-    bad = np.flatnonzero(np.abs(np.nan_to_num(values, nan=0.0, posinf=np.inf, neginf=-np.inf)) > ABSURD)
-    if bad.size:
-        found = "an infinite number" if np.isinf(values[bad[0]]) else f"{values[bad[0]]:g}, an absurdly large number"
-        raise DataError(f"row {bad[0] + 1} holds {found}", f"column {shown(series.name)!r}",
-                        "mend the cell, or ignore the column")
+    for name, kind in table.schema.items():
+        if name in plan.ignore or not kind.is_float():
+            continue
+        values = as_floats(table.column(name))
+        bad = np.flatnonzero(np.abs(np.nan_to_num(values, nan=0.0, posinf=np.inf, neginf=-np.inf)) > ABSURD)
+        if bad.size:
+            found = "an infinite number" if np.isinf(values[bad[0]]) else (
+                f"{values[bad[0]]:g}, an absurdly large number")
+            raise DataError(f"row {bad[0] + 1} holds {found}", f"column {shown(name)!r}",
+                            "mend the cell, or ignore the column")
 
 
-def _known(table: Table, kept: Rows, aims: dict[str, polars.Series], target: Target, plan: DataPlan) -> Known:
+def _split_keys(table: _Known, kept: Rows, aims: dict[str, polars.Series], target: Target,
+                plan: DataPlan) -> Known:
     """Return what the rows are split by."""
     if target.task == "regression":
         strata = bands(as_floats(aims[target.columns[0]]))
     else:
         strata = class_numbers(aims[target.columns[0]], target.classes)
-        if not plan.split.group and not plan.split.order and not plan.split.part:
+        if not (plan.split.group or plan.split.order or plan.split.part or plan.split.equal_rows):
             _check_classes(strata, target)
-    return Known(strata, target.task != "regression", _groups(table, plan.split.group, kept),
+    groups = _equal_rows(table, kept, target, plan) if plan.split.equal_rows else (
+        _groups(table, plan.split.group, kept))
+    return Known(strata, target.task != "regression", groups,
                  _order(table, plan.split.order, kept), _parts(table, plan.split.part, kept))
 
 
@@ -173,14 +259,30 @@ def _class_counts(target: Target, table: Table, rows: Rows) -> tuple[int, ...]:
     return tuple(int(n) for n in np.bincount(labels, minlength=len(target.classes)))
 
 
-def _named(table: Table, name: str) -> polars.Series:
+def _named(table: _Known, name: str) -> polars.Series:
     if name not in table.columns:
         raise DataError(f"there is no column {shown(name)!r} to split by", "split",
                         "columns are " + shown(", ".join(table.columns), 400))
-    return table.column(name)
+    return table.settle(name)
 
 
-def _groups(table: Table, name: str, kept: Rows) -> NDArray[np.int64] | None:
+def _equal_rows(table: _Known, kept: Rows, target: Target, plan: DataPlan) -> NDArray[np.int64]:
+    """Return a number for each row (N,) that rows with the same inputs share."""
+    import polars
+
+    names = [n for n in table.columns if n not in (*target.columns, *plan.ignore, PART)]
+    series = {n: table.column(n)[kept] for n in names}
+    inputs = [s for s in series.values()
+              if s.name in plan.use or propose_role(s.drop_nulls(), len(kept))[0] == "input"]
+    if not inputs:
+        raise DataError("no column is left to learn from", "", "ignore fewer columns")
+    hashes = polars.DataFrame([s if not isinstance(s.dtype, polars.Array) else
+                               polars.Series(s.name, [v.tobytes() for v in s.to_numpy()])
+                               for s in inputs]).hash_rows(seed=1)
+    return hashes.rank("dense").to_numpy().astype(np.int64)
+
+
+def _groups(table: _Known, name: str, kept: Rows) -> NDArray[np.int64] | None:
     """Return a number for each row's group (N,); a gap is a group of its own."""
     if not name:
         return None
@@ -190,7 +292,7 @@ def _groups(table: Table, name: str, kept: Rows) -> NDArray[np.int64] | None:
     return rank
 
 
-def _order(table: Table, name: str, kept: Rows) -> NDArray[np.float64] | None:
+def _order(table: _Known, name: str, kept: Rows) -> NDArray[np.float64] | None:
     """Return what puts the rows in order (N,): numbers and dates as they are, text by the alphabet."""
     import polars
 
@@ -204,7 +306,7 @@ def _order(table: Table, name: str, kept: Rows) -> NDArray[np.float64] | None:
     return as_floats(series)
 
 
-def _parts(table: Table, name: str, kept: Rows) -> NDArray[np.int64] | None:
+def _parts(table: _Known, name: str, kept: Rows) -> NDArray[np.int64] | None:
     """Return the part each row is given to (N,): 0 train, 1 validation, 2 test."""
     import polars
 

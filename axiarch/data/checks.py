@@ -6,17 +6,19 @@ Only training and validation rows are looked at. Thresholds are named constants 
 from __future__ import annotations
 
 import math
-from collections.abc import Sequence
-from dataclasses import dataclass, replace
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass, field, replace
 from typing import TYPE_CHECKING, Any
 
 import numpy as np
 from numpy.typing import NDArray
 
+from axiarch.data.conversions import Conversion
 from axiarch.data.encoding import Encoding, NumberCode, PictureCode, as_floats
+from axiarch.data.linear import LinearBaseline
 from axiarch.data.table import Table
 from axiarch.data.target import Answers, class_numbers
-from axiarch.plain import count, number, share, shown
+from axiarch.plain import count, loss, number, share, shown
 
 if TYPE_CHECKING:
     import polars
@@ -30,6 +32,17 @@ LEAK_AMOUNT = 0.02
 COARSE = 0.05
 #: The same for errors of amounts, as a share of the error.
 COARSE_AMOUNT = 0.08
+#: A single column that reaches this share of what a linear model on all columns reaches is strong.
+STRONG = 0.7
+#: ... if it removes at least this share of the errors, or of the variance, of guessing, and there
+#: are so many columns that one which does most of the work is remarkable.
+STRONG_AT_ALL, MANY = 0.2, 5
+#: Bits of surprise beyond those that number the rows, from which equal rows are no accident.
+NO_ACCIDENT = 5.0
+#: A number this many times as far from all others as these lie apart stands for a missing value.
+LONE = 3.0
+#: Skewness (third standardised moment) from which amounts to be predicted are pointed out.
+SKEWED = 2.0
 #: Rows that single columns are tried on, spread over all.
 TRIED = 40_000
 #: Quantile bins in which a number is tried as a predictor.
@@ -78,8 +91,16 @@ class Looked:
         By part, the inputs as encoded (N, D), mapped from disk.
     targets : dict
         By part, the encoded targets.
+    linear : LinearBaseline or None
+        What a linear model scores on the validation part.
+    guess : float
+        The loss of a predictor that learns nothing.
     constant : tuple of str
         Columns left out because they are the same in every row.
+    split_by_chance : bool
+        Whether rows came into their parts by chance, and not by groups, by order or as given.
+    conversions : mapping
+        How each column is read.
     """
 
     table: Table
@@ -89,7 +110,11 @@ class Looked:
     validation: NDArray[np.int64]
     inputs: dict[str, NDArray[np.float32]]
     targets: dict[str, Answers]
+    linear: LinearBaseline | None = None
+    guess: float = 0.0
     constant: tuple[str, ...] = ()
+    split_by_chance: bool = True
+    conversions: Mapping[str, Conversion] = field(default_factory=dict)
 
     @property
     def classes(self) -> bool:
@@ -100,8 +125,10 @@ class Looked:
 def check(looked: Looked) -> tuple[Finding, ...]:
     """Return all findings, the gravest first."""
     always = (_leaks, _duplicates)
-    classes = (_classes, _imbalance, _resolution) if looked.classes else (_amount_resolution,)
-    return tuple(f for look in (*always, *classes, _more_inputs, _far_values, _constants) for f in look(looked))
+    classes = (_classes, _case, _imbalance, _resolution) if looked.classes else (
+        _amount_resolution, _skewed)
+    last = (_more_inputs, _lone_values, _far_values, _dates, _linear_overfits, _constants)
+    return tuple(f for look in (*always, *classes, *last) for f in look(looked))
 
 
 def _leaks(looked: Looked) -> list[Finding]:
@@ -112,18 +139,53 @@ def _leaks(looked: Looked) -> list[Finding]:
     if odd.sum() < 20:
         return []
     answers = [_answers(looked, name) for name in target.columns]
+    together, many = _together(looked), len(looked.encoding.codes) >= MANY
     found = []
     for code in looked.encoding.codes:
         if isinstance(code, PictureCode):
             continue
         cells = _cells(looked.table.column(code.name)[looked.rows])
         for name, answer in zip(target.columns, answers, strict=True):
-            evidence = _tells_class(cells, answer.astype(np.int64), odd, name) if looked.classes else (
-                _tells_amount(as_floats_or_none(looked.table.column(code.name)[looked.rows]), cells, answer, odd, name))
-            if evidence:
-                found.append(Finding("leak", code.name, evidence,
+            column = looked.table.column(code.name)[looked.rows]
+            if looked.classes:
+                alone, words = _tells_class(cells, answer.astype(np.int64), odd, name)
+                limit = LEAK
+            else:
+                alone, words = _tells_amount(as_floats_or_none(column), cells, answer, odd, name)
+                limit = LEAK_AMOUNT
+            if 1 - alone < limit:
+                found.append(Finding("leak", code.name, words,
                                      "if it is not known before the answer is, ignore it"))
+            elif together is not None and many and alone >= max(STRONG * together, STRONG_AT_ALL):
+                found.append(_strong(looked, code.name, column, answer, odd, alone / together))
     return found
+
+
+def _strong(looked: Looked, name: str, column: polars.Series, answer: NDArray[Any],
+            odd: NDArray[np.bool_], part: float) -> Finding:
+    """Return the finding of a column that alone does much of what all columns do together."""
+    gaps = column.is_null().to_numpy().astype(np.int64)
+    what = "this column alone"
+    if gaps.any() and looked.classes:
+        by_gaps = _tells_class(gaps, answer.astype(np.int64), odd, "")[0]
+        whole = _tells_class(_cells(column), answer.astype(np.int64), odd, "")[0]
+        what = "whether it is missing alone" if by_gaps >= STRONG * whole else what
+    reaches = f"reaches {share(part)} of" if part < 1 else "reaches more than"
+    return Finding("strong column", name, f"{what} {reaches} what a linear model on all columns "
+                   "reaches", "if it is not known before the answer is, ignore it")
+
+
+def _together(looked: Looked) -> float | None:
+    """Return the share of the errors of guessing, or of the variance, that a linear model removes."""
+    target, linear = looked.encoding.target, looked.linear
+    if linear is None or len(target.columns) > 1:
+        return None
+    if not looked.classes:
+        return linear.metrics[1] if linear.metrics[1] > 0 else None
+    train, validation = (looked.targets[p].astype(np.int64) for p in ("train", "validation"))
+    guess = float((validation == np.bincount(train).argmax()).mean())
+    removed = (linear.metrics[0] - guess) / max(1 - guess, 1e-9)
+    return removed if removed > 0 else None
 
 
 def _answers(looked: Looked, name: str) -> NDArray[Any]:
@@ -132,17 +194,22 @@ def _answers(looked: Looked, name: str) -> NDArray[Any]:
     return class_numbers(series, looked.encoding.target.classes) if looked.classes else as_floats(series)
 
 
-def _tells_class(cells: NDArray[np.int64], labels: NDArray[np.int64], odd: NDArray[np.bool_], name: str) -> str:
+def _tells_class(cells: NDArray[np.int64], labels: NDArray[np.int64], odd: NDArray[np.bool_],
+                 name: str) -> tuple[float, str]:
+    """Return the share of the errors of guessing that a column alone removes, and that in words."""
     guess = float((labels[odd] == np.bincount(labels[~odd]).argmax()).mean())
     hits = _hits(cells, labels, odd)
-    if 1 - hits >= LEAK * (1 - guess):
-        return ""
-    return f"it alone tells {shown(name, 30)} in {share(hits)} of rows, where guessing is right in {share(guess)}"
+    removed = (hits - guess) / max(1 - guess, 1e-9) if guess < 1 else 0.0
+    return removed, (f"it alone tells {shown(name, 30)} in {share(hits)} of rows, where guessing is "
+                     f"right in {share(guess)}")
 
 
 def _tells_amount(values: NDArray[np.float64] | None, cells: NDArray[np.int64], answer: NDArray[np.float64],
-                  odd: NDArray[np.bool_], name: str) -> str:
-    """Explain amounts by the mean of their cell, and by a straight line; say so where little is left."""
+                  odd: NDArray[np.bool_], name: str) -> tuple[float, str]:
+    """Explain amounts by the mean of their cell, and by a straight line.
+
+    Returns the share of the variance that the better of them explains, and that in words.
+    """
     spread = float(answer[odd].var())
     counts = np.bincount(cells[~odd], minlength=int(cells.max()) + 1)
     sums = np.bincount(cells[~odd], answer[~odd], minlength=len(counts))
@@ -152,9 +219,9 @@ def _tells_amount(values: NDArray[np.float64] | None, cells: NDArray[np.int64], 
         x = (values - values[~odd].mean()) / flat
         slope = float((x[~odd & known] * answer[~odd & known]).mean())
         left = min(left, float(((answer[odd] - answer[~odd].mean() - slope * x[odd]) ** 2).mean()))
-    if spread == 0 or left >= LEAK_AMOUNT * spread:
-        return ""
-    return f"it alone explains {share(1 - left / spread)} of the variance of {shown(name, 30)}"
+    if spread == 0:
+        return 0.0, ""
+    return 1 - left / spread, f"it alone explains {share(1 - left / spread)} of the variance of {shown(name, 30)}"
 
 
 def as_floats_or_none(series: polars.Series) -> NDArray[np.float64] | None:
@@ -196,12 +263,36 @@ def _hashes(inputs: NDArray[np.float32]) -> NDArray[np.uint64]:
 
 
 def _duplicates(looked: Looked) -> list[Finding]:
-    twice = int(np.isin(_hashes(looked.inputs["validation"]), _hashes(looked.inputs["train"])).sum())
+    """Count the validation rows whose inputs stand in the training part too, accidents left out."""
+    again = np.isin(_hashes(looked.inputs["validation"]), _hashes(looked.inputs["train"]))
+    if not again.any():
+        return []
+    rows = looked.validation[again]
+    surprise = _surprise(looked, rows) if len(rows) else np.zeros(0)
+    twice = int((surprise > math.log2(len(looked.train)) + NO_ACCIDENT).sum())
     if twice == 0:
         return []
     part = twice / len(looked.validation)
-    return [Finding("duplicates", "", f"{count(twice, 'validation row')} ({share(part)}) stand among the training "
-                    "rows too, input for input", "split by a group column, so that related rows stay together")]
+    cure = ("keep equal rows together in one part (--keep-equal-rows), or split by a group column"
+            if looked.split_by_chance else "look how the parts were chosen")
+    return [Finding("duplicates", "", f"{count(twice, 'validation row')} ({share(part)}) have the same "
+                    "inputs as a training row, and too many to be an accident", cure)]
+
+
+def _surprise(looked: Looked, rows: NDArray[np.int64]) -> NDArray[np.float64]:
+    """Return the bits of surprise of rows (M,): by how rare the value of each column is, summed.
+
+    Columns that go together surprise less than that; where they do, accidents are counted as well.
+    """
+    total = np.zeros(len(rows))
+    for code in looked.encoding.codes:
+        series = looked.table.column(code.name)
+        if isinstance(code, PictureCode):
+            return np.full(len(rows), np.inf)
+        counts = dict(series[looked.train].value_counts(name="rows").iter_rows())
+        total += [-math.log2(max(counts.get(value, 1), 1) / len(looked.train))
+                  for value in series[rows]]
+    return total
 
 
 def _validation_counts(looked: Looked) -> NDArray[np.int64]:
@@ -217,6 +308,83 @@ def _classes(looked: Looked) -> list[Finding]:
     more = f" and {len(few) - 5} more" if len(few) > 5 else ""
     return [Finding("few rows", "", f"{count(len(few), 'class', 'classes')} with fewer than {FEW_ROWS} validation "
                     f"rows: {named}{more}", "gather more, pool classes, or give validation a larger share")]
+
+
+def _case(looked: Looked) -> list[Finding]:
+    """Point out classes that differ only in the case of their letters."""
+    found: dict[str, list[str]] = {}
+    for name in looked.encoding.target.classes:
+        found.setdefault(name.lower(), []).append(name)
+    alike = [names for names in found.values() if len(names) > 1]
+    if not alike:
+        return []
+    named = "; ".join(", ".join(repr(shown(n, 20)) for n in names) for names in alike[:4])
+    return [Finding("letter case", looked.encoding.target.columns[0],
+                    f"classes that differ only in case: {named}",
+                    "if they mean the same, make them one with --merge-case")]
+
+
+def _skewed(looked: Looked) -> list[Finding]:
+    """Point out amounts most of which are small beside a few large ones."""
+    found = []
+    for i, name in enumerate(looked.encoding.target.columns):
+        values = looked.targets["train"][:, i].astype(np.float64)
+        spread = float(values.std())
+        skew = float((((values - values.mean()) / spread) ** 3).mean()) if spread else 0.0
+        if abs(skew) > SKEWED:
+            found.append(Finding("skewed target", name, f"its skewness is {number(skew, 2)}: a few rows "
+                                 "decide the squared error", "try the loss absolute or huber on the sheet"))
+    return found
+
+
+def _lone_values(looked: Looked) -> list[Finding]:
+    """Remark on a single extreme number far from all others, such as -999."""
+    found = []
+    for code in looked.encoding.codes:
+        if not isinstance(code, NumberCode):
+            continue
+        values = as_floats(looked.table.column(code.name)[looked.train])
+        distinct = np.unique(values[~np.isnan(values)])
+        if len(distinct) < 4:
+            continue
+        for lone, rest in ((distinct[0], distinct[1:]), (distinct[-1], distinct[:-1])):
+            rows, apart = int((values == lone).sum()), float(np.abs(rest - lone).min())
+            digits = f"{abs(lone):g}"
+            marks = rows > 1 or (set(digits) == {"9"} and len(digits) > 1)
+            if marks and apart > LONE * max(float(rest[-1] - rest[0]), 1e-300):
+                mark = f"{lone:g}"
+                found.append(Finding(
+                    "lone value", code.name, f"{mark} in {count(rows, 'row')} lies far from all others, "
+                    f"which go from {number(float(rest[0]))} to {number(float(rest[-1]))}",
+                    f"if it means missing, say so: --missing '{shown(code.name, 40)}={mark}'"))
+    return found
+
+
+def _dates(looked: Looked) -> list[Finding]:
+    """Propose to split by time where rows carry dates and came into their parts by chance."""
+    if not looked.split_by_chance:
+        return []
+    for name, kind in looked.table.schema.items():
+        if kind.is_temporal():
+            series = looked.table.column(name)[looked.rows].drop_nulls()
+            if series.n_unique() > FEW_ROWS:
+                return [Finding("time", name, f"rows are dated from {str(series.min())[:10]} to "
+                                f"{str(series.max())[:10]}, and a split by chance lets networks learn "
+                                "from what came later", "if they are to predict the future, put rows in "
+                                f"order: --order '{shown(name, 40)}'")]
+    return []
+
+
+def _linear_overfits(looked: Looked) -> list[Finding]:
+    """Say where a linear model needs a strong ridge: there are few rows for so many inputs."""
+    linear = looked.linear
+    if linear is None or not linear.overfits or (
+            linear.weakest - linear.loss < COARSE * (looked.guess - linear.loss)):
+        return []
+    return [Finding("overfitting", "", f"a linear model with hardly any ridge has a validation loss of "
+                    f"{loss(linear.weakest)}; the one shown, with ridge "
+                    f"{number(linear.ridge)}, {loss(linear.loss)}",
+                    "expect to need regularisation")]
 
 
 def _imbalance(looked: Looked) -> list[Finding]:
@@ -256,7 +424,7 @@ def _more_inputs(looked: Looked) -> list[Finding]:
     if inputs <= rows:
         return []
     return [Finding("more inputs than rows", "", f"{count(inputs, 'input')} and {count(rows, 'training row')}: any "
-                    "network can learn these rows by heart", "ignore columns, or regularise strongly")]
+                    "network can memorise these rows", "ignore columns, or regularise strongly")]
 
 
 def _far_values(looked: Looked) -> list[Finding]:

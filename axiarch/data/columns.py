@@ -4,14 +4,14 @@ from __future__ import annotations
 
 import math
 from dataclasses import dataclass
-from typing import TYPE_CHECKING, Any, Literal
+from typing import TYPE_CHECKING, Any, Literal, Protocol
 
 import numpy as np
 from numpy.typing import NDArray
 
 from axiarch.data.encoding import category_counts
 from axiarch.data.split import Rows
-from axiarch.data.table import PART, Table
+from axiarch.data.table import PART, Table, Tell, quiet
 from axiarch.data.target import is_amount
 from axiarch.errors import DataError
 from axiarch.plain import shown
@@ -31,7 +31,9 @@ _ID_SHARE = 0.5
 #: Different values a text column may have as an input; beyond it one-hot inputs would outnumber the rest.
 MOST_CATEGORIES = 50
 #: Names that people give to the column to be predicted.
-_TARGET_NAMES = ("target", "label", "class", "state", "outcome")
+_TARGET_NAMES = ("target", "label", "labels", "class", "state", "outcome")
+#: Different texts that a column may hold which such a name points at.
+MOST_NAMED_CLASSES = 300
 
 
 @dataclass(frozen=True)
@@ -68,7 +70,18 @@ class Column:
     names: tuple[str, ...] = ()
 
 
-def choose_targets(table: Table, targets: tuple[str, ...] = (), avoid: tuple[str, ...] = ()
+class Columns(Protocol):
+    """Named columns, read when they are asked for."""
+
+    @property
+    def columns(self) -> list[str]:
+        """Their names in order."""
+
+    def column(self, name: str) -> polars.Series:
+        """Return a column."""
+
+
+def choose_targets(table: Columns, targets: tuple[str, ...] = (), avoid: tuple[str, ...] = ()
                    ) -> tuple[tuple[str, ...], str]:
     """Return the columns to be predicted, those named or else a proposal, and why.
 
@@ -85,15 +98,16 @@ def choose_targets(table: Table, targets: tuple[str, ...] = (), avoid: tuple[str
     return _propose_target(table, avoid)
 
 
-def check_names(table: Table, names: tuple[str, ...]) -> None:
+def check_names(table: Columns, names: tuple[str, ...]) -> None:
     """Raise where a column named is not there."""
+    known = set(table.columns)
     for name in names:
-        if name not in table.columns:
+        if name not in known:
             raise DataError(f"there is no column {shown(name)!r}", "", "columns are " + _names(table))
 
 
 def propose_roles(table: Table, rows: Rows, targets: tuple[str, ...], why: str, ignore: tuple[str, ...] = (),
-                  use: tuple[str, ...] = ()) -> dict[str, tuple[Role, str]]:
+                  use: tuple[str, ...] = (), tell: Tell = quiet) -> dict[str, tuple[Role, str]]:
     """Return role and reason of every column, judged by the `rows` given (which must not include sealed ones).
 
     Parameters
@@ -112,30 +126,34 @@ def propose_roles(table: Table, rows: Rows, targets: tuple[str, ...], why: str, 
     """
     check_names(table, (*ignore, *use))
     roles: dict[str, tuple[Role, str]] = {}
-    for name in table.columns:
-        if name in targets:
+    targets_, ignored, used = set(targets), set(ignore), set(use)
+    for i, name in enumerate(table.columns):
+        if i % 100 == 0:
+            tell("looking at the columns", i / len(table.columns))
+        if name in targets_:
             roles[name] = ("target", why)
-        elif name in ignore:
+        elif name in ignored:
             roles[name] = ("ignored", "chosen")
         elif name == PART:
             roles[name] = ("ignored", "says which file a row came from")
         else:
             present = table.column(name)[rows].drop_nulls()
-            roles[name] = ("input", "chosen") if name in use and present.len() else _propose_role(present, len(rows))
+            roles[name] = ("input", "chosen") if name in used and present.len() else propose_role(present, len(rows))
     if not any(role == "input" for role, _ in roles.values()):
         raise DataError("no column is left to learn from", "", "ignore fewer columns")
     return roles
 
 
-def _names(table: Table) -> str:
+def _names(table: Columns) -> str:
     return shown(", ".join(table.columns), 400)
 
 
-def _propose_target(table: Table, avoid: tuple[str, ...]) -> tuple[tuple[str, ...], str]:
+def _propose_target(table: Columns, avoid: tuple[str, ...]) -> tuple[tuple[str, ...], str]:
     able = [name for name in table.columns if name not in avoid and name != PART]
     for wanted in _TARGET_NAMES:
         for name in able:
-            if name.lower() == wanted and _can_be_predicted(table.column(name)):
+            if name.strip().lower() == wanted and _can_be_predicted(
+                    table.column(name), MOST_NAMED_CLASSES):
                 return (name,), "its name says so"
     for name in reversed(able):
         if _can_be_predicted(table.column(name)):
@@ -143,7 +161,7 @@ def _propose_target(table: Table, avoid: tuple[str, ...]) -> tuple[tuple[str, ..
     raise DataError("no column looks like something to predict", "", "name one; columns are " + _names(table))
 
 
-def _can_be_predicted(series: polars.Series) -> bool:
+def _can_be_predicted(series: polars.Series, most: int = MOST_CATEGORIES) -> bool:
     """Say whether a column holds a few classes, or amounts that are no count of the rows."""
     import polars
 
@@ -151,12 +169,12 @@ def _can_be_predicted(series: polars.Series) -> bool:
     if isinstance(present.dtype, polars.Array) or present.dtype.is_temporal():
         return False
     distinct = present.n_unique()
-    if 2 <= distinct <= max(2, min(MOST_CATEGORIES, series.len() // 5)):
+    if 2 <= distinct <= max(2, min(most, series.len() // 5)):
         return True
-    return is_amount(present) and _propose_role(present, series.len())[0] == "input"
+    return is_amount(present) and propose_role(present, series.len())[0] == "input"
 
 
-def _propose_role(present: polars.Series, rows: int) -> tuple[Role, str]:
+def propose_role(present: polars.Series, rows: int) -> tuple[Role, str]:
     """Propose what to do with a column, by its values without gaps."""
     import polars
 
@@ -181,7 +199,8 @@ def _propose_role(present: polars.Series, rows: int) -> tuple[Role, str]:
     return "input", f"text with {distinct} categories"
 
 
-def look(table: Table, rows: Rows, roles: dict[str, tuple[Role, str]], classes: bool) -> tuple[Column, ...]:
+def look(table: Table, rows: Rows, roles: dict[str, tuple[Role, str]], classes: bool,
+         tell: Tell = quiet) -> tuple[Column, ...]:
     """Summarise every column over the `rows` given (which must not include sealed ones).
 
     Parameters
@@ -189,7 +208,12 @@ def look(table: Table, rows: Rows, roles: dict[str, tuple[Role, str]], classes: 
     classes : bool
         Whether the target holds classes, which are counted and not measured.
     """
-    return tuple(_look_at(table.column(name)[rows], *roles[name], classes) for name in table.columns)
+    found = []
+    for i, name in enumerate(table.columns):
+        if i % 100 == 0:
+            tell("counting values", i / len(table.columns))
+        found.append(_look_at(table.column(name)[rows], *roles[name], classes))
+    return tuple(found)
 
 
 def _date_bars(present: polars.Series) -> tuple[int, ...]:
@@ -225,6 +249,7 @@ def _look_at(series: polars.Series, role: Role, reason: str, classes: bool) -> C
 
 def _numbers_seen(name: str, kind: Kind, role: Role, reason: str, missing: int, rows: int, distinct: int,
                   values: NDArray[Any]) -> Column:
+    values = values[np.isfinite(values)]
     if not values.size:
         return Column(name, kind, role, reason, missing, rows, distinct, bars=(0,) * BINS)
     return Column(name, kind, role, reason, missing, rows, distinct, float(values.min()), float(values.max()),

@@ -1,13 +1,13 @@
 """A data set as it lies on disk: arrays that every worker maps without a copy, and what is known of them.
 
     NAME/
-      data.json                         columns, encodings, classes, parts, floors, decisions, fingerprint
+      data.json                         columns, conversions, encodings, classes, parts, baselines,
+                                        decisions, fingerprint, checksums of all files
       folds/0/train.inputs.npy          (N, D) float32
       folds/0/train.targets.npy         (N,) int32, or (N, T) float32 for amounts
       folds/0/validation.inputs.npy, folds/0/validation.targets.npy
       folds/1/ …                        where there are folds
       examples.parquet                  some training rows to look at
-      linear.json                       what a linear model scores on each fold, once it has been trained
       sealed/table/*.parquet            the table as it was read, for other decisions about it
       sealed/rows.npy                   which of its rows are sealed; read by nothing until the seal is opened
 """
@@ -15,9 +15,9 @@
 from __future__ import annotations
 
 import json
-import os
-from collections.abc import Sequence
-from dataclasses import asdict, dataclass, field, replace
+import math
+from collections.abc import Mapping
+from dataclasses import asdict, dataclass, field, fields, replace
 from functools import cached_property
 from pathlib import Path
 from typing import TYPE_CHECKING, Any, Literal
@@ -26,13 +26,18 @@ import numpy as np
 from numpy.typing import NDArray
 
 from axiarch.data.checks import Finding
+from axiarch.data.checksums import verify
 from axiarch.data.columns import Column
+from axiarch.data.conversions import Conversion, as_changes
 from axiarch.data.encoding import CODES, Code, Encoding
 from axiarch.data.floor import Floor, mean_floor
-from axiarch.data.plan import DataPlan, Said, SplitPlan, Treatment
+from axiarch.data.linear import LinearBaseline
+from axiarch.data.pictures import PICTURE
+from axiarch.data.plan import DataPlan
 from axiarch.data.table import Table
 from axiarch.data.target import Answers, Target
-from axiarch.errors import DataError, WorkspaceMissing
+from axiarch.errors import DataError, WorkspaceError, WorkspaceMissing
+from axiarch.files import read_json
 from axiarch.plain import shown
 
 if TYPE_CHECKING:
@@ -40,7 +45,9 @@ if TYPE_CHECKING:
 
 PartName = Literal["train", "validation"]
 #: The version of the description; an earlier one cannot be read.
-FORMAT = 2
+FORMAT = 3
+#: What to do about a data set that is not as it was written.
+_RESTORE = "restore the folder from a copy, or add the data again under another name"
 
 
 @dataclass(frozen=True)
@@ -63,14 +70,14 @@ class Fold:
         Rows of its parts.
     floor : Floor
         What a predictor scores that knows only the targets of its training rows.
-    linear : Floor or None
-        What a linear model scores; None while it has not been trained.
+    linear : LinearBaseline or None
+        What a linear model scores.
     """
 
     encoding: Encoding
     rows: dict[str, int]
     floor: Floor
-    linear: Floor | None = None
+    linear: LinearBaseline | None = None
 
 
 @dataclass(frozen=True)
@@ -98,6 +105,12 @@ class Dataset:
         What is suspicious about the table.
     best : Floor or None
         For generated data, what the rule behind them scores: their noise.
+    conversions : tuple of Conversion
+        How the cells of each column are read, here and in every later table.
+    decimal : {".", ","}
+        What stands before the decimals of numbers in the table that was read.
+    checksums : dict
+        Of every file, by its path from the folder.
     """
 
     folder: Path
@@ -113,6 +126,9 @@ class Dataset:
     findings: tuple[Finding, ...]
     plan: DataPlan = field(default_factory=DataPlan)
     best: Floor | None = None
+    conversions: tuple[Conversion, ...] = ()
+    decimal: Literal[".", ","] = "."
+    checksums: dict[str, str] = field(default_factory=dict)
 
     @property
     def encoding(self) -> Encoding:
@@ -150,17 +166,25 @@ class Dataset:
         return mean_floor([fold.floor for fold in self.folds])
 
     @cached_property
-    def linear(self) -> Floor | None:
-        """What a linear model scores, the mean over folds; None while it has not been trained."""
+    def linear(self) -> LinearBaseline | None:
+        """What a linear model scores, the mean over folds, with the ridge of the first."""
         found = [fold.linear for fold in self.folds if fold.linear is not None]
-        return mean_floor(found) if len(found) == len(self.folds) else None
+        if len(found) < len(self.folds):
+            return None
+        mean = mean_floor(found)
+        weakest = float(np.mean([each.weakest for each in found]))
+        return LinearBaseline(mean.loss, mean.metrics, found[0].ridge, weakest)
 
     def part(self, name: PartName, fold: int = 0) -> Part:
         """Map one part's arrays from disk. The test rows are sealed: there is no way to ask for them here."""
         if name not in ("train", "validation"):
             raise ValueError(f"no part {name!r} can be opened here")
         place = self.folder / "folds" / str(fold)
-        return Part(map_array(place / f"{name}.inputs.npy"), map_array(place / f"{name}.targets.npy"))
+        try:
+            return Part(map_array(place / f"{name}.inputs.npy"), map_array(place / f"{name}.targets.npy"))
+        except (OSError, ValueError, EOFError) as error:
+            raise WorkspaceError(f"the {name} arrays cannot be read: {shown(error, 100)}",
+                                 shown(place), _RESTORE) from None
 
     @cached_property
     def examples(self) -> polars.DataFrame:
@@ -187,23 +211,42 @@ def kept_table(dataset: Dataset) -> Table:
     import polars
 
     try:
-        return Table.open(dataset.folder / "sealed" / "table")
+        return replace(Table.open(dataset.folder / "sealed" / "table"), decimal=dataset.decimal)
     except (OSError, polars.exceptions.PolarsError) as error:
         raise WorkspaceMissing(f"the table of {shown(dataset.name)!r} cannot be read: {shown(error, 100)}",
                                shown(dataset.folder), "add the data again under another name") from None
 
 
-def sealed_part(dataset: Dataset, fold: int = 0) -> Part:
-    """Return the sealed test rows, encoded as a fold is. Called only after the opening has been journalled."""
-    from axiarch.data.repair import repairs
+def verify_kept(dataset: Dataset) -> None:
+    """Raise unless the table that a data set was made from is the one that was written.
 
+    Raises
+    ------
+    WorkspaceError
+    """
+    verify(dataset.folder, dataset.checksums, "sealed/", _RESTORE)
+
+
+def sealed_part(dataset: Dataset, fold: int = 0) -> Part:
+    """Return the sealed test rows, encoded as a fold is. Called only after the opening has been journalled.
+
+    Raises
+    ------
+    WorkspaceError
+        If they are not what was written.
+    """
+    from axiarch.data.building import with_pictures
+
+    verify_kept(dataset)
     rows = np.load(dataset.folder / "sealed" / "rows.npy", allow_pickle=False)
     table = kept_table(dataset)
-    changes, _ = repairs(table, dataset.plan.text)
+    if dataset.plan.pictures:
+        table = with_pictures(table, dataset.plan, dataset.target.columns)
+    table = table.changed(as_changes({c.column: c for c in dataset.conversions}))
     encoding = dataset.folds[fold].encoding
     names = [*(code.name for code in encoding.codes), *encoding.target.columns]
     inputs, targets = [], []
-    for start, piece in table.changed(changes).pieces(names):
+    for start, piece in table.pieces(names):
         low, high = np.searchsorted(rows, (start, start + piece.height))
         own = piece[rows[low:high] - start]
         inputs.append(encoding.encode(own))
@@ -211,16 +254,57 @@ def sealed_part(dataset: Dataset, fold: int = 0) -> Part:
     return Part(np.concatenate(inputs), np.concatenate(targets))
 
 
+def check_arrays(dataset: Dataset) -> None:
+    """Raise unless the arrays of a data set are those that were written and fit its description.
+
+    Costs one reading of them, some gigabytes a second where they are in memory.
+
+    Raises
+    ------
+    WorkspaceError
+        Naming the file.
+    """
+    verify(dataset.folder, dataset.checksums, "folds/", _RESTORE)
+    names: tuple[PartName, ...] = ("train", "validation")
+    for i in range(len(dataset.folds)):
+        for name in names:
+            check_part(dataset.part(name, i), dataset, name, i)
+
+
+def check_part(part: Part, dataset: Dataset, name: str, number: int) -> None:
+    """Raise unless the arrays of a part of a fold have the shapes, types and labels that are described."""
+    fold = dataset.folds[number]
+    target = fold.encoding.target
+    rows, classes = fold.rows[name], len(target.classes)
+    shape, kind = ((rows,), np.int32) if classes else ((rows, len(target.columns)), np.float32)
+    where = shown(dataset.folder / "folds" / str(number))
+    fits = (part.inputs.shape == (rows, len(fold.encoding.inputs)) and part.inputs.dtype == np.float32
+            and part.targets.shape == shape and part.targets.dtype == kind)
+    if not fits:
+        raise WorkspaceError(f"the {name} arrays do not fit the description of the data set", where,
+                             _RESTORE)
+    if classes and rows and not 0 <= part.targets.min() <= part.targets.max() < classes:
+        raise WorkspaceError(f"a {name} label is none of the {classes} classes", where, _RESTORE)
+
+
 def as_json(dataset: Dataset) -> dict[str, Any]:
     """Return what is known of a data set, as its file holds it."""
     known = asdict(dataset)
     del known["folder"]
     for fold, written in zip(dataset.folds, known["folds"], strict=True):
-        del written["linear"]
         written["encoding"]["codes"] = [
             {"kind": next(name for name, kind in CODES.items() if isinstance(c, kind)), **asdict(c)}
             for c in fold.encoding.codes]
     return {"format": FORMAT, **known}
+
+
+def description(known: Mapping[str, Any]) -> str:
+    """Return what is known of a data set as the text of its file, with a checksum of itself."""
+    import xxhash
+
+    text = json.dumps(known, ensure_ascii=False, sort_keys=True)
+    return json.dumps({**known, "checksum": xxhash.xxh3_128(text.encode()).hexdigest()},
+                      indent=1, ensure_ascii=False)
 
 
 def read_dataset(folder: Path) -> Dataset:
@@ -229,68 +313,105 @@ def read_dataset(folder: Path) -> Dataset:
     Raises
     ------
     WorkspaceMissing
-        If there is none, or it cannot be read.
+        If there is none, or it was written by another version.
+    WorkspaceError
+        If its description is damaged.
     """
+    import msgspec
+
     try:
-        known = json.loads((folder / "data.json").read_text(encoding="utf-8"))
+        known = read_json(folder / "data.json")
+        if not isinstance(known, dict):
+            raise ValueError("it is no description of a data set")
         if known.get("format") != FORMAT:
             raise WorkspaceMissing(f"the data set {shown(folder.name)!r} was written by another version",
                                    shown(folder), "add the data again under another name")
-        linear = _read_linear(folder, len(known["folds"]))
-        folds = tuple(Fold(_encoding(f["encoding"]), f["rows"], _floor(f["floor"]), own)
-                      for f, own in zip(known["folds"], linear, strict=True))
-        return Dataset(
-            folder=folder, name=known["name"], source=known["source"], how=known["how"],
-            fingerprint=known["fingerprint"], seed=known["seed"],
-            columns=tuple(Column(**_tuples(c)) for c in known["columns"]), folds=folds,
-            class_counts=tuple(known["class_counts"]), rows=known["rows"],
-            findings=tuple(Finding(**f) for f in known["findings"]), plan=_plan(known["plan"]),
-            best=_floor(known["best"]) if known["best"] else None,
-        )
+        digest = known.pop("checksum", "")
+        if json.loads(description(known))["checksum"] != digest:
+            raise ValueError("it is not what was written")
+        del known["format"]
+        for fold in known["folds"]:
+            fold["encoding"] = {"codes": [_code(dict(c)) for c in fold["encoding"]["codes"]],
+                                "target": fold["encoding"]["target"]}
+        folds = [_fold(fold) for fold in known.pop("folds")]
+        rest = msgspec.convert(known, _Rest)
+        made = Dataset(folder=folder, folds=tuple(folds),
+                       **{f.name: getattr(rest, f.name) for f in fields(rest)})
+        _check_description(made)
+        return made
     except FileNotFoundError:
         raise WorkspaceMissing(f"there is no data set {shown(folder.name)!r}", shown(folder.parent),
                                "add one first") from None
-    except (OSError, ValueError, KeyError, TypeError, DataError) as error:
-        raise WorkspaceMissing(f"the data set {shown(folder.name)!r} cannot be read: {shown(error, 120)}",
-                               shown(folder), "add the data again under another name") from None
+    except (OSError, ValueError, KeyError, TypeError, AttributeError, DataError) as error:
+        raise WorkspaceError(
+            f"the description of the data set {shown(folder.name)!r} is damaged: {shown(error, 120)}",
+            shown(folder / "data.json"), _RESTORE) from None
 
 
-def _tuples(known: dict[str, Any]) -> dict[str, Any]:
-    """Return JSON's lists as the tuples they were."""
-    return {name: tuple(value) if isinstance(value, list) else value for name, value in known.items()}
+@dataclass(frozen=True)
+class _Rest:
+    """A description without its folds: names and types of what a file must hold."""
 
-
-def _encoding(known: dict[str, Any]) -> Encoding:
-    return Encoding(tuple(_code(dict(c)) for c in known["codes"]), Target(**_tuples(known["target"])))
+    name: str
+    source: str
+    how: str
+    fingerprint: str
+    seed: int
+    columns: tuple[Column, ...]
+    class_counts: tuple[int, ...]
+    rows: dict[str, int]
+    findings: tuple[Finding, ...]
+    plan: DataPlan
+    best: Floor | None
+    conversions: tuple[Conversion, ...]
+    decimal: Literal[".", ","]
+    checksums: dict[str, str]
 
 
 def _code(known: dict[str, Any]) -> Code:
-    return CODES[known.pop("kind")](**_tuples(known))
+    import msgspec
+
+    return msgspec.convert(known, CODES[known.pop("kind")])
 
 
-def _floor(known: dict[str, Any]) -> Floor:
-    return Floor(known["loss"], tuple(known["metrics"]))
+def _fold(known: dict[str, Any]) -> Fold:
+    import msgspec
+
+    linear = known["linear"]
+    return Fold(Encoding(tuple(known["encoding"]["codes"]),
+                         msgspec.convert(known["encoding"]["target"], Target)),
+                msgspec.convert(known["rows"], dict[str, int]),
+                msgspec.convert(known["floor"], Floor),
+                msgspec.convert(linear, LinearBaseline) if linear else None)
 
 
-def _plan(known: dict[str, Any]) -> DataPlan:
-    own = _tuples(known)
-    own |= {"split": SplitPlan(**known["split"]), "said": Said(**known["said"]),
-            "columns": tuple((name, Treatment(**_tuples(t))) for name, t in known["columns"])}
-    return DataPlan(**own)
+def _check_description(dataset: Dataset) -> None:
+    """Raise where parts of a description do not fit each other."""
+    if not dataset.folds:
+        raise ValueError("it has no fold")
+    if not {"train", "validation", "test"} <= set(dataset.rows) or min(dataset.rows.values()) < 0:
+        raise ValueError("its rows are not counted")
+    if not all(_fits(fold, dataset) for fold in dataset.folds):
+        raise ValueError("its parts do not fit each other")
+    if len(dataset.class_counts) != len(dataset.classes):
+        raise ValueError("its classes are not counted")
+    if dataset.best is not None and len(dataset.best.metrics) != len(dataset.target.metrics):
+        raise ValueError("the metrics of its noise do not fit its target")
 
 
-def keep_linear(dataset: Dataset, linear: Sequence[Floor]) -> Dataset:
-    """Keep what a linear model scores on each fold beside a data set, and return the data set with it."""
-    draft = dataset.folder / f".linear.{os.getpid()}.json"
-    draft.write_text(json.dumps([asdict(each) for each in linear]), encoding="utf-8")
-    os.replace(draft, dataset.folder / "linear.json")
-    return replace(dataset, folds=tuple(replace(fold, linear=own)
-                                        for fold, own in zip(dataset.folds, linear, strict=True)))
-
-
-def _read_linear(folder: Path, folds: int) -> list[Floor | None]:
-    try:
-        found: list[Floor | None] = [_floor(f) for f in json.loads((folder / "linear.json").read_text("utf-8"))]
-    except (OSError, ValueError, TypeError, KeyError):
-        found = []
-    return found if len(found) == folds else [None] * folds
+def _fits(fold: Fold, dataset: Dataset) -> bool:
+    """Whether a fold fits the columns of its data set and the target of the first fold."""
+    names = {c.name for c in dataset.columns} | {PICTURE}
+    own, first = fold.encoding.target, dataset.target
+    scales = (*own.scale, *own.centre)
+    if own.task == "regression":
+        target = len(own.scale) == len(own.centre) == len(own.columns) >= 1 and not own.classes
+    else:
+        target = len(own.classes) == len(set(own.classes)) >= 2 and len(own.columns) == 1
+    same = (own.columns, own.task, own.classes) == (first.columns, first.task, first.classes)
+    finite = all(map(math.isfinite, scales)) and all(s > 0 for s in own.scale)
+    known = {*own.columns, *(code.name for code in fold.encoding.codes)} <= names
+    measured = [fold.floor, *([fold.linear] if fold.linear else [])]
+    return (target and same and finite and known and bool(fold.encoding.codes)
+            and all(fold.rows.get(part, 0) > 0 for part in ("train", "validation"))
+            and all(len(each.metrics) == len(own.metrics) for each in measured))

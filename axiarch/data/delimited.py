@@ -5,17 +5,16 @@ from __future__ import annotations
 import csv
 import io
 import re
-from collections import Counter
 from collections.abc import Iterable
 from dataclasses import dataclass, replace
 from pathlib import Path
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Literal
 
 import numpy as np
 
 from axiarch.data.lines import Piece, found_encoding, pieces
 from axiarch.data.plan import SEPARATOR_NAMES, Said
-from axiarch.data.table import GAPS, Table, Tell, quiet
+from axiarch.data.table import Table, Tell, quiet
 from axiarch.errors import DataError
 from axiarch.plain import count, shown
 
@@ -42,13 +41,14 @@ class TextForm:
     encoding : str
         As Python names it.
     decimal : {".", ","}
+        What stands before the decimals of a number.
     header : bool
         Whether the first row names the columns.
     """
 
     separator: str = ","
     encoding: str = "utf-8"
-    decimal: str = "."
+    decimal: Literal[".", ","] = "."
     header: bool = True
 
     def __str__(self) -> str:
@@ -71,8 +71,7 @@ def read_delimited(path: Path, where: str, said: Said | None = None, scratch: Pa
         With the line, where there is one.
     """
     said = said or Said()
-    with path.open("rb") as file:
-        encoding = said.encoding or found_encoding(file.read(400))
+    encoding = said.encoding or found_encoding(path)
     reader: _Reader | None = None
     kinds: dict[str, polars.DataType | None] = {}
     frames = 0
@@ -90,7 +89,7 @@ def read_delimited(path: Path, where: str, said: Said | None = None, scratch: Pa
     if frames == 1:
         if frame.height == 0:
             raise DataError("the file has a header and no rows", where, "give a table with rows")
-        return Table.of(frame, where), reader.form
+        return replace(Table.of(frame, where), decimal=reader.form.decimal), reader.form
     assert scratch is not None, "a file this large needs a folder to be turned into a table in"
     return _converted(path, reader, kinds, scratch, tell), reader.form
 
@@ -105,7 +104,7 @@ def _converted(path: Path, reader: _Reader, kinds: dict[str, polars.DataType | N
     for i, piece in enumerate(pieces(path, reader.form.encoding, reader.where)):
         tell("reading", 0.5 + piece.done / 2)
         reader.parsed(piece, settled).write_parquet(scratch / f"{i:05d}.parquet")
-    return Table.open(scratch)
+    return replace(Table.open(scratch), decimal=reader.form.decimal)
 
 
 def _common(known: polars.DataType | None, series: polars.Series) -> polars.DataType | None:
@@ -146,7 +145,7 @@ class _Reader:
         try:
             texts = polars.read_csv(
                 piece.text.encode(), separator=self.form.separator, has_header=False, skip_rows=1 if first else 0,
-                new_columns=self.names, infer_schema=False, null_values=list(GAPS))
+                new_columns=self.names, infer_schema=False, null_values=[""])
         except polars.exceptions.NoDataError:
             texts = polars.DataFrame({name: [] for name in self.names}, schema={n: polars.String for n in self.names})
         except polars.exceptions.PolarsError as error:
@@ -160,6 +159,8 @@ class _Reader:
 
         if kind is not None and not kind.is_numeric():
             return texts
+        if kind is None and texts.str.contains(r"^\s*[+-]?0\d+\s*$").any():
+            return texts  # codes: as numbers they would lose their leading zeros
         comma = self.form.decimal == ","
         for each in (polars.Int64(), polars.Float64()) if kind is None else (kind,):
             points = texts.str.replace(",", ".", literal=True) if comma and each == polars.Float64 else texts
@@ -198,7 +199,8 @@ def _form(text: str, said: Said) -> TextForm:
     sample = "".join(io.StringIO(text).readlines(1 << 20)[:_LOOKED_AT])
     separator = said.separator or _separator(sample)
     rows = _sampled(sample, separator)
-    decimal = said.decimal or _decimal(rows[1:] or rows, separator)
+    found = said.decimal or _decimal(rows[1:] or rows, separator)
+    decimal: Literal[".", ","] = "," if found == "," else "."
     header = _header(rows, decimal) if said.header is None else said.header
     return TextForm(separator, said.encoding or "utf-8", decimal, header)
 
@@ -212,19 +214,30 @@ def _sampled(sample: str, separator: str) -> list[list[str]]:
 
 
 def _separator(sample: str) -> str:
-    """Return the separator that cuts most rows into the same number of cells, more than one."""
-    best, score = ",", (0.0, 0)
+    """Return the separator that explains most of a text; of equal ones the first of SEPARATORS.
+
+    It must cut the first row into several cells. What it explains is the share of the rows that it
+    cuts into as many, times the share of their cells that hold no other separator, or are a number.
+    """
+    best, score = ",", 0.0
     for separator in SEPARATORS:
-        try:
-            widths = Counter(len(row) for row in csv.reader(io.StringIO(sample), delimiter=separator) if row)
-        except csv.Error:
+        rows = _sampled(sample, separator)
+        if not rows or len(rows[0]) < 2:
             continue
-        width, rows = max(widths.items(), key=lambda item: (item[1], item[0]), default=(0, 0))
-        if width > 1:
-            found = (round(rows / sum(widths.values()), 2), width)
-            if found[0] > score[0] or (found[0] == score[0] and separator != "," and found[1] > 2 * score[1]):
-                best, score = separator, found
+        even = [row for row in rows if len(row) == len(rows[0])]
+        cells = [cell for row in even for cell in row]
+        clean = sum(_is_clean(cell, separator) for cell in cells)
+        found = round(len(even) / len(rows) * clean / len(cells), 3)
+        if found > score:
+            best, score = separator, found
     return best
+
+
+def _is_clean(cell: str, separator: str) -> bool:
+    """Whether a cell is a number, or holds nothing that other separators would cut."""
+    if _COMMA_NUMBER.fullmatch(cell):
+        return True
+    return not any(mark in cell for mark in SEPARATORS if mark != separator)
 
 
 def _decimal(rows: Iterable[list[str]], separator: str) -> str:
@@ -258,10 +271,11 @@ def _first_names(text: str, form: TextForm, where: str) -> list[str]:
 
 
 def _check_names(names: list[str], where: str) -> None:
+    first: dict[str, int] = {}
     for i, name in enumerate(names):
-        if name in names[:i]:
+        if first.setdefault(name, i) < i:
             raise DataError(f"two columns are called {shown(name)!r}",
-                            f"{where}, columns {names.index(name) + 1} and {i + 1}", "rename one")
+                            f"{where}, columns {first[name] + 1} and {i + 1}", "rename one")
         if not name.strip():
             raise DataError("a column has no name", f"{where}, column {i + 1}", "name it in the first row")
     if len(names) < 2:

@@ -9,11 +9,15 @@ from dataclasses import dataclass
 from pathlib import Path
 
 from axiarch.errors import DataError
+from axiarch.plain import shown
 
 #: Bytes read at once.
 BLOCK = 8 << 20
 #: Characters that one quoted cell may run on for before its quote counts as never closed.
 LONGEST = 64 << 20
+
+#: Bytes looked at to find out an encoding, and those around the first that is not UTF-8.
+_SAMPLE, _AROUND = 8 << 20, 64 << 10
 
 _MARKS = ((b"\xef\xbb\xbf", "utf-8-sig"), (b"\xff\xfe\x00\x00", "utf-32"), (b"\x00\x00\xfe\xff", "utf-32"),
           (b"\xff\xfe", "utf-16"), (b"\xfe\xff", "utf-16"))
@@ -38,15 +42,39 @@ class Piece:
     done: float
 
 
-def found_encoding(start: bytes) -> str:
-    """Return the encoding that the first bytes of a file give away; UTF-8 where they do not."""
+def found_encoding(path: Path) -> str:
+    """Return the encoding that the bytes of a file give away.
+
+    A byte-order mark decides; then UTF-16 is known by its zero bytes; what is not UTF-8 is told by
+    charset-normalizer, which may guess wrong between relatives: the guess is shown and changeable.
+    """
+    with path.open("rb") as file:
+        start = file.read(_SAMPLE)
     for mark, name in _MARKS:
         if start.startswith(mark):
             return name
-    start = start[:400]
-    if b"\x00" in start:
-        return "utf-16-le" if start[1::2].count(0) > start[::2].count(0) else "utf-16-be"
-    return "utf-8"
+    even, odd = start[:400:2].count(0), start[1:400:2].count(0)
+    if max(even, odd) > 0.3 * len(start[:400:2]):
+        return "utf-16-le" if odd > even else "utf-16-be"
+    try:
+        codecs.getincrementaldecoder("utf-8")().decode(start, final=len(start) < _SAMPLE)
+        return "utf-8"
+    except UnicodeDecodeError as error:
+        around = start[max(error.start - _AROUND, 0) : error.start + _AROUND]
+        return "utf-8" if b"\x00" in start else _guessed(around)
+
+
+def _guessed(sample: bytes) -> str:
+    """Return the encoding that a sample most likely has; UTF-8, to be refused, if none."""
+    from charset_normalizer import from_bytes
+
+    best = from_bytes(sample).best()
+    if best is None:
+        return "utf-8"
+    if "cp1252" in best.could_be_from_charset or (_reads_as_western(sample) and best.encoding in (
+            "latin_1", "iso8859_15", "cp1250", "cp1254", "cp1257", "cp1258")):
+        return "windows-1252"
+    return best.encoding.replace("_", "-")
 
 
 def pieces(path: Path, encoding: str, where: str, quoted: bool = True) -> Iterator[Piece]:
@@ -75,6 +103,11 @@ def pieces(path: Path, encoding: str, where: str, quoted: bool = True) -> Iterat
             except UnicodeDecodeError as error:
                 bad = line + rest.count("\n") + error.object[: error.start].count(b"\n")
                 raise _not_text(error, encoding, f"{where}, line {bad}") from None
+            except UnicodeError:
+                raise DataError(f"this is not {shown(encoding, 40)} text", where,
+                                "name its encoding") from None
+            if "\x00" in rest:
+                raise _holds_nul(path, line, rest, where)
             cut = len(rest) if last else _last_line_end(rest, quoted)
             if cut:
                 yield Piece(line, rest[:cut], min(read / size, 1.0))
@@ -87,11 +120,25 @@ def pieces(path: Path, encoding: str, where: str, quoted: bool = True) -> Iterat
                                 f"{where}, line {line} or soon after", "mend the row, or name the separator")
 
 
+def _holds_nul(path: Path, line: int, text: str, where: str) -> DataError:
+    """Return the error for a NUL character, which no text holds; `text` begins with line `line`."""
+    at = text.index("\x00")
+    line += text.count("\n", 0, at)
+    column = at - text.rfind("\n", 0, at)
+    known = path.stat()
+    sparse = known.st_blocks * 512 < known.st_size // 2
+    return DataError("the file is mostly empty: a stretch of it was never written" if sparse else
+                     "a NUL character stands in the text", f"{where}, line {line}, character {column}",
+                     "write the file again; if it is UTF-16, name its encoding")
+
+
 def _decoder(encoding: str, where: str) -> codecs.IncrementalDecoder:
     try:
+        if not codecs.lookup(encoding)._is_text_encoding:
+            raise LookupError(encoding)
         return codecs.getincrementaldecoder(encoding)()
-    except LookupError:
-        raise DataError(f"no encoding is called {encoding!r}", where,
+    except (LookupError, ValueError, TypeError):
+        raise DataError(f"no text encoding is called {shown(encoding, 40)!r}", where,
                         "such as utf-8, utf-16, windows-1252, latin-1") from None
 
 

@@ -20,9 +20,10 @@ from typing import IO, Any
 import numpy as np
 from numpy.typing import NDArray
 
+from axiarch.data.archives import check_unpacked
 from axiarch.data.table import PART, Table, Tell, quiet
 from axiarch.errors import DataError
-from axiarch.plain import count, memory, shown
+from axiarch.plain import count, shown
 
 #: How the names of files of pictures end.
 PICTURES = (".npz", ".npy", ".idx", "-ubyte", "-ubyte.gz", ".idx.gz")
@@ -30,25 +31,26 @@ PICTURES = (".npz", ".npy", ".idx", "-ubyte", "-ubyte.gz", ".idx.gz")
 PICTURE, LABEL = "picture", "label"
 #: Most pixels of one picture, channels counted: networks of this program take every pixel as an input.
 MOST_PIXELS = 128 * 128 * 4
-#: An archive may unpack to this many times its size: honest pictures do not, and empty ones need not be kept.
-MOST_UNPACKED = 200
-#: ... unless that is less than this many bytes.
-_HARMLESS = 32 << 20
 #: Names that people give to the two arrays of an archive.
 _PICTURE_NAMES = ("pictures", "images", "x", "data", "inputs")
 _LABEL_NAMES = ("labels", "label", "y", "targets", "target", "classes")
+#: Files that a message names, at the most.
+MOST_LISTED = 12
 _PARTS = {"train": "train", "training": "train", "validation": "validation", "valid": "validation", "test": "test"}
 #: Element types of the IDX format by their code.
 _IDX = {0x08: ">u1", 0x09: ">i1", 0x0B: ">i2", 0x0C: ">i4", 0x0D: ">f4", 0x0E: ">f8"}
 
 
-def read_pictures(path: Path, labels: Path | None = None, tell: Tell = quiet) -> tuple[Table, str]:
+def read_pictures(path: Path, labels: Path | None = None, tell: Tell = quiet,
+                  skip_bad: bool = False) -> tuple[Table, str]:
     """Read pictures and return them as a table with a sentence on how they were read.
 
     Parameters
     ----------
     labels : Path, optional
         The file of labels, where the pictures' file has none and its name does not lead to it.
+    skip_bad : bool
+        Whether files of a folder that cannot be used are left out instead of refusing them all.
 
     Raises
     ------
@@ -56,7 +58,7 @@ def read_pictures(path: Path, labels: Path | None = None, tell: Tell = quiet) ->
     """
     where = shown(path)
     if path.is_dir():
-        return _from_folder(path, tell)
+        return _from_folder(path, tell, skip_bad)
     if path.suffix.lower() == ".npz":
         pictures, found = _from_archive(path, where)
         return _table(pictures, found, where), "NumPy archive of pictures"
@@ -132,7 +134,7 @@ def _channels_last(pictures: NDArray[Any], where: str) -> NDArray[Any]:
 def _from_archive(path: Path, where: str) -> tuple[NDArray[Any], NDArray[Any]]:
     with _refusing(where), zipfile.ZipFile(path) as archive:
         for member in archive.infolist():
-            _check_unpacked(member.file_size, member.compress_size, f"{where}, {shown(member.filename, 60)}")
+            check_unpacked(member.file_size, member.compress_size, f"{where}, {shown(member.filename, 60)}")
         names = {m.removesuffix(".npy"): m for m in archive.namelist() if m.endswith(".npy")}
         shapes = {}
         for name, member_name in names.items():
@@ -144,12 +146,6 @@ def _from_archive(path: Path, where: str) -> tuple[NDArray[Any], NDArray[Any]]:
         first, second = _two(shapes, where)
         with archive.open(names[first]) as one, archive.open(names[second]) as two:
             return _numpy(one, f"{where}, {shown(first, 60)}"), _numpy(two, f"{where}, {shown(second, 60)}")
-
-
-def _check_unpacked(size: int, packed: int, where: str) -> None:
-    if size > _HARMLESS and size > MOST_UNPACKED * max(packed, 1):
-        raise DataError(f"{memory(packed)} would unpack to {memory(size)}", where,
-                        "if that is meant, unpack it yourself and give the .npy file")
 
 
 def _two(shapes: dict[str, tuple[int, ...]], where: str) -> tuple[str, str]:
@@ -207,7 +203,7 @@ def _idx(path: Path, where: str) -> NDArray[Any]:
         shape = struct.unpack(f">{dimensions}I", file.read(4 * dimensions))
         size = math.prod(shape) * np.dtype(_IDX[code]).itemsize
         if packed:
-            _check_unpacked(size, path.stat().st_size, where)
+            check_unpacked(size, path.stat().st_size, where)
         elif size > path.stat().st_size:
             raise DataError(f"it is cut short: it should hold {shape} numbers", where, "write the file again")
         content = file.read(size)
@@ -231,45 +227,75 @@ def _labels_beside(path: Path) -> Path | None:
 # -- PNG -------------------------------------------------------------------------------------------
 
 
-def _from_folder(path: Path, tell: Tell) -> tuple[Table, str]:
+def _from_folder(path: Path, tell: Tell, skip_bad: bool) -> tuple[Table, str]:
     """Read a folder with a sub-folder of PNG files a class, or train, validation and test folders of those."""
     where = shown(path)
-    found, parted = _files(path)
+    found, parted, passed_over = _files(path)
     if not found:
         raise DataError("it holds no sub-folders with PNG files", where,
                         "put the pictures of each class into a folder of its name")
-    first = found[0][0]
-    pictures: list[NDArray[np.uint8]] = []
-    for i, (file, _, _) in enumerate(found):
+    pictures: list[NDArray[Any]] = []
+    kept: list[tuple[Path, str, str]] = []
+    bad: list[str] = []
+    for i, each in enumerate(found):
         if i % 50 == 0:
             tell("reading pictures", i / len(found))
-        pixels = _png(file)
-        if pictures and pixels.shape != pictures[0].shape:
-            raise DataError(f"it is {_size(pixels)}; {shown(first.name, 60)} is {_size(pictures[0])}",
-                            shown(file), "scale all pictures to one size, with the same channels")
-        if not pictures:
-            _channels_last(pixels[None], shown(file))
+        try:
+            pixels = _png(each[0])
+            if pictures and pixels.shape != pictures[0].shape:
+                raise DataError(f"it is {_size(pixels)}; {shown(kept[0][0].name, 60)} is "
+                                f"{_size(pictures[0])}", "", "")
+            if not pictures:
+                _channels_last(pixels[None], shown(each[0]))
+        except DataError as error:
+            bad.append(f"{shown(each[0].relative_to(path), 80)} ({error.what})")
+            continue
         pictures.append(pixels)
-    table = _table(np.stack(pictures), np.array([label for _, label, _ in found]), where)
+        kept.append(each)
+    if bad and (not skip_bad or not pictures):
+        raise DataError(_listed(f"{count(len(bad), 'picture')} of {len(found)} cannot be used", bad),
+                        where, "mend or remove them, or leave them out with --skip-bad")
+    if bad:
+        passed_over.append(_listed(f"{count(len(bad), 'bad file')} left out", bad))
+    table = _table(np.stack([p.astype(np.float32) for p in pictures] if len(
+        {p.dtype for p in pictures}) > 1 else pictures), np.array([each[1] for each in kept]), where)
     if parted:
         import polars
 
-        frame = table.rows(0, table.height).with_columns(polars.Series(PART, [part for _, _, part in found]))
+        frame = table.rows(0, table.height).with_columns(
+            polars.Series(PART, [each[2] for each in kept]))
         table = Table.of(frame, where)
-    return table, f"folder of {count(len(found), 'PNG file')}"
+    return table, "; ".join([f"folder of {count(len(kept), 'PNG file')}", *passed_over])
 
 
-def _files(path: Path) -> tuple[list[tuple[Path, str, str]], bool]:
-    """Return all PNG files with label and part, in the order of their names, and whether parts are given."""
+def _listed(what: str, names: list[str]) -> str:
+    more = f" and {len(names) - MOST_LISTED} more" if len(names) > MOST_LISTED else ""
+    return f"{what}: {', '.join(names[:MOST_LISTED])}{more}"
+
+
+def _files(path: Path) -> tuple[list[tuple[Path, str, str]], bool, list[str]]:
+    """Return all PNG files with label and part, whether parts are given, and what was passed over."""
     folders = sorted(p for p in path.iterdir() if p.is_dir() and not p.name.startswith("."))
     parted = bool(folders) and all(p.name.lower() in _PARTS for p in folders)
-    classes = [(p, _PARTS[part.name.lower()]) for part in folders for p in sorted(part.iterdir()) if p.is_dir()
-               ] if parted else [(p, "") for p in folders]
-    return [(file, folder.name, part) for folder, part in classes
-            for file in sorted(folder.iterdir()) if file.suffix.lower() == ".png"], parted
+    classes = [(p, _PARTS[part.name.lower()]) for part in folders for p in sorted(part.iterdir())
+               if p.is_dir() and not p.name.startswith(".")] if parted else [(p, "") for p in folders]
+    files, hidden, other = [], 0, 0
+    empty = []
+    for folder, part in classes:
+        inside = sorted(folder.iterdir())
+        own = [f for f in inside if f.suffix.lower() == ".png" and not f.name.startswith(".")]
+        hidden += sum(f.name.startswith(".") for f in inside)
+        other += sum(not f.name.startswith(".") and f.suffix.lower() != ".png" for f in inside)
+        empty += [] if own else [shown(folder.name, 40)]
+        files += [(file, folder.name, part) for file in own]
+    said = [_listed(f"{count(len(empty), 'class folder')} without a PNG file", empty)] if empty else []
+    said += [f"{count(hidden, 'hidden file')} passed over"] if hidden else []
+    said += [f"{count(other, 'file')} of other kinds passed over"] if other else []
+    return files, parted, said
 
 
-def _png(path: Path) -> NDArray[np.uint8]:
+def _png(path: Path) -> NDArray[Any]:
+    """Return the pixels (H, W, C) of a PNG file: bytes, or up to 65 535 where it has 16 bits."""
     from PIL import Image
 
     try:
@@ -277,9 +303,12 @@ def _png(path: Path) -> NDArray[np.uint8]:
             if image.width * image.height * 4 > 4 * MOST_PIXELS:
                 raise DataError(f"a picture of {image.height} x {image.width} is not a small one", shown(path),
                                 f"scale them to at most {MOST_PIXELS} pixels, channels counted")
+            if image.mode.startswith("I"):
+                deep: NDArray[Any] = np.asarray(image).astype(np.float32)
+                return deep[..., None]
             plain = image if image.mode in ("L", "RGB", "RGBA") else image.convert(
                 "RGB" if image.mode in ("P", "CMYK", "PA") else "L")
-            pixels: NDArray[np.uint8] = np.asarray(plain)
+            pixels: NDArray[Any] = np.asarray(plain)
             return pixels if pixels.ndim == 3 else pixels[..., None]
     except (OSError, ValueError, SyntaxError, Image.DecompressionBombError) as error:
         if isinstance(error, PermissionError):
@@ -288,5 +317,5 @@ def _png(path: Path) -> NDArray[np.uint8]:
                         "mend or remove it") from None
 
 
-def _size(pixels: NDArray[np.uint8]) -> str:
+def _size(pixels: NDArray[Any]) -> str:
     return f"{pixels.shape[0]} x {pixels.shape[1]} with {count(pixels.shape[2], 'channel')}"

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 import re
 from dataclasses import dataclass, field, replace
 from typing import Literal
@@ -38,6 +39,13 @@ def check_gaps(gaps: str, where: str = "gaps") -> str:
         raise DataError(f"gaps cannot be filled by {shown(gaps, 40)!r}", where,
                         "give median, mean, most frequent, or constant N")
     return gaps
+
+
+def check_marks(marks: tuple[str, ...]) -> None:
+    """Raise where texts that mean "missing" are too many or too long."""
+    if len(marks) > MOST_MARKS or any(len(mark) > MOST_MARK for mark in marks):
+        raise DataError("too many or too long texts mean missing", "missing",
+                        f"give at most {MOST_MARKS} of at most {MOST_MARK} characters")
 
 
 @dataclass(frozen=True)
@@ -92,6 +100,13 @@ def _said(name: str, value: str) -> str | bool:
                     "such as: separator semicolon, encoding windows-1252, decimal comma, header no")
 
 
+#: In which order dates are written, where they are not written by a pattern of their own.
+DATE_ORDERS = ("day first", "month first", "year first")
+#: Texts that mean "missing" for a column, at the most, and characters of each.
+MOST_MARKS, MOST_MARK = 50, 100
+_PATTERN = re.compile(r"[-%YmdyHMSjbB:./ T,]{2,40}")
+
+
 @dataclass(frozen=True)
 class Treatment:
     """What is decided otherwise for one column than for all; None is as for all.
@@ -103,13 +118,28 @@ class Treatment:
     order : tuple of str or None
         Text becomes one number, its place in this order (ordinal), instead of an input per category; an
         empty tuple orders the categories as they sort.
+    missing : tuple of str or None
+        Texts (or numbers) that mean "no value" in this column.
+    dates : str or None
+        The order of day and month, one of :data:`DATE_ORDERS`, or a pattern such as ``%d.%m.%Y``.
+    merge_case : bool
+        Whether texts that differ only in case are one category.
     """
 
     gaps: str | None = None
     scaling: Scaling | None = None
     order: tuple[str, ...] | None = None
+    missing: tuple[str, ...] | None = None
+    dates: str | None = None
+    merge_case: bool = False
 
     def __post_init__(self) -> None:
+        check_marks(self.missing or ())
+        dates = self.dates
+        if dates is not None and dates not in DATE_ORDERS and not (
+                _PATTERN.fullmatch(dates) and "%" in dates):
+            raise DataError(f"dates cannot be written {shown(dates, 40)!r}", "dates",
+                            "give day first, month first, year first, or a pattern like %d.%m.%Y")
         if self.gaps is not None:
             check_gaps(self.gaps)
         if self.scaling is not None and self.scaling not in SCALINGS:
@@ -138,6 +168,8 @@ class SplitPlan:
         How often that is done, each time cut differently.
     seed : int
         Fixes the split.
+    equal_rows : bool
+        Whether rows with the same inputs stay together in one part.
     """
 
     validation: float = 0.2
@@ -148,6 +180,7 @@ class SplitPlan:
     folds: int = 0
     fold_repeats: int = 1
     seed: int = 1
+    equal_rows: bool = False
 
     def __post_init__(self) -> None:
         for name, share in (("validation", self.validation), ("test", self.test)):
@@ -155,10 +188,13 @@ class SplitPlan:
                 raise DataError(f"a {name} part of {share:g} does not fit", "split", "give a share from 0.01 to 0.9")
         if self.validation + self.test > 0.9:
             raise DataError("less than a tenth of the rows is left for training", "split", "give smaller shares")
-        if sum(map(bool, (self.group, self.order, self.part))) > 1:
-            raise DataError("rows are split by groups, by order or by given parts, not by two of them", "split",
-                            "leave one out")
-        if self.folds == 1 or self.folds < 0 or self.fold_repeats < 1:
+        if not 0 <= self.seed < 1 << 63:
+            raise DataError("the seed of a split is a whole number from 0 to 2**63 - 1", "seed",
+                            "give a smaller one")
+        if sum(map(bool, (self.group, self.order, self.part, self.equal_rows))) > 1:
+            raise DataError("rows are split in one way: by groups, by equal rows, by order, or as "
+                            "given", "split", "choose one of these")
+        if self.folds == 1 or not 0 <= self.folds <= MOST_FOLDS or self.fold_repeats < 1:
             raise DataError(f"{self.folds} folds do not fit", "split", "give 2 or more, or 0 for one validation part")
         if self.folds * self.fold_repeats > MOST_FOLDS:
             raise DataError(f"{self.folds * self.fold_repeats} folds are too many", "split",
@@ -177,6 +213,9 @@ _SPLIT_WORDS = {"validation": "validation", "test": "test", "seed": "seed", "fol
 def parse_split(text: str, split: SplitPlan) -> SplitPlan:
     """Return a split with what is said of it changed: ``validation 0.2, test 0.2, folds 5, repeats 2, seed 1``.
 
+    ``equal rows together`` and ``equal rows apart`` decide whether rows with the same inputs stay
+    in one part.
+
     Raises
     ------
     DataError
@@ -185,12 +224,16 @@ def parse_split(text: str, split: SplitPlan) -> SplitPlan:
     said: dict[str, float | int] = {}
     for part in filter(None, (each.strip() for each in text.split(","))):
         name, _, value = part.partition(" ")
+        if part in ("equal rows together", "equal rows apart"):
+            said["equal_rows"] = part.endswith("together")
+            continue
         try:
             number = float(value)
         except ValueError:
             number = -1.0
         whole = name in ("seed", "folds", "repeats")
-        if name not in _SPLIT_WORDS or number < 0 or (whole and number != int(number)):
+        fits = math.isfinite(number) and 0 <= number < 2**63
+        if name not in _SPLIT_WORDS or not fits or (whole and number != int(number)):
             raise DataError(f"{shown(part, 40)!r} says nothing of a split", "split",
                             "such as: validation 0.2, test 0.2, folds 5, repeats 2, seed 1")
         said[_SPLIT_WORDS[name]] = int(number) if whole else number
@@ -202,7 +245,8 @@ def parse_split(text: str, split: SplitPlan) -> SplitPlan:
 def split_words(split: SplitPlan) -> str:
     """Return a split as :func:`parse_split` reads it."""
     folds = f"folds {split.folds}, repeats {split.fold_repeats}, " if split.folds else ""
-    return f"validation {split.validation:g}, test {split.test:g}, {folds}seed {split.seed}"
+    together = ", equal rows together" if split.equal_rows else ""
+    return f"validation {split.validation:g}, test {split.test:g}, {folds}seed {split.seed}{together}"
 
 
 @dataclass(frozen=True)
@@ -221,6 +265,15 @@ class DataPlan:
         Columns taken in although they would be left out.
     text : tuple of str
         Columns that stay text although they could be read as numbers or dates.
+    numbers : tuple of str
+        Columns that are numbers although leading zeros make them look like codes.
+    missing : tuple of str or None
+        Texts that mean "no value" in all columns; None for the usual ones and those found.
+    pictures : str
+        ``28x28`` or ``28x28x3``: the columns of numbers are the pixels of one picture a row, row by
+        row, the channel changing fastest; empty if they are not.
+    skip_bad : bool
+        Whether pictures that cannot be read are left out instead of refusing them all.
     gaps : str
         What fills a gap in a number: median, mean or most frequent value of the training rows, or constant N.
     scaling : str
@@ -245,6 +298,10 @@ class DataPlan:
     ignore: tuple[str, ...] = ()
     use: tuple[str, ...] = ()
     text: tuple[str, ...] = ()
+    numbers: tuple[str, ...] = ()
+    missing: tuple[str, ...] | None = None
+    pictures: str = ""
+    skip_bad: bool = False
     gaps: str = "median"
     scaling: Scaling = "z-score"
     target_scaling: Scaling = "z-score"
@@ -256,6 +313,12 @@ class DataPlan:
 
     def __post_init__(self) -> None:
         check_gaps(self.gaps)
+        check_marks(self.missing or ())
+        if self.pictures:
+            self.pixels()
+        if self.scaling not in SCALINGS:
+            raise DataError(f"no scaling is called {shown(self.scaling, 40)!r}", "scaling",
+                            "give one of " + ", ".join(SCALINGS))
         if self.rows < 0:
             raise DataError(f"{self.rows} rows cannot be used", "rows", "give a number above 0, or 0 for all")
         if not 1 <= self.shrink <= MOST_SHRUNK:
@@ -266,6 +329,20 @@ class DataPlan:
                             "give one of " + ", ".join(TARGET_SCALINGS))
         if self.task and self.task not in TASKS:
             raise DataError(f"no task is called {shown(self.task, 40)!r}", "task", "give one of " + ", ".join(TASKS))
+
+    def pixels(self) -> tuple[int, int, int]:
+        """Return height, width and channels of the pictures that columns of numbers make.
+
+        Raises
+        ------
+        DataError
+            If `pictures` does not say.
+        """
+        found = re.fullmatch(r"(\d{1,4})\s*[x×]\s*(\d{1,4})(?:\s*[x×]\s*([1-4]))?", self.pictures)
+        if not found or "0" in (found[1], found[2]):
+            raise DataError(f"{shown(self.pictures, 40)!r} is not the size of a picture", "pictures",
+                            "give height x width, or height x width x channels, such as 28x28")
+        return int(found[1]), int(found[2]), int(found[3] or 1)
 
     def treatment(self, name: str) -> Treatment:
         """Return what is decided otherwise for a column."""

@@ -2,11 +2,12 @@
 
 from __future__ import annotations
 
+import stat
 from collections.abc import Callable, Mapping
-from dataclasses import dataclass
+from dataclasses import dataclass, field, replace
 from pathlib import Path
-from typing import TYPE_CHECKING
 
+from axiarch.data.archives import MOST_SHEETS, check_archive, unpacked
 from axiarch.data.delimited import read_delimited
 from axiarch.data.lines import pieces
 from axiarch.data.pictures import PICTURES, read_pictures
@@ -14,9 +15,6 @@ from axiarch.data.plan import Said
 from axiarch.data.table import PART, Table, Tell, quiet
 from axiarch.errors import AxiarchError, DataError
 from axiarch.plain import shown
-
-if TYPE_CHECKING:
-    pass
 
 
 @dataclass(frozen=True)
@@ -28,7 +26,33 @@ class Given:
     labels: Path | None = None
 
 
-def read_table(path: Path, said: Said | None = None, scratch: Path | None = None, given: Given | None = None,
+@dataclass(frozen=True)
+class Reading:
+    """How files are read.
+
+    Attributes
+    ----------
+    said : Said
+        What is said of the form of a text; the rest is found out.
+    ignored : tuple of str
+        Columns that may hold anything.
+    skip_bad : bool
+        Whether pictures that cannot be read are left out.
+    scratch : Path or None
+        A folder that large and compressed files may be turned into files in.
+    """
+
+    said: Said = field(default_factory=Said)
+    ignored: tuple[str, ...] = ()
+    skip_bad: bool = False
+    scratch: Path | None = None
+
+    def within(self, name: str) -> Reading:
+        """Return the same with a folder of its own in the scratch folder."""
+        return replace(self, scratch=self.scratch and self.scratch / name)
+
+
+def read_table(path: Path, how: Reading | None = None, given: Given | None = None,
                tell: Tell = quiet) -> tuple[Table, str]:
     """Read a table or pictures and return them with a sentence on how they were read.
 
@@ -37,10 +61,7 @@ def read_table(path: Path, said: Said | None = None, scratch: Path | None = None
 
     Parameters
     ----------
-    said : Said, optional
-        What is said of a delimited text; the rest is found out.
-    scratch : Path, optional
-        A folder that large files may be turned into Parquet files in.
+    how : Reading, optional
     given : Given, optional
         Files of the same columns that hold the validation and test rows. The table then has the column
         :data:`PART`.
@@ -52,13 +73,14 @@ def read_table(path: Path, said: Said | None = None, scratch: Path | None = None
     DataError
         If something cannot be read as a table with at least two columns and a row.
     """
-    given = given or Given()
-    table, how = _read(path, said, scratch and scratch / "train", given.labels, tell)
+    given, how = given or Given(), how or Reading()
+    table, words = _read(path, how.within("train"), given.labels, tell)
     if given.validation is None and given.test is None:
-        return table, how
-    others = [(part, _read(file, said, scratch and scratch / part, None, tell)[0], file)
-              for part, file in (("validation", given.validation), ("test", given.test)) if file is not None]
-    return _joined(table, others), how
+        return table, words
+    others = [(part, _read(file, how.within(part), None, tell)[0], file)
+              for part, file in (("validation", given.validation), ("test", given.test))
+              if file is not None]
+    return _joined(table, others), words
 
 
 def _joined(table: Table, others: list[tuple[str, Table, Path]]) -> Table:
@@ -77,45 +99,78 @@ def _joined(table: Table, others: list[tuple[str, Table, Path]]) -> Table:
     return Table.scan(polars.concat(lazies, how="vertical_relaxed"))
 
 
-def _read(path: Path, said: Said | None, scratch: Path | None, labels: Path | None, tell: Tell) -> tuple[Table, str]:
+def _read(path: Path, how: Reading, labels: Path | None, tell: Tell) -> tuple[Table, str]:
     where = shown(path)
     try:
+        check_source(path)
         if path.is_dir() or path.name.lower().endswith(PICTURES):
-            return read_pictures(path, labels, tell)
-        with path.open("rb") as file:
-            if not file.read(1):
-                raise DataError("the file is empty", where, "give a table with rows")
-        ending = path.suffix.lower()
+            return read_pictures(path, labels, tell, how.skip_bad)
+        before = signature(path)
+        source, packed = unpacked(path, how.scratch, tell)
+        ending = source.suffix.lower()
         if ending in _FORMATS:
             name, read = _FORMATS[ending]
-            return _read_format(read, path, where, name, scratch, tell), f"{name} file"
-        table, form = read_delimited(path, where, said, scratch, tell)
-        return table, str(form)
+            table, words = _read_format(read, source, where, name, how, tell), f"{name} file"
+        else:
+            scratch = how.scratch
+            table, form = read_delimited(source, where, how.said, scratch, tell)
+            words = str(form)
+        if signature(path) != before:
+            raise DataError("the file changed while it was read", where,
+                            "wait until it is written, then add it again")
+        return table, f"{words}, {packed}" if packed else words
     except FileNotFoundError:
         raise DataError("there is no such file", where, "check the path") from None
     except OSError as error:
-        raise DataError(f"it cannot be read: {error.strerror or error}", where, "check the permissions") from None
+        raise DataError(f"it cannot be read: {error.strerror or error}", where,
+                        "check the permissions") from None
+    except ValueError as error:
+        if "null" in str(error):
+            raise DataError("a path cannot hold a NUL character", where, "check the path") from None
+        raise
 
 
-def _excel(path: Path, scratch: Path | None, tell: Tell) -> Table:
+def check_source(path: Path) -> None:
+    """Raise where a path is no file or folder: a pipe or device would never end.
+
+    Raises
+    ------
+    DataError
+    FileNotFoundError
+    """
+    mode = path.stat().st_mode
+    if not stat.S_ISREG(mode) and not stat.S_ISDIR(mode):
+        kind = "a named pipe" if stat.S_ISFIFO(mode) else "a device or socket"
+        raise DataError(f"this is {kind}, not a file", shown(path),
+                        "write what it gives to a file and add that")
+
+
+def signature(path: Path) -> tuple[int, int, int]:
+    """Return what changes whenever a file is written: its number, size and time."""
+    known = path.stat()
+    return known.st_ino, known.st_size, known.st_mtime_ns
+
+
+def _excel(path: Path, how: Reading, tell: Tell) -> Table:
     import polars
 
-    return Table.of(polars.read_excel(path, engine="calamine"), shown(path))
+    check_archive(path, shown(path), MOST_SHEETS)
+    return Table.of(polars.read_excel(path, engine="calamine"), shown(path), how.ignored)
 
 
-def _parquet(path: Path, scratch: Path | None, tell: Tell) -> Table:
+def _parquet(path: Path, how: Reading, tell: Tell) -> Table:
     import polars
 
-    return Table.scan(polars.scan_parquet(path), shown(path))
+    return Table.scan(polars.scan_parquet(path), shown(path), how.ignored)
 
 
-def _arrow(path: Path, scratch: Path | None, tell: Tell) -> Table:
+def _arrow(path: Path, how: Reading, tell: Tell) -> Table:
     import polars
 
-    return Table.scan(polars.scan_ipc(path), shown(path))
+    return Table.scan(polars.scan_ipc(path), shown(path), how.ignored)
 
 
-def _json_lines(path: Path, scratch: Path | None, tell: Tell) -> Table:
+def _json_lines(path: Path, how: Reading, tell: Tell) -> Table:
     """Read JSON lines; in pieces, turned into Parquet files, where they are many."""
     import io
 
@@ -129,7 +184,8 @@ def _json_lines(path: Path, scratch: Path | None, tell: Tell) -> Table:
                                                                how="diagonal_relaxed").schema
         frames += 1
     if frames == 1:
-        return Table.of(frame, shown(path))
+        return Table.of(frame, shown(path), how.ignored)
+    scratch = how.scratch
     assert scratch is not None, "a file this large needs a folder to be turned into a table in"
     scratch.mkdir(parents=True, exist_ok=True)
     for i, piece in enumerate(pieces(path, "utf-8-sig", shown(path), quoted=False)):
@@ -138,7 +194,7 @@ def _json_lines(path: Path, scratch: Path | None, tell: Tell) -> Table:
     return Table.open(scratch)
 
 
-_Read = Callable[[Path, Path | None, Tell], Table]
+_Read = Callable[[Path, Reading, Tell], Table]
 #: Formats by ending: name and reader.
 _FORMATS: Mapping[str, tuple[str, _Read]] = {
     ".parquet": ("Parquet", _parquet), ".pq": ("Parquet", _parquet), ".arrow": ("Arrow", _arrow),
@@ -148,9 +204,9 @@ _FORMATS: Mapping[str, tuple[str, _Read]] = {
 }
 
 
-def _read_format(read: _Read, path: Path, where: str, name: str, scratch: Path | None, tell: Tell) -> Table:
+def _read_format(read: _Read, path: Path, where: str, name: str, how: Reading, tell: Tell) -> Table:
     try:
-        table = read(path, scratch, tell)
+        table = read(path, how, tell)
     except (ImportError, AxiarchError, OSError):
         raise
     except Exception as error:  # each reader has its own exceptions; all mean that the file is damaged

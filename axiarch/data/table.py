@@ -9,7 +9,7 @@ from __future__ import annotations
 from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass, field, replace
 from pathlib import Path
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Literal
 
 from axiarch.errors import DataError
 from axiarch.plain import shown
@@ -17,8 +17,6 @@ from axiarch.plain import shown
 if TYPE_CHECKING:
     import polars
 
-#: Cells that mean "no value".
-GAPS = ("", "NA", "N/A", "NaN", "nan", "null", "None", "-", "?")
 #: The column that says which of several files a row came from.
 PART = "(part)"
 #: Cells of a table that is held in memory; some thirty megabytes.
@@ -49,31 +47,41 @@ class Table:
     source : polars.LazyFrame or polars.DataFrame
     changes : dict
         How columns are changed when they are read.
+    decimal : {".", ","}
+        What stands before the decimals of numbers that are text.
     """
 
     schema: dict[str, polars.DataType]
     height: int
     source: polars.LazyFrame | polars.DataFrame
     changes: dict[str, Change] = field(default_factory=dict)
+    decimal: Literal[".", ","] = "."
 
     @classmethod
-    def of(cls, frame: polars.DataFrame, where: str = "") -> Table:
+    def of(cls, frame: polars.DataFrame, where: str = "", ignored: Sequence[str] = ()) -> Table:
         """Return a table held in memory.
+
+        Parameters
+        ----------
+        ignored : sequence of str
+            Columns that may hold anything: what cannot be used of them is left empty.
 
         Raises
         ------
         DataError
-            If a column is neither number, text, date nor picture.
+            If another column is neither number, text, date nor picture.
         """
+        frame = _emptied(frame.lazy(), dict(frame.schema), ignored).collect()
         _check_kinds(dict(frame.schema), where)
         frame = frame.with_columns(*(_plain(series) for series in frame)) if frame.width else frame
         return cls(dict(frame.schema), frame.height, frame)
 
     @classmethod
-    def scan(cls, source: polars.LazyFrame, where: str = "") -> Table:
-        """Return a table that stays where it is, unless it is small."""
+    def scan(cls, source: polars.LazyFrame, where: str = "", ignored: Sequence[str] = ()) -> Table:
+        """Return a table that stays where it is, unless it is small; parameters as of :meth:`of`."""
         import polars
 
+        source = _emptied(source, dict(source.collect_schema()), ignored)
         schema = dict(source.collect_schema())
         _check_kinds(schema, where)
         height = int(source.select(polars.len()).collect().item())
@@ -154,15 +162,29 @@ def _cells(kind: polars.DataType) -> int:
     return math.prod(kind.shape) if hasattr(kind, "shape") and not kind.is_numeric() else 1
 
 
-def _check_kinds(schema: dict[str, polars.DataType], where: str) -> None:
+def _usable(kind: polars.DataType) -> bool:
     import polars
 
+    if isinstance(kind, polars.Array) and len(kind.shape) == 3:
+        return True
+    return not (kind.is_nested() or kind in (polars.Binary, polars.Object))
+
+
+def _emptied(source: polars.LazyFrame, schema: dict[str, polars.DataType],
+             names: Sequence[str]) -> polars.LazyFrame:
+    """Return a table with columns emptied that are ignored and could not be used anyway."""
+    import polars
+
+    lost = [name for name in names if name in schema and not _usable(schema[name])]
+    return source.with_columns(
+        polars.lit(None, dtype=polars.String).alias(name) for name in lost) if lost else source
+
+
+def _check_kinds(schema: dict[str, polars.DataType], where: str) -> None:
     for name, kind in schema.items():
-        if isinstance(kind, polars.Array) and len(kind.shape) == 3:
-            continue
-        if kind.is_nested() or kind in (polars.Binary, polars.Object):
+        if not _usable(kind):
             raise DataError(f"it holds {kind}, not numbers, text or dates",
-                            f"{where}, column {shown(name)!r}".strip(", "), "leave it out, or spread it over several")
+                            f"{where}, column {shown(name)!r}".strip(", "), "ignore the column")
 
 
 def _plain(series: polars.Series) -> polars.Series:
@@ -179,5 +201,5 @@ def _plain(series: polars.Series) -> polars.Series:
     if series.dtype.is_float():
         series = series.fill_nan(None)
     if series.dtype == polars.String:
-        series = series.replace({gap: None for gap in GAPS})
+        series = series.replace({"": None})
     return series

@@ -2,10 +2,9 @@
 
 from __future__ import annotations
 
+import contextlib
 import hashlib
 import json
-import os
-import shutil
 from collections.abc import Sequence
 from dataclasses import dataclass
 from pathlib import Path
@@ -15,12 +14,14 @@ from typing import IO, Any
 import numpy as np
 from numpy.typing import DTypeLike, NDArray
 
-from axiarch.data.dataset import Dataset, as_json, map_array
+from axiarch.data.checksums import checksums
+from axiarch.data.dataset import Dataset, as_json, description, map_array
 from axiarch.data.encoding import Encoding
 from axiarch.data.split import Rows
 from axiarch.data.table import Table, Tell
 from axiarch.data.target import Answers
 from axiarch.errors import DataError
+from axiarch.files import scratch_folder
 from axiarch.plain import shown
 
 
@@ -46,17 +47,17 @@ class Draft:
 
     def __init__(self, folder: Path) -> None:
         self._folder = folder
-        self._draft = folder.with_name(f".{folder.name}.{os.getpid()}")
         self._digest = hashlib.sha256()
 
     def __enter__(self) -> Draft:
-        shutil.rmtree(self._draft, ignore_errors=True)
+        self._open = contextlib.ExitStack()
+        self._draft = self._open.enter_context(scratch_folder(self._folder.parent, "draft")) / "made"
         (self._draft / "sealed").mkdir(parents=True)
         return self
 
     def __exit__(self, kind: type[BaseException] | None, error: BaseException | None,
                  trace: TracebackType | None) -> None:
-        shutil.rmtree(self._draft, ignore_errors=True)
+        self._open.close()
 
     def encode(self, table: Table, folds: Sequence[Encoded], tell: Tell) -> list[Written]:
         """Encode the rows of all folds in one walk over the table, and write them."""
@@ -87,9 +88,10 @@ class Draft:
     def finish(self, dataset: Dataset) -> None:
         """Write the description, and put everything into its place."""
         known = as_json(dataset)
-        self._digest.update(json.dumps(known["folds"]).encode())
-        known |= {"fingerprint": self._digest.hexdigest()[:16]}
-        (self._draft / "data.json").write_text(json.dumps(known, indent=1, ensure_ascii=False), encoding="utf-8")
+        folds = [{k: v for k, v in fold.items() if k != "linear"} for fold in known["folds"]]
+        self._digest.update(json.dumps([folds, known["conversions"]]).encode())
+        known |= {"fingerprint": self._digest.hexdigest()[:16], "checksums": checksums(self._draft)}
+        (self._draft / "data.json").write_text(description(known), encoding="utf-8")
         if self._folder.exists():
             raise DataError(f"a data set called {shown(self._folder.name)!r} is there already", "",
                             "choose another name")

@@ -9,14 +9,21 @@ from __future__ import annotations
 import errno
 import json
 import os
+from collections.abc import Mapping
 from dataclasses import asdict
 from pathlib import Path
+from typing import Any
+
+import msgspec
+import numpy as np
+from numpy.typing import NDArray
 
 from axiarch.engine.network import StackShape
 from axiarch.engine.run import RunSpec
 from axiarch.engine.stack import RunState
 from axiarch.engine.stopping import Watch
 from axiarch.errors import NoSpace, TrainingError
+from axiarch.files import draft_of, load_json
 from axiarch.plain import shown
 
 
@@ -37,16 +44,16 @@ def save_checkpoint(path: Path, run: RunSpec, state: RunState, data: str, note: 
 
     known = {"format": 1, "recipe": dict(run.recipe), "streams": asdict(run.streams), "data": data,
              "epoch": state.epoch, "score": state.watch.best_loss, "watch": asdict(state.watch), "note": note}
-    draft = path.with_name(f".{path.name}.{os.getpid()}")
     tensors = {"parameters": state.parameters, "best_parameters": state.best_parameters,
                "optimiser": state.optimiser, **({} if state.kept is None else {"kept": state.kept})}
+    text = json.dumps(known)
+    metadata = {"axiarch": text, "checksum": _checksum(text, tensors)}
     try:
-        draft.write_bytes(save(tensors, metadata={"axiarch": json.dumps(known)}))
-        if before is not None and path.exists():
-            os.replace(path, before)
-        os.replace(draft, path)
+        with draft_of(path) as draft:
+            draft.write_bytes(save(tensors, metadata=metadata))
+            if before is not None and path.exists():
+                os.replace(path, before)
     except OSError as error:
-        draft.unlink(missing_ok=True)
         what = f"a checkpoint could not be written: {error.strerror}"
         if error.errno in (errno.ENOSPC, errno.EDQUOT):
             raise NoSpace(what, shown(path), "free some space, then resume; nothing is lost") from None
@@ -66,8 +73,16 @@ def load_checkpoint(path: Path, run: RunSpec, shape: StackShape, data: str) -> R
     where = shown(path)
     try:
         with safe_open(path, framework="numpy") as file:
-            known = json.loads(file.metadata()["axiarch"])
+            metadata = file.metadata()
             tensors = {name: file.get_tensor(name) for name in file.keys()}  # noqa: SIM118  (not a mapping)
+        if metadata["checksum"] != _checksum(metadata["axiarch"], tensors):
+            raise ValueError("it is damaged: it is not what was written")
+        known = load_json(metadata["axiarch"], finite=False)
+        watch = msgspec.convert(known["watch"], Watch)
+        state = RunState(tensors["parameters"], tensors["best_parameters"], tensors["optimiser"],
+                         known["epoch"], watch, tensors.get("kept"))
+        if type(state.epoch) is not int or len(watch.losses) != state.epoch:
+            raise ValueError("its epochs do not fit each other")
     except (OSError, SafetensorError, KeyError, TypeError, ValueError) as error:
         raise TrainingError(f"the checkpoint cannot be read: {shown(error, 100)}", where,
                             "start the run afresh") from None
@@ -80,8 +95,19 @@ def load_checkpoint(path: Path, run: RunSpec, shape: StackShape, data: str) -> R
         if was != now:
             whose = f" ({shown(known['note'], 80)})" if known.get("note") else ""
             raise TrainingError(f"the checkpoint{whose} belongs to another {what}", where, "start the run afresh")
-    return RunState(tensors["parameters"], tensors["best_parameters"], tensors["optimiser"], known["epoch"],
-                    Watch(**known["watch"]), tensors.get("kept"))
+    return state
+
+
+def _checksum(text: str, tensors: Mapping[str, NDArray[Any]]) -> str:
+    """Return a checksum of all that a checkpoint holds."""
+    import xxhash
+
+    digest = xxhash.xxh3_128(text.encode())
+    for name in sorted(tensors):
+        array = np.ascontiguousarray(tensors[name])
+        digest.update(f"{name} {array.dtype} {array.shape}".encode())
+        digest.update(array.tobytes() if array.ndim == 0 else array.data.cast("B"))
+    return digest.hexdigest()
 
 
 def carry_over(source: Path, was: RunSpec, old: StackShape, run: RunSpec, new: StackShape, data: str, latest: int,

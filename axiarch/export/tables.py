@@ -2,14 +2,13 @@
 
 from __future__ import annotations
 
-import contextlib
 import csv
 import io
-import os
 from collections.abc import Callable, Iterable, Mapping, Sequence
 from pathlib import Path
 
 from axiarch.errors import WorkspaceReadOnly
+from axiarch.files import draft_of
 from axiarch.plain import cell, shown
 from axiarch.ranking.rank import Ranking
 from axiarch.recipes.conditions import written
@@ -27,14 +26,11 @@ def write_whole(path: Path, write: Callable[[Path], None]) -> Path:
     WorkspaceReadOnly
         If that fails; a file that was there before is left as it was.
     """
-    draft = path.with_name(f".{os.getpid()}.{path.name}")
     try:
         path.parent.mkdir(parents=True, exist_ok=True)
-        write(draft)
-        os.replace(draft, path)
+        with draft_of(path) as draft:
+            write(draft)
     except OSError as error:
-        with contextlib.suppress(OSError):
-            draft.unlink()
         raise WorkspaceReadOnly(f"the file cannot be written: {error.strerror}", shown(path),
                                 "choose another place; nothing was changed") from None
     return path

@@ -2,15 +2,17 @@
 
 from __future__ import annotations
 
-import json
+import contextlib
+import functools
 import math
 import sqlite3
-from dataclasses import dataclass
+from collections.abc import Callable, Iterator
+from dataclasses import dataclass, fields
 from pathlib import Path
-from typing import Any
+from typing import Any, TypeVar
 from urllib.parse import quote
 
-from axiarch.errors import WorkspaceError
+from axiarch.errors import InputError, WorkspaceError
 from axiarch.journal.migrations import VERSION, check_version
 from axiarch.journal.records import (
     EpochRecord,
@@ -38,25 +40,65 @@ class Changes:
     mark: tuple[int, int]
 
 
+#: SQLite's codes for a file that is well but cannot be used now.
+_OUT_OF_REACH = {sqlite3.SQLITE_BUSY, sqlite3.SQLITE_LOCKED, sqlite3.SQLITE_CANTOPEN,
+                 sqlite3.SQLITE_PERM, sqlite3.SQLITE_READONLY, sqlite3.SQLITE_NOMEM}
+_Read = TypeVar("_Read", bound=Callable[..., Any])
+_Record = TypeVar("_Record")
+
+
+@contextlib.contextmanager
+def guarded(path: Path) -> Iterator[None]:
+    """Turn what a damaged or hostile journal makes of reading into one error with its place.
+
+    Raises
+    ------
+    WorkspaceError
+    """
+    try:
+        yield
+    except sqlite3.Error as error:
+        if getattr(error, "sqlite_errorcode", 0) & 0xFF in _OUT_OF_REACH:
+            raise WorkspaceError(f"the journal cannot be read now: {error}", shown(path),
+                                 "try again, or look at the permissions of the folder") from None
+        raise damaged(path, error) from None
+    except (ValueError, TypeError, KeyError, IndexError, ArithmeticError, AttributeError,
+            RecursionError, InputError) as error:
+        raise damaged(path, error) from None
+
+
+def damaged(path: Path, why: object) -> WorkspaceError:
+    """Return the error of a journal that does not hold what was written."""
+    return WorkspaceError(f"the journal is damaged: {shown(why, 120) or type(why).__name__}", shown(path),
+                          "restore it from a copy, or save what can be read: axiarch rescue NEW_FOLDER")
+
+
+def _guard(method: _Read) -> _Read:
+    @functools.wraps(method)
+    def read(self: JournalReader, *args: Any, **kwargs: Any) -> Any:
+        with guarded(self.path):
+            return method(self, *args, **kwargs)
+
+    return read  # type: ignore[return-value]
+
+
 class JournalReader:
     """A read-only view of a journal. A workspace without one reads as empty.
 
-    May be made in one thread and used in another, but by one at a time.
+    May be made in one thread and used in another, but by one at a time. Every value is checked for
+    its type; what does not fit is a :class:`WorkspaceError` that says so.
     """
 
     def __init__(self, path: Path) -> None:
-        self._path = path
+        self.path = path
         self._db: sqlite3.Connection | None = None
         self._connect()
 
+    @_guard
     def _connect(self) -> sqlite3.Connection | None:
-        if self._db is None and self._path.exists():
-            try:
-                db = _open(self._path)
-                found = check_version(db, shown(self._path))
-            except sqlite3.Error as error:
-                raise WorkspaceError(f"the journal cannot be read: {error}", shown(self._path),
-                                     "restore the file from a copy; nothing was changed") from None
+        if self._db is None and self.path.exists():
+            db = _open(self.path)
+            found = check_version(db, shown(self.path))
             if found < VERSION:  # a writer will bring it up to date
                 db.close()
                 return None
@@ -69,31 +111,43 @@ class JournalReader:
             self._db.close()
             self._db = None
 
+    def _records(self, kind: type[_Record], query: str, values: tuple[Any, ...] = ()
+                 ) -> tuple[_Record, ...]:
+        """Return rows as records of one kind, whose fields are named as the columns."""
+        import msgspec
+
+        db = self._connect()
+        if db is None:
+            return ()
+        cursor = db.execute(query, values)
+        names = [column[0] for column in cursor.description]
+        return tuple(msgspec.convert(dict(zip(names, row, strict=True)), kind) for row in cursor)
+
+    @_guard
     def version(self) -> int:
         """Return a number that changes whenever another process has written."""
         db = self._connect()
         return int(db.execute("PRAGMA data_version").fetchone()[0]) if db else -1
 
+    @_guard
     def searches(self) -> tuple[SearchRecord, ...]:
         """Return all searches, oldest first."""
-        db = self._connect()
-        if db is None:
-            return ()
-        rows = db.execute("SELECT number, name, file, data, data_fingerprint, state, why, started, ended, "
-                          "busy, running_since "
-                          "FROM search ORDER BY number")
-        return tuple(SearchRecord(*row) for row in rows)
+        return self._records(SearchRecord, (
+            "SELECT number, name, file, data, data_fingerprint, state, why, started, ended, busy, "
+            "running_since FROM search ORDER BY number"))
 
     def search(self, number: int) -> SearchRecord | None:
         """Return one search."""
         return next((s for s in self.searches() if s.number == number), None)
 
+    @_guard
     def holds(self, search: int, recipe: int) -> bool:
         """Say whether a search has a recipe."""
         db = self._connect()
         found = db and db.execute("SELECT 1 FROM recipe WHERE search = ? AND number = ?", (search, recipe)).fetchone()
         return bool(found)
 
+    @_guard
     def changes(self, search: int, mark: tuple[int, int] = (0, 0)) -> Changes:
         """Return what was written to a search since `mark`: what changed, and the last epoch row seen."""
         db = self._connect()
@@ -104,87 +158,117 @@ class JournalReader:
             changed, seq = mark
             recipes = db.execute('SELECT number, "values", parameters, changed FROM recipe '
                                  "WHERE search = ? AND changed > ? ORDER BY number", (search, changed)).fetchall()
-            runs = db.execute("SELECT id, recipe, repeat, fold, state, reason, text, best_epoch, attempts, lane, "
-                              "until, start, changed FROM run WHERE search = ? AND changed > ? ORDER BY id",
-                              (search, changed)).fetchall()
+            runs = self._records(
+                _ChangedRun, "SELECT id, recipe, repeat, fold, state, reason, text, best_epoch, attempts, lane, "
+                "until, start, changed FROM run WHERE search = ? AND changed > ? ORDER BY id",
+                (search, changed))
             epochs = db.execute(
                 "SELECT seq, run, epoch, train_loss, train_loss_still, validation_loss, learning_rate, gradient_norm, "
                 "seconds, metrics, layers, waited FROM epoch WHERE seq > ? AND run IN "
                 "(SELECT id FROM run WHERE search = ?) ORDER BY seq", (seq, search)).fetchall()
         finally:
             db.execute("COMMIT")
-        top = max([changed, *(r[-1] for r in recipes), *(r[-1] for r in runs)])
+        top = max([changed, *(r[-1] for r in recipes), *(r.changed for r in runs)])
         return Changes(
-            tuple(RecipeRecord(n, Recipe(json.loads(v)), p) for n, v, p, _ in recipes),
-            tuple(RunRecord(*row[:-1]) for row in runs),
-            tuple(_epoch(row) for row in epochs),
-            (top, max([seq, *(row[0] for row in epochs)])),
+            tuple(RecipeRecord(_whole(n), recipe_of_text(v), _whole(p)) for n, v, p, _ in recipes),
+            tuple(run.record() for run in runs),
+            tuple(map(epoch_of_row, epochs)),
+            (_whole(top), max([seq, *(row[0] for row in epochs)])),
         )
 
+    @_guard
     def steps(self, search: int) -> tuple[StepRecord, ...]:
         """Return the steps of a search, in their order."""
-        db = self._connect()
-        if db is None:
-            return ()
-        rows = db.execute("SELECT number, recipe, until, blocks, parent, told, why FROM step WHERE search = ? "
-                          "ORDER BY number", (search,))
-        return tuple(StepRecord(*row) for row in rows)
+        return self._records(StepRecord, "SELECT number, recipe, until, blocks, parent, told, why FROM step "
+                             "WHERE search = ? ORDER BY number", (search,))
 
+    @_guard
     def rulings(self, search: int) -> tuple[RulingRecord, ...]:
         """Return what a user decided while a search ran, in order."""
-        db = self._connect()
-        if db is None:
-            return ()
-        rows = db.execute("SELECT after, what, value FROM ruling WHERE search = ? ORDER BY seq", (search,))
-        return tuple(RulingRecord(*row) for row in rows)
+        return self._records(RulingRecord, "SELECT after, what, value FROM ruling WHERE search = ? ORDER BY seq",
+                             (search,))
 
+    @_guard
     def examples(self, search: int) -> tuple[ExampleRecord, ...]:
         """Return what the watched runs of a search say of some validation rows."""
+        import msgspec
+
         db = self._connect()
         if db is None:
             return ()
         rows = db.execute("SELECT example.run, epoch, outputs FROM example JOIN run ON run.id = example.run "
                           "WHERE run.search = ? ORDER BY example.run", (search,))
-        return tuple(ExampleRecord(run, epoch, tuple(tuple(map(_number, row)) for row in json.loads(outputs)))
-                     for run, epoch, outputs in rows)
+        found = []
+        for run, epoch, outputs in rows:
+            told = msgspec.json.decode(outputs, type=list[list[float | None]])
+            found.append(ExampleRecord(_whole(run), _whole(epoch), tuple(
+                tuple(map(_number, row)) for row in told)))
+        return tuple(found)
 
+    @_guard
     def events(self, search: int, last: int = 50) -> tuple[EventRecord, ...]:
         """Return the last things that happened to a search, oldest first."""
-        db = self._connect()
-        if db is None:
-            return ()
-        rows = db.execute("SELECT seq, at, kind, text FROM event WHERE search = ? ORDER BY seq DESC LIMIT ?",
-                          (search, last)).fetchall()
-        return tuple(EventRecord(*row) for row in reversed(rows))
+        return self._records(EventRecord, "SELECT seq, at, kind, text FROM event WHERE search = ? "
+                             "ORDER BY seq DESC LIMIT ?", (search, last))[::-1]
 
+    @_guard
     def lanes(self, search: int) -> tuple[LaneRecord, ...]:
         """Return the worker processes of a search."""
-        db = self._connect()
-        if db is None:
-            return ()
-        rows = db.execute("SELECT number, pid, state FROM lane WHERE search = ? ORDER BY number", (search,))
-        return tuple(LaneRecord(*row) for row in rows)
+        return self._records(LaneRecord, "SELECT number, pid, state FROM lane WHERE search = ? ORDER BY number",
+                             (search,))
 
+    @_guard
     def openings(self, fingerprint: str = "") -> tuple[OpeningRecord, ...]:
         """Return when the seal on test rows was opened, oldest first: of one data set, or of all."""
-        db = self._connect()
-        if db is None:
-            return ()
-        rows = db.execute("SELECT at, data, data_fingerprint, rows, reason FROM opening "
-                          "WHERE ? IN ('', data_fingerprint) ORDER BY seq", (fingerprint,))
-        return tuple(OpeningRecord(*row) for row in rows)
+        return self._records(OpeningRecord, "SELECT at, data, data_fingerprint, rows, reason FROM opening "
+                             "WHERE ? IN ('', data_fingerprint) ORDER BY seq", (fingerprint,))
 
 
-def _epoch(row: tuple[Any, ...]) -> EpochRecord:
+@dataclass(frozen=True)
+class _ChangedRun(RunRecord):
+    """A run with the number of its last change."""
+
+    changed: int = 0
+
+    def record(self) -> RunRecord:
+        """Return the run alone."""
+        return RunRecord(**{f.name: getattr(self, f.name) for f in fields(RunRecord)})
+
+
+def _whole(value: object) -> int:
+    if type(value) is not int:
+        raise TypeError(f"{value!r} is not a whole number")
+    return value
+
+
+def recipe_of_text(text: str) -> Recipe:
+    """Return the recipe that a row of the journal holds."""
+    import msgspec
+
+    return Recipe(msgspec.json.decode(text, type=dict[str, int | float | str]))
+
+
+def epoch_of_row(row: tuple[Any, ...]) -> EpochRecord:
+    """Return the epoch that a row of the journal holds, in the order of :meth:`JournalReader.changes`."""
+    import msgspec
+
     *losses, rate, norm, seconds = (_number(x) for x in row[3:9])
-    metrics = tuple(_number(x) for x in json.loads(row[9]))
+    metrics = tuple(map(_number, msgspec.json.decode(row[9], type=list[float | None])))
     layers = tuple((_number(a), _number(b), _number(c), _number(more[0]) if more else 0.0)
-                   for a, b, c, *more in json.loads(row[10]))
-    return EpochRecord(row[1], row[2], losses[0], losses[1], losses[2], metrics, rate, norm, seconds, layers, row[11])
+                   for a, b, c, *more in msgspec.json.decode(row[10], type=list[list[float | None]]))
+    run, epoch = _whole(row[1]), _whole(row[2])
+    if epoch < 1:
+        raise ValueError(f"epoch {epoch} of run {run} cannot be")
+    return EpochRecord(run, epoch, losses[0], losses[1], losses[2], metrics, rate, norm, seconds, layers,
+                       _number(row[11]))
 
 
 def _number(value: float | None) -> float:
-    return math.inf if value is None else value
+    if value is None:
+        return math.inf
+    if not isinstance(value, float | int):
+        raise TypeError(f"{value!r:.40} is not a number")
+    return float(value)
 
 
 def _open(path: Path) -> sqlite3.Connection:

@@ -2,15 +2,16 @@
 
 from __future__ import annotations
 
-import os
 import time
 import tomllib
 from pathlib import Path
 
 from axiarch.errors import InputError, WorkspaceReadOnly
+from axiarch.files import write_whole
 from axiarch.journal.records import Version
 from axiarch.journal.workspace import Workspace
 from axiarch.plain import shown
+from axiarch.recipes.bounds import is_whole
 from axiarch.recipes.recipe import Recipe
 
 #: Characters of a name and of a note at the most.
@@ -47,7 +48,7 @@ def write_version(workspace: Workspace, recipe: Recipe, name: str, note: str = "
     import tomlkit
 
     folder = _folder(workspace)
-    taken = [int(p.stem) for p in folder.glob("[0-9]*.toml") if p.stem.isdigit()]
+    taken = [int(p.stem) for p in folder.glob("[0-9]*.toml") if is_whole(p.stem)]
     version = Version(max(taken, default=0) + 1, name[:_NAME], note[:_NOTE], time.time(), recipe)
     doc = tomlkit.document()
     doc.update({"name": version.name, "note": version.note, "at": version.at})
@@ -57,9 +58,7 @@ def write_version(workspace: Workspace, recipe: Recipe, name: str, note: str = "
     path = folder / f"{version.number:04d}.toml"
     try:
         folder.mkdir(exist_ok=True)
-        draft = path.with_name(f".{path.name}.{os.getpid()}")
-        draft.write_text(tomlkit.dumps(doc), encoding="utf-8")
-        os.replace(draft, path)
+        write_whole(path, tomlkit.dumps(doc))
     except OSError as error:
         raise WorkspaceReadOnly(f"the version cannot be kept: {error.strerror}", shown(path),
                                 "change the folder's permissions") from None

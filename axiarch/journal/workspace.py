@@ -16,6 +16,8 @@ import fcntl
 import json
 import os
 import re
+import shutil
+import stat
 import time
 from collections.abc import Iterator
 from dataclasses import asdict, dataclass
@@ -28,10 +30,14 @@ from axiarch.errors import (
     WorkspaceNewer,
     WorkspaceReadOnly,
 )
+from axiarch.files import held_folder, read_json, write_whole
 from axiarch.plain import duration, shown
+from axiarch.recipes.bounds import is_whole
 
 #: The format of the folder written, and the latest one read.
 FORMAT = 1
+#: Bytes of the lock that are read: it names one process.
+_MOST_LOCK = 4096
 
 
 @dataclass(frozen=True)
@@ -41,8 +47,9 @@ class Owner:
     Attributes
     ----------
     pid : int
-    born : float
-        When that process started, so that a later process with the same number is not taken for it.
+    born : str
+        When that process started, by a clock that nobody can set, so that a later process with the
+        same number is not taken for it (see :func:`born`).
     since : float
         When it took the lock, in seconds since 1970.
     what : str
@@ -50,7 +57,7 @@ class Owner:
     """
 
     pid: int
-    born: float
+    born: str
     since: float
     what: str
 
@@ -93,21 +100,22 @@ class Workspace:
     def search_numbers(self) -> list[int]:
         """The numbers of all searches."""
         return sorted(int(p.parent.name) for p in self.folder.glob("searches/*/search.toml")
-                      if p.parent.name.isdigit())
+                      if is_whole(p.parent.name))
 
     # -- opening ---------------------------------------------------------------------------------
 
     @classmethod
     def create(cls, folder: Path) -> Workspace:
         """Return the workspace in `folder`, made if the folder is new or empty."""
-        if (folder / "axiarch.json").is_file():
+        folder = folder.absolute()
+        if os.path.lexists(folder / "axiarch.json"):
             return cls.open(folder)
         try:
             folder.mkdir(parents=True, exist_ok=True)
             if any(folder.iterdir()):
                 raise WorkspaceMissing("the folder holds other things and no workspace", shown(folder),
                                        "give a new or empty folder")
-            (folder / "axiarch.json").write_text(json.dumps({"format": FORMAT}) + "\n", encoding="utf-8")
+            write_whole(folder / "axiarch.json", json.dumps({"format": FORMAT}) + "\n")
             for each in ("data", "searches", "exports"):
                 (folder / each).mkdir(exist_ok=True)
         except OSError as error:
@@ -122,12 +130,20 @@ class Workspace:
         Raises
         ------
         WorkspaceMissing, WorkspaceNewer
+        WorkspaceError
+            If a file of it cannot be read, or a part of it is a link, a pipe or a device.
         """
+        folder = folder.absolute()
+        _check_places(folder)
         try:
-            known = json.loads((folder / "axiarch.json").read_text(encoding="utf-8"))
-            found = int(known["format"])
+            found = read_json(folder / "axiarch.json")["format"]
+            if type(found) is not int:
+                raise ValueError("its format is not a whole number")
         except FileNotFoundError:
             raise WorkspaceMissing("there is no workspace here", shown(folder), "name another folder") from None
+        except NotADirectoryError:
+            raise WorkspaceMissing("this is a file, not a workspace", shown(folder),
+                                   "name a folder") from None
         except (OSError, ValueError, KeyError, TypeError) as error:
             raise WorkspaceError(f"the workspace cannot be read: {shown(error, 100)}",
                                  shown(folder / "axiarch.json"), "restore the file; nothing was changed") from None
@@ -148,13 +164,12 @@ class Workspace:
 
     def owner(self) -> Owner | None:
         """Return who writes this workspace now, or None."""
-        import psutil
-
         try:
-            owner = Owner(**json.loads((self.folder / "lock").read_text(encoding="utf-8")))
-            process = psutil.Process(owner.pid)
-            alive = abs(process.create_time() - owner.born) < 1 and process.status() != psutil.STATUS_ZOMBIE
-        except (OSError, ValueError, TypeError, psutil.Error):
+            owner = Owner(**read_json(self.folder / "lock", _MOST_LOCK))
+            real = isinstance(owner.since, int | float) and isinstance(owner.what, str)
+            alive = real and type(owner.pid) is int and 0 < owner.pid < 1 << 31 and (
+                born(owner.pid) == owner.born)
+        except (OSError, ValueError, TypeError):
             return None
         return owner if alive else None
 
@@ -168,11 +183,11 @@ class Workspace:
             If another process holds it: says which, since when and what for.
         WorkspaceReadOnly
         """
-        import psutil
-
         self.check_writable()
         try:
-            file = (self.folder / "lock").open("a+", encoding="utf-8")
+            _check_places(self.folder)
+            descriptor = os.open(self.folder / "lock", os.O_RDWR | os.O_CREAT | os.O_NOFOLLOW, 0o666)
+            file = os.fdopen(descriptor, "r+", encoding="utf-8")
         except OSError as error:
             raise WorkspaceReadOnly(f"the workspace cannot be locked: {error.strerror}", shown(self.folder),
                                     "change its permissions; nothing was changed") from None
@@ -181,14 +196,21 @@ class Workspace:
                 fcntl.flock(file, fcntl.LOCK_EX | fcntl.LOCK_NB)
             except OSError:
                 raise self._locked() from None
-            file.truncate(0)
-            owner = Owner(os.getpid(), psutil.Process().create_time(), time.time(), what)
-            file.write(json.dumps(asdict(owner)))
-            file.flush()
+            owner = Owner(os.getpid(), born(os.getpid()), time.time(), what)
+            _note_owner(descriptor, json.dumps(asdict(owner)))
+            self._remove_drafts()
             try:
                 yield
             finally:
-                file.truncate(0)
+                _note_owner(descriptor, "")
+
+    def _remove_drafts(self) -> None:
+        """Remove what killed processes left half made among the data sets."""
+        with contextlib.suppress(OSError):
+            for place in self.data().glob(".*"):
+                with contextlib.suppress(OSError), held_folder(place) as ours:
+                    if ours:
+                        shutil.rmtree(place, ignore_errors=True)
 
     def _locked(self) -> WorkspaceLocked:
         owner = self.owner()
@@ -197,6 +219,77 @@ class Workspace:
             who = f"process {owner.pid} ({shown(owner.what, 60)}, for {duration(time.time() - owner.since)})"
         return WorkspaceLocked(f"{who} writes this workspace", shown(self.folder),
                                "wait for it, stop it, or only watch; nothing was changed")
+
+
+def _note_owner(descriptor: int, text: str) -> None:
+    """Write into the lock who holds it; on a full disk the lock holds without a name."""
+    with contextlib.suppress(OSError):
+        os.ftruncate(descriptor, 0)
+        os.pwrite(descriptor, text.encode(), 0)
+
+
+def born(pid: int) -> str:
+    """Return when a process started, as text that no other process shares; empty if it is gone.
+
+    Ticks since the machine started where the system says them, so that setting the clock changes
+    nothing; else the time of day to the second.
+    """
+    try:
+        text = Path(f"/proc/{pid}/stat").read_text(encoding="utf-8", errors="replace")
+        state, *rest = text.rpartition(")")[2].split()
+        boot = Path("/proc/sys/kernel/random/boot_id").read_text(encoding="utf-8").strip()
+        return "" if state in "ZX" else f"{boot} {rest[18]}"
+    except (OSError, IndexError, ValueError):
+        pass
+    if Path("/proc/self/stat").exists():
+        return ""
+    import psutil
+
+    try:
+        process = psutil.Process(pid)
+        gone = process.status() == psutil.STATUS_ZOMBIE
+        return "" if gone else f"second {round(process.create_time())}"
+    except psutil.Error:
+        return ""
+
+
+#: Folders of a workspace that are looked into for links, below each of these names.
+_DEPTH = {"data": 4, "searches": 2, "exports": 1, "versions": 1}
+
+
+def _check_places(folder: Path) -> None:
+    """Raise where a part of a workspace leads elsewhere: one that a stranger sent may hold links.
+
+    Files of checkpoints are not looked at one by one: they are replaced, never written through.
+
+    Raises
+    ------
+    WorkspaceError
+        Naming the link, pipe or device.
+    """
+    with contextlib.suppress(FileNotFoundError, NotADirectoryError):
+        _check_folder(folder, 1, _DEPTH)
+
+
+def _check_folder(folder: Path, depth: int, below: dict[str, int]) -> None:
+    try:
+        entries = list(os.scandir(folder))
+    except PermissionError:
+        return  # what cannot be listed is reported by whoever needs it
+    for entry in entries:
+        if not entry.is_file(follow_symlinks=False) and not entry.is_dir(follow_symlinks=False):
+            raise WorkspaceError(f"{_kind(entry)} is in the place of a file or folder",
+                                 shown(entry.path), "remove it; nothing was read or changed")
+        deeper = below.get(entry.name, depth - 1)
+        if deeper > 0 and entry.is_dir(follow_symlinks=False):
+            _check_folder(Path(entry.path), deeper, {})
+
+
+def _kind(entry: os.DirEntry[str]) -> str:
+    if entry.is_symlink():
+        return "a symbolic link"
+    mode = entry.stat(follow_symlinks=False).st_mode
+    return "a named pipe" if stat.S_ISFIFO(mode) else "a socket or device"
 
 
 def slug(name: str) -> str:

@@ -10,8 +10,9 @@ import time
 from collections.abc import Iterable, Iterator
 from pathlib import Path
 
-from axiarch.errors import NoSpace, WorkspaceError
+from axiarch.errors import NoSpace
 from axiarch.journal.migrations import migrate
+from axiarch.journal.read import damaged
 from axiarch.journal.records import EpochRecord, ExampleRecord, RulingRecord, RunState, SearchState, StepRecord
 from axiarch.plain import shown
 from axiarch.recipes.recipe import Recipe
@@ -24,6 +25,7 @@ class JournalWriter:
     """
 
     def __init__(self, path: Path) -> None:
+        self._path = path
         try:
             self._db = sqlite3.connect(path, isolation_level=None, timeout=10)
             self._db.execute("PRAGMA journal_mode = WAL")
@@ -33,9 +35,11 @@ class JournalWriter:
                                    "coalesce((SELECT max(changed) FROM run), 0), "
                                    "coalesce((SELECT max(changed) FROM recipe), 0))").fetchone()
             self._changes = int(row[0])
-        except sqlite3.Error as error:
-            raise WorkspaceError(f"the journal cannot be opened: {error}", shown(path),
-                                 "restore the file from a copy; nothing was changed") from None
+        except (sqlite3.Error, ValueError, TypeError) as error:
+            if getattr(error, "sqlite_errorcode", 0) & 0xFF in (sqlite3.SQLITE_FULL, sqlite3.SQLITE_IOERR):
+                raise NoSpace("the journal cannot be opened for writing: the disk is full", shown(path),
+                              "free some space, then try again; nothing was changed") from None
+            raise damaged(path, error) from None
 
     def close(self) -> None:
         """Close the journal."""
@@ -57,9 +61,11 @@ class JournalWriter:
         except BaseException as error:
             with contextlib.suppress(sqlite3.Error):  # a full disk has taken it back already
                 self._db.execute("ROLLBACK")
-            if getattr(error, "sqlite_errorcode", 0) == sqlite3.SQLITE_FULL:
+            if getattr(error, "sqlite_errorcode", 0) & 0xFF in (sqlite3.SQLITE_FULL, sqlite3.SQLITE_IOERR):
                 raise NoSpace("the journal could not be written: the disk is full", "",
                               "free some space, then resume; nothing is lost") from None
+            if isinstance(error, sqlite3.DatabaseError):
+                raise damaged(self._path, error) from None
             raise
 
     def _change(self) -> int:

@@ -7,11 +7,14 @@ from __future__ import annotations
 
 import ast
 import operator
+import re
+import warnings
 from collections.abc import Callable, Mapping
 from dataclasses import dataclass
 from functools import lru_cache
 
 from axiarch.errors import NotationError
+from axiarch.recipes.bounds import MOST_CHARACTERS, MOST_TERMS
 from axiarch.recipes.conditions import Value
 from axiarch.recipes.fields import FIELDS
 
@@ -22,6 +25,11 @@ _COMPARE: Mapping[type[ast.cmpop], Callable[[float, float], bool]] = {
     ast.LtE: operator.le, ast.Lt: operator.lt, ast.GtE: operator.ge, ast.Gt: operator.gt,
     ast.Eq: operator.eq, ast.NotEq: operator.ne,
 }
+
+
+_NUMBERS = ("whole", "real")
+#: What a constraint is made of, for counting.
+_SIGNS = re.compile(r"[\w.]+|[^\w\s]")
 
 
 @dataclass(frozen=True)
@@ -49,10 +57,15 @@ def parse_constraint(text: str) -> Constraint:
 @lru_cache(maxsize=256)
 def _tree(text: str) -> ast.Compare:
     stripped = text.strip()
+    if len(text) > MOST_CHARACTERS or len(_SIGNS.findall(stripped)) > MOST_TERMS:
+        raise NotationError(text[:80], 80, "the constraint is too long", f"give at most {MOST_TERMS} "
+                            "names, numbers and signs, or several constraints")
     try:
-        tree = ast.parse(stripped, mode="eval").body
-    except (SyntaxError, ValueError, RecursionError) as error:
-        at = (getattr(error, "offset", None) or 1) - 1
+        with warnings.catch_warnings():
+            warnings.simplefilter("ignore")
+            tree = ast.parse(stripped, mode="eval").body
+    except (SyntaxError, ValueError, RecursionError, MemoryError) as error:
+        at = min(max((getattr(error, "offset", None) or 1) - 1, 0), len(text))
         raise NotationError(text, at, "this is not a comparison of values",
                             "such as width * depth <= 1024") from None
     if not isinstance(tree, ast.Compare):
@@ -72,18 +85,19 @@ def _check(node: ast.expr, text: str) -> None:
         _check(node.right, text)
     elif isinstance(node, ast.Name):
         _check_name(node, text)
-    elif not (isinstance(node, ast.Constant) and type(node.value) in (int, float)):
-        raise NotationError(text, node.col_offset, "this is neither a number nor a value of the recipe",
+    elif not (isinstance(node, ast.Constant) and isinstance(node.value, int | float)
+              and not isinstance(node.value, bool) and abs(node.value) < 1e300):
+        raise NotationError(text, node.col_offset, "this is neither a number of usual size nor a value of the recipe",
                             "use names of values, numbers and + - * /")
 
 
 def _check_name(node: ast.Name, text: str) -> None:
     if node.id not in FIELDS:
         raise NotationError(text, node.col_offset, f"no value is called {node.id!r}",
-                            "known are " + ", ".join(n for n, f in FIELDS.items() if f.kind != "choice"))
-    if FIELDS[node.id].kind == "choice":
-        raise NotationError(text, node.col_offset, f"{node.id} is a word, not a number",
-                            "state it as a condition: … when " + node.id + " = …")
+                            "known are " + ", ".join(n for n, f in FIELDS.items() if f.kind in _NUMBERS))
+    if FIELDS[node.id].kind not in _NUMBERS:
+        raise NotationError(text, node.col_offset, f"{node.id} is a text, not a number",
+                            "use names of numbers; a choice can be a condition: … when optimiser = adam")
 
 
 def _worth(node: ast.expr, recipe: Mapping[str, Value]) -> float:

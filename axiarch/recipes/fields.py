@@ -11,6 +11,8 @@ from dataclasses import dataclass
 from typing import Literal
 
 from axiarch.errors import NotationError, RecipeError
+from axiarch.plain import shown
+from axiarch.recipes.bounds import MOST_CHARACTERS, MOST_DIGITS
 from axiarch.recipes.conditions import Condition, Value
 from axiarch.recipes.members import ACTIVATIONS, OPTIMISERS, SCHEDULES, TRAINED_ON
 from axiarch.recipes.network import NORMS, parse_network
@@ -82,8 +84,8 @@ class Field:
             return self._choice(value)
         if self.kind == "line":
             return self._line(value)
-        if isinstance(value, bool) or not isinstance(value, int | float) or not math.isfinite(value):
-            raise RecipeError(f"{value!r} is not a number", self.name, f"give {self.wanted()}")
+        if isinstance(value, bool) or not isinstance(value, int | float) or not _is_finite(value):
+            raise RecipeError(f"{_brief(value)} is not a number", self.name, f"give {self.wanted()}")
         if self.kind == "whole" and value != int(value):
             raise RecipeError(f"{value:g} is not a whole number", self.name, f"give {self.wanted()}")
         if not self.low <= value <= self.high:
@@ -92,16 +94,32 @@ class Field:
 
     def _choice(self, value: object) -> str:
         if value not in self.choices:
-            raise RecipeError(f"{value!r} is not known", self.name, f"give {self.wanted()}")
+            raise RecipeError(f"{_brief(value)} is not known", self.name, f"give {self.wanted()}")
         return str(value)
 
     def _line(self, value: object) -> str:
-        text = ", ".join(" ".join(part.split()) for part in str(value).split(","))
+        if not isinstance(value, str | int):
+            raise RecipeError(f"{_brief(value)} is no network", self.name, f"give {self.wanted()}")
+        text = ", ".join(" ".join(part.split()) for part in str(value)[: MOST_CHARACTERS + 1].split(","))
         try:
             parse_network(text)
         except NotationError as error:
             raise RecipeError(error.what, self.name, error.remedy) from None
         return text
+
+
+def _is_finite(value: float) -> bool:
+    try:
+        return math.isfinite(value)
+    except OverflowError:
+        return False
+
+
+def _brief(value: object) -> str:
+    """Return what was given, cut where it is long."""
+    if isinstance(value, int) and abs(value) >= 10**MOST_DIGITS:
+        return "a number of more digits than fit"
+    return shown(repr(value) if not isinstance(value, list | dict | tuple) else type(value).__name__, 60)
 
 
 _LAYERED = Condition("depth", ">=", (1,))

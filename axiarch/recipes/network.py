@@ -22,6 +22,7 @@ from functools import lru_cache
 from typing import Literal
 
 from axiarch.errors import NotationError, RecipeError
+from axiarch.recipes.bounds import MOST_CHARACTERS, is_whole
 from axiarch.recipes.layers import KINDS, Layer, Shape
 from axiarch.recipes.members import ACTIVATIONS
 
@@ -45,13 +46,16 @@ def parse_network(text: str) -> tuple[Part, ...]:
     NotationError
         At the word that does not fit, with what would be right.
     """
+    if len(text) > MOST_CHARACTERS:
+        raise NotationError(text[:80], 80, f"{len(text)} characters are too many",
+                            f"give at most {MOST_CHARACTERS}")
     parts: list[Part] = []
     start = 0
     for piece in text.split(","):
         parts += _Words(text, start, start + len(piece)).part()
         start += len(piece) + 1
-    if len(parts) > MOST_LAYERS:
-        raise NotationError(text, 0, f"that makes {len(parts)} layers", f"at most {MOST_LAYERS}")
+        if len(parts) > MOST_LAYERS:
+            raise NotationError(text, 0, f"that makes {len(parts)} layers or more", f"at most {MOST_LAYERS}")
     return tuple(parts)
 
 
@@ -82,7 +86,7 @@ class _Words:
 
     def _whole(self, wanted: str, most: int = 16384) -> int:
         word = self._next(wanted)
-        if not word.isdigit() or not 1 <= int(word) <= most:
+        if not is_whole(word) or not 1 <= int(word) <= most:
             raise self._wrong(f"{word!r} is not {wanted}", f"give a whole number from 1 to {most}")
         return int(word)
 
@@ -132,7 +136,7 @@ class _Words:
                 return kind.made(self._whole(kind.number, kind.most))
         word = self._next("a layer")
         bare = next(kind for kind in KINDS.values() if not kind.words)
-        if word.isdigit() and 1 <= int(word) <= bare.most:
+        if is_whole(word) and 1 <= int(word) <= bare.most:
             return bare.made(int(word))
         raise self._wrong(f"{word!r} is no layer", "such as 64, 3 of 64, 2 narrowing from 128, conv 16, pool 2, hidden")
 

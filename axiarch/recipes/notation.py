@@ -18,6 +18,7 @@ from dataclasses import dataclass
 from functools import lru_cache
 
 from axiarch.errors import NotationError, RecipeError
+from axiarch.recipes.bounds import MOST_CHARACTERS, MOST_DIGITS, MOST_VALUES
 from axiarch.recipes.conditions import Condition, Value, written
 from axiarch.recipes.fields import FIELDS, Field, field_named
 from axiarch.recipes.network import parse_network
@@ -25,7 +26,7 @@ from axiarch.recipes.ranges import Ladder, OneOf, Range, Span, Whole
 
 _TOKEN = re.compile(
     r"\s*(?:(?P<number>[+-]?(?:\d+\.(?!\.)\d*|\.\d+|\d+)(?:[eE][+-]?\d+)?(?![\w]))"
-    r"|(?P<word>[A-Za-z_]\w*)|(?P<sign>\.\.|\||!=|<=|>=|=|<|>))"
+    r"|(?P<word>[A-Za-z_]\w*)|(?P<sign>\.\.|\||!=|<=|>=|=|<|>))", re.ASCII
 )
 
 
@@ -66,6 +67,9 @@ def parse(name: str, text: str) -> Typed:
         If no value is called `name`.
     """
     field = field_named(name)
+    if len(text) > MOST_CHARACTERS:
+        raise NotationError(text[:80], 80, f"{len(text)} characters are too many",
+                            f"give at most {MOST_CHARACTERS}")
     return _lines(field, text) if field.kind == "line" else _Parser(field, text).parse()
 
 
@@ -111,7 +115,9 @@ def _lines(field: Field, text: str) -> Typed:
                                 error.remedy) from None
         value = field.check(piece.strip())
         if value in found:
-            raise NotationError(text, start + lead, f"{value} stands there twice", "name each line once")
+            raise NotationError(text, start + lead, f"{value} is listed twice", "name each line once")
+        if len(found) >= MOST_VALUES:
+            raise NotationError(text, start + lead, "too many lines are listed", f"give at most {MOST_VALUES}")
         found.append(value)
         start += len(piece) + 1
     return Typed(value=found[0]) if len(found) == 1 else Typed(range=OneOf(tuple(found)))
@@ -135,7 +141,11 @@ class _Parser:
                 start = position + len(text[position:]) - len(text[position:].lstrip())
                 raise self._error(start, f"{_piece(text, start)!r} is not a number, a word or a sign",
                                   self._forms())
-            found.append(_Token(match.lastgroup, match[match.lastgroup], match.start(match.lastgroup)))
+            kind, word = match.lastgroup, match[match.lastgroup]
+            if kind == "number" and len(word) > MOST_DIGITS:
+                raise self._error(match.start(kind), f"a number of {len(word)} characters is too long",
+                                  f"give at most {MOST_DIGITS}")
+            found.append(_Token(kind, word, match.start(kind)))
             position = match.end()
         return found
 
@@ -162,13 +172,16 @@ class _Parser:
         return Typed(range=found, when=when)
 
     def _choice(self, first: Value, first_at: int) -> OneOf:
-        values = [first]
+        values = {first: None}
         while self._take("|"):
             at = self._here()
             value = self._value()
             if value in values:
-                raise self._error(at, f"{written(value)} stands there twice", "name each value once")
-            values.append(value)
+                raise self._error(at, f"{written(value)} is listed twice", "name each value once")
+            if len(values) >= MOST_VALUES:
+                raise self._error(at, "too many values are listed",
+                                  f"give at most {MOST_VALUES}, or a range")
+            values[value] = None
         return OneOf(tuple(values))
 
     def _span(self, low: Value, low_at: int) -> Range:
@@ -217,12 +230,13 @@ class _Parser:
                 raise self._error(at, f"{token.text} is not a whole number", f"{self.field.label} is whole")
             step = int(step)
         steps = (high - low) / step
+        if steps > MOST_VALUES:
+            raise self._error(at, f"that makes more than {MOST_VALUES} values",
+                              "take a larger step, or leave it out")
         if abs(steps - round(steps)) > 1e-6 or round(steps) < 1:
             last = low + max(int(steps + 1e-6), 1) * step
             raise self._error(high_at, f"steps of {written(step)} from {written(low)} do not reach {written(high)}",
                               f"end at {written(float(f'{last:.12g}'))}")
-        if round(steps) > 100_000:
-            raise self._error(at, f"that makes {round(steps) + 1} values", "take a larger step, or leave it out")
         return Ladder(low, high, step)
 
     def _when(self) -> Condition | None:
@@ -239,6 +253,9 @@ class _Parser:
         if sign not in ("=", "!=", "<", "<=", ">", ">="):
             raise self._error(sign_at, f"{sign!r} is not a comparison", "one of = != < <= > >=")
         other = FIELDS[name]
+        if other.kind == "line":
+            raise self._error(at, f"{name} is a text of its own, so nothing can depend on it",
+                              "name a number or a choice")
         if other.kind == "choice" and sign not in ("=", "!="):
             raise self._error(sign_at, f"{name} has no order", "compare it with = or !=")
         values = [self._value(other)]

@@ -8,8 +8,10 @@ from __future__ import annotations
 
 import math
 from dataclasses import dataclass
+from functools import cached_property
 from typing import Protocol, runtime_checkable
 
+from axiarch.recipes.bounds import MOST_VALUES
 from axiarch.recipes.conditions import Value, written
 
 
@@ -76,6 +78,7 @@ class Span:
         return min(max(float(f"{value:.4g}"), self.low), self.high)
 
     def grid(self, points: int) -> tuple[Value, ...]:
+        points = min(points, MOST_VALUES)
         if points < 2:
             return (self.at(0.5),)
         inner = [self.at(i / (points - 1)) for i in range(1, points - 1)]
@@ -109,6 +112,7 @@ class Whole:
         return min(max(value, self.low), self.high)
 
     def grid(self, points: int) -> tuple[Value, ...]:
+        points = min(points, MOST_VALUES)
         if self.size <= max(points, 2):
             return tuple(range(self.low, self.high + 1))
         span = Span(self.low, self.high, self.log)
@@ -129,7 +133,7 @@ class Ladder:
     high: int | float
     step: int | float | None = None
 
-    @property
+    @cached_property
     def rungs(self) -> tuple[Value, ...]:
         """All values, lowest first."""
         if self.step is None:
@@ -142,7 +146,9 @@ class Ladder:
 
     @property
     def size(self) -> int:
-        return len(self.rungs)
+        if self.step is None:
+            return round(math.log2(self.high / self.low)) + 1
+        return round((self.high - self.low) / self.step) + 1
 
     def at(self, u: float) -> Value:
         return OneOf(self.rungs).at(u)

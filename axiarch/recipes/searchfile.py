@@ -27,6 +27,8 @@ from dataclasses import asdict, dataclass, field, replace
 from typing import Any
 
 from axiarch.errors import InputError, NotationError, RecipeError, SearchFileError
+from axiarch.plain import shown
+from axiarch.recipes.bounds import MOST_DIGITS, MOST_FILE
 from axiarch.recipes.constraints import parse_constraint
 from axiarch.recipes.fields import FIELDS
 from axiarch.recipes.notation import parse
@@ -95,10 +97,14 @@ def read_search(text: str, where: str = "search file") -> SearchFile:
     SearchFileError
         With the line, the key, what was read and what would be right.
     """
+    if len(text) > MOST_FILE:
+        raise SearchFileError(f"a search file of {len(text)} characters is too long", where,
+                              f"give at most {MOST_FILE}")
     try:
         table = tomllib.loads(text)
-    except tomllib.TOMLDecodeError as error:
-        raise SearchFileError(f"this is not TOML: {error}", where, "see the example in docs/search-files.md") from None
+    except (ValueError, RecursionError) as error:  # of which the errors of TOML are one
+        why = shown(error, 120) if isinstance(error, ValueError) else "it is nested too deeply"
+        raise SearchFileError(f"this is not TOML: {why}", where, "see the example in docs/search-files.md") from None
     lines = _Lines(text, where)
     checked = _check_shape(table, lines)
     return SearchFile(
@@ -184,7 +190,14 @@ def _said(problem: Any, path: list[str], lines: _Lines) -> tuple[str, str, str]:
         near = difflib.get_close_matches(path[-1], SearchShape.model_fields, n=1)
         known = ", ".join(SearchShape.model_fields)
         return f"no key is called {path[-1]!r}", place, f"did you mean {near[0]}?" if near else f"known are {known}"
-    return f"{problem['input']!r} does not fit", place, problem["msg"][:1].lower() + problem["msg"][1:]
+    return f"{shown(_brief(problem['input']), 60)} does not fit", place, problem["msg"][:1].lower() + problem["msg"][1:]
+
+
+def _brief(value: Any) -> str:
+    """Return what was given, or what kind of thing where it is large."""
+    if isinstance(value, list | dict):
+        return "a table or list"
+    return "a very large number" if isinstance(value, int) and abs(value) > 10**MOST_DIGITS else repr(value)
 
 
 def _space(checked: Any, lines: _Lines) -> Space:

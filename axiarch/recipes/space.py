@@ -3,11 +3,13 @@
 from __future__ import annotations
 
 import itertools
+import math
 from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
 from functools import cached_property
 
 from axiarch.errors import RecipeError
+from axiarch.recipes.bounds import MOST_CONSTRAINTS
 from axiarch.recipes.conditions import Condition, Value
 from axiarch.recipes.constraints import Constraint
 from axiarch.recipes.fields import FIELDS
@@ -55,6 +57,9 @@ class Space:
 
     def __post_init__(self) -> None:
         names = [k.name for k in self.knobs]
+        if len(self.constraints) > MOST_CONSTRAINTS:
+            raise RecipeError(f"{len(self.constraints)} constraints are too many", "constraints",
+                              f"give at most {MOST_CONSTRAINTS}")
         for name in names:
             if names.count(name) > 1:
                 raise RecipeError("varies twice", name, "give one range")
@@ -107,17 +112,19 @@ class Space:
 
     def grid_size(self, points: int) -> int:
         """Return how many recipes :meth:`grid` yields (the plain product, if there are very many)."""
-        product = 1
-        for k in self.knobs:
-            product *= len(k.range.grid(points))
+        product = math.prod(len(k.range.grid(points)) for k in self.knobs)
         return product if product > _COUNTED else sum(1 for _ in self.grid(points))
 
     @cached_property
     def combinations(self) -> int | None:
         """The number of different recipes, or None where a knob is a continuum."""
-        if any(k.range.size is None for k in self.knobs):
-            return None
-        return self.grid_size(10**9)
+        sizes = [k.range.size for k in self.knobs]
+        product = 1
+        for size in sizes:
+            if size is None:
+                return None
+            product *= size
+        return product if product > _COUNTED else sum(1 for _ in self.grid(_COUNTED))
 
     def varied(self, name: str) -> Knob | None:
         """Return the knob called `name`, if it varies."""

@@ -35,6 +35,6 @@ def _steady(losses: tuple[float, ...]) -> tuple[int, float]:
     if not losses:
         return 0, math.inf
     start = min(WINDOW, len(losses))
-    curve = [smoothed(losses[:e]) for e in range(start, len(losses) + 1)]
+    curve = [smoothed(losses[max(e - WINDOW, 0) : e]) for e in range(start, len(losses) + 1)]
     best = min(range(len(curve)), key=curve.__getitem__)
     return best + start, curve[best]

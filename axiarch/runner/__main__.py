@@ -1,12 +1,13 @@
 """The runner's own process: ``python -m axiarch.runner run WORKSPACE NUMBER LANES`` and its helpers.
 
 ``run`` says on its first line of output whether it holds the workspace (JSON); ``measure`` and ``judge`` read a
-JSON request and answer it; ``linear`` trains the linear floor of a data set; ``warm`` compiles the kernels. They are
+JSON request and answer it; ``warm`` compiles the kernels. They are
 started by workflows, not by people.
 """
 
 from __future__ import annotations
 
+import contextlib
 import json
 import os
 import signal
@@ -14,7 +15,7 @@ import sys
 from pathlib import Path
 from types import FrameType
 
-from axiarch.errors import AxiarchError
+from axiarch.errors import AxiarchError, WorkspaceError
 
 
 def _say(**what: object) -> None:
@@ -22,7 +23,7 @@ def _say(**what: object) -> None:
 
 
 def _run(folder: str, number: str, lanes: str) -> int:
-    from axiarch.data.dataset import read_dataset
+    from axiarch.data.dataset import check_arrays, read_dataset
     from axiarch.journal.workspace import Workspace
     from axiarch.journal.write import JournalWriter
     from axiarch.recipes.searchfile import read_search
@@ -38,6 +39,7 @@ def _run(folder: str, number: str, lanes: str) -> int:
             place = workspace.search(int(number))
             search = read_search((place / "search.toml").read_text(encoding="utf-8"), "search.toml")
             dataset = read_dataset(workspace.data(search.data))
+            check_arrays(dataset)
             journal = JournalWriter(workspace.journal)
             executor = ProcessExecutor(int(lanes))
             try:
@@ -52,8 +54,18 @@ def _run(folder: str, number: str, lanes: str) -> int:
                 journal.close()
         return 0 if state in ("done", "stopped") else 4
     except AxiarchError as error:
+        return _refused(error)
+    except OSError as error:
+        return _refused(WorkspaceError(f"reading or writing failed: {error.strerror or error}",
+                                       str(error.filename or folder), "free some disk space, or check "
+                                       "the folder's permissions, then try again"))
+
+
+def _refused(error: AxiarchError) -> int:
+    """Say what went wrong to whoever started this; return the exit code."""
+    with contextlib.suppress(OSError, ValueError):
         _say(error=type(error).__name__, what=error.what, where=error.where, remedy=error.remedy)
-        return error.exit_code
+    return error.exit_code
 
 
 def _stop(runner: object, _frame: FrameType | None) -> None:
@@ -85,8 +97,7 @@ def _measure() -> int:
             warm()
             found = [measure(Recipe(values), runs, dataset) for values, runs in request["recipes"]]
     except AxiarchError as error:
-        _say(error=type(error).__name__, what=error.what, where=error.where, remedy=error.remedy)
-        return error.exit_code
+        return _refused(error)
     _say(measured=[[m.work, m.seconds, m.bytes] for m in found])
     return 0
 
@@ -106,26 +117,8 @@ def _judge() -> int:
             run = RunSpec(request["run"], Recipe(request["recipe"]), Streams(*request["streams"]))
             found = judge(read_dataset(Path(request["data"])), run, Path(request["checkpoint"]))
     except AxiarchError as error:
-        _say(error=type(error).__name__, what=error.what, where=error.where, remedy=error.remedy)
-        return error.exit_code
+        return _refused(error)
     _say(judged=found)
-    return 0
-
-
-def _linear(folder: str) -> int:
-    from threadpoolctl import threadpool_limits
-
-    from axiarch.data.dataset import read_dataset
-    from axiarch.runner.linear import linear_floor
-
-    try:
-        with threadpool_limits(1):
-            dataset = read_dataset(Path(folder))
-            found = [linear_floor(dataset, fold) for fold in range(len(dataset.folds))]
-    except AxiarchError as error:
-        _say(error=type(error).__name__, what=error.what, where=error.where, remedy=error.remedy)
-        return error.exit_code
-    _say(floors=[[each.loss, each.metrics] for each in found])
     return 0
 
 
@@ -138,8 +131,6 @@ def main(arguments: list[str]) -> int:
             return _measure()
         case ["judge"]:
             return _judge()
-        case ["linear", folder]:
-            return _linear(folder)
         case ["warm"]:
             from axiarch.engine.warm import warm
 

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from typing import TYPE_CHECKING
 
-from axiarch.data.dataset import Dataset
+from axiarch.data.dataset import Dataset, check_part
 from axiarch.engine.network import StackShape
 from axiarch.recipes.recipe import Recipe
 
@@ -13,10 +13,18 @@ if TYPE_CHECKING:
 
 
 def training_data(dataset: Dataset, fold: int = 0) -> TrainingData:
-    """Return the arrays of one fold, mapped from disk."""
+    """Return the arrays of one fold, mapped from disk.
+
+    Raises
+    ------
+    WorkspaceError
+        If they do not fit the description of the data set.
+    """
     from axiarch.engine.rows import TrainingData  # the kernels are loaded where something is trained, no sooner
 
     train, validation = dataset.part("train", fold), dataset.part("validation", fold)
+    for name, part in (("train", train), ("validation", validation)):
+        check_part(part, dataset, name, fold)
     return TrainingData(train.inputs, train.targets, validation.inputs, validation.targets,
                         dataset.folds[fold].encoding.target.units, dataset.folds[fold].floor.loss)
 

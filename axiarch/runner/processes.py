@@ -13,6 +13,7 @@ from multiprocessing.context import SpawnProcess
 
 from axiarch.errors import TrainingError
 from axiarch.runner import worker
+from axiarch.runner.launching import environment
 from axiarch.runner.tasks import (
     Died,
     Drop,
@@ -34,8 +35,6 @@ from axiarch.runner.tasks import (
 
 #: Times in a row that a lane's process may end before it was ever ready.
 _STILLBORN = 3
-#: Threads of the linear algebra inside a worker; set before it is loaded there.
-_ONE_THREAD = ("OPENBLAS_NUM_THREADS", "OMP_NUM_THREADS", "MKL_NUM_THREADS")
 
 
 @dataclass
@@ -53,8 +52,7 @@ class ProcessExecutor:
     """Trains in `lanes` worker processes of their own."""
 
     def __init__(self, lanes: int) -> None:
-        for name in _ONE_THREAD:
-            os.environ.setdefault(name, "1")
+        os.environ.update(environment())  # what workers are started with; one thread each
         self._context = multiprocessing.get_context("spawn")
         self._stillborn = 0
         self._leaving: list[_Lane] = []

@@ -32,7 +32,7 @@ class Queue:
 
     def __init__(self, shape_of: Callable[[WantedRun], StackShape], room: int = 0, rows: int = 0) -> None:
         self._shape_of = shape_of
-        self._room, self._rows = room, rows
+        self.room, self._rows = room, rows
         self._waiting: dict[int, tuple[StackShape, Waiting]] = {}
 
     def __len__(self) -> int:
@@ -61,7 +61,7 @@ class Queue:
         alike = [w.run for s, w in self._waiting.values() if s == shape and not w.alone]
         shapes = len({s for s, _ in self._waiting.values()})
         lanes = max(idle - shapes + 1, 1)
-        most = min(shape.capacity(self._room, self._rows), -(-len(alike) // lanes))
+        most = min(shape.capacity(self.room, self._rows), -(-len(alike) // lanes))
         stacks = -(-len(alike) // most)
         taken = alike[: -(-len(alike) // stacks)]
         for run in taken:

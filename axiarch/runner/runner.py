@@ -14,20 +14,21 @@ from collections.abc import Callable, Iterable
 from axiarch.data.dataset import Dataset
 from axiarch.engine.network import StackShape
 from axiarch.engine.run import EpochNumbers
-from axiarch.errors import AxiarchError, NoSpace, TrainingError
+from axiarch.errors import AxiarchError, NoSpace, TrainingError, WorkspaceError
 from axiarch.journal.inbox import Request, receive
-from axiarch.journal.read import JournalReader
+from axiarch.journal.read import JournalReader, guarded
 from axiarch.journal.records import OVER, EpochRecord, ExampleRecord, RulingRecord, SearchState, StepRecord
 from axiarch.journal.workspace import Workspace
 from axiarch.journal.write import JournalWriter
 from axiarch.plain import count as counted
+from axiarch.plain import memory
 from axiarch.recipes.recipe import Recipe
 from axiarch.recipes.searchfile import SearchFile
 from axiarch.recipes.steady import steady
 from axiarch.runner.executor import Executor
 from axiarch.runner.inheriting import Inheritance, Origin
 from axiarch.runner.ledger import Block, Ledger, RunEntry
-from axiarch.runner.material import shape_of
+from axiarch.runner.material import shape_of, worker_room
 from axiarch.runner.queue import Queue
 from axiarch.runner.saved import tidy
 from axiarch.runner.tasks import Died, Failed, Held, Left, Ready, Report, Stuck, Task, Trained, WantedRun
@@ -40,6 +41,8 @@ _POLL = 0.1
 _AHEAD = 2000
 #: Times a run's worker may die, without a new epoch of the run between, before the run counts as failed.
 ATTEMPTS = 2
+#: Workers that a search may be given.
+MOST_WORKERS = 256
 #: A search of at most so many recipes is watched: its runs report what they say of so many validation rows.
 WATCHED, EXAMPLES = 3, 8
 
@@ -69,6 +72,7 @@ class Runner:
         self._journal = journal
         self._executor = executor
         self._clock = clock
+        self._room = room
         self._queue = Queue(lambda run: shape_of(run.spec.recipe, dataset, run.spec.streams.fold), room,
                             dataset.rows["train"])
         self._lanes: dict[int, set[int]] = {}
@@ -105,7 +109,9 @@ class Runner:
         method = make_method(search.method, search.space, search.seed, len(blocks))
         self._watched = EXAMPLES if method.expected <= WATCHED else 0
         self._ledger = Ledger(search.seed, blocks, method)
-        self._ledger.restore(reader.changes(self._number), reader.steps(self._number), reader.rulings(self._number))
+        with guarded(workspace.journal):
+            self._ledger.restore(reader.changes(self._number), reader.steps(self._number),
+                                 reader.rulings(self._number))
         reader.close()
         waiting = [entry for entry in self._ledger.runs.values() if entry.state == "waiting"]
         for entry in waiting:
@@ -125,16 +131,21 @@ class Runner:
         try:
             while not self._over():
                 self.turn(_POLL)
-        except NoSpace as error:
-            sys.stderr.write(f"{error}\n")
-            return "interrupted"
+            return self._close(*self._verdict())
+        except (NoSpace, WorkspaceError) as error:
+            return _interrupted(error)
         except AxiarchError as error:
-            return self._close("failed", str(error))
-        return self._close(*self._verdict())
+            try:
+                return self._close("failed", str(error))
+            except (NoSpace, WorkspaceError) as worse:
+                return _interrupted(worse)
 
     def turn(self, seconds: float) -> None:
         """Do what was asked, take in what was reported, hand out work: once."""
-        for request in receive(self._folder):
+        requests, refused = receive(self._folder)
+        for why in refused:
+            self._note("refused", why)
+        for request in requests:
             self._obey(request)
         if self._stop_asked and self._wanted != "stopped":
             self._do("stop")
@@ -162,8 +173,11 @@ class Runner:
         if self._wanted == "stopped":
             return "stopped", "stopped by hand; it can be resumed"
         runs = self._ledger.runs.values()
-        if runs and all(r.state == "failed" for r in runs):
+        failed = sum(r.state == "failed" for r in runs)
+        if failed and not any(r.state in ("ended", "resting", "cut") for r in runs):
             return "failed", "every run failed"
+        if failed:
+            return "done", f"every run has ended; {failed} of {counted(len(runs), 'run')} failed"
         return "done", "every run has ended"
 
     def _close(self, state: SearchState, why: str) -> SearchState:
@@ -193,12 +207,16 @@ class Runner:
         self._stop_asked = True
 
     def _obey(self, request: Request) -> None:
-        """Do what was asked; what cannot be done is said in the journal, and changes nothing."""
+        """Do what was asked; what cannot be done is said in the journal, and changes nothing.
+
+        A full disk is no fault of the request: it ends the search as everywhere.
+        """
         try:
             self._do(request.do, request)
-        except AxiarchError as error:
-            with self._journal.transaction():
-                self._journal.add_event(self._number, "refused", str(error))
+        except NoSpace:
+            raise
+        except (AxiarchError, ArithmeticError, ValueError, TypeError) as error:
+            self._note("refused", f"{request.do}: {error}")
 
     def _do(self, deed: str, request: Request | None = None) -> None:
         if deed == "pause":
@@ -223,8 +241,17 @@ class Runner:
         elif request is not None and deed == "budget":
             self._raise_budget(request.count)
         elif request is not None and deed == "workers":
-            self._executor.resize(max(request.count, 1))
-            self._note("workers", f"{counted(max(request.count, 1), 'worker')} from now on, by hand")
+            self._resize(request.count)
+
+    def _resize(self, workers: int) -> None:
+        """Train in so many workers from now on, each with its share of the memory."""
+        if not 1 <= workers <= MOST_WORKERS:
+            raise TrainingError(f"{workers} workers cannot be used", "",
+                                f"give a number from 1 to {MOST_WORKERS}")
+        self._room = worker_room(workers) if self._room else 0
+        self._queue.room = self._room
+        self._executor.resize(workers)
+        self._note("workers", f"{counted(workers, 'worker')} from now on, by hand")
 
     def _pause(self, why: str) -> None:
         if self._wanted == "running":
@@ -271,6 +298,7 @@ class Runner:
         first, old = self._ledger.runs_of(recipe, 1)[0], self._ledger.recipes[recipe]
         if first.state in ("ended", "cut", "failed"):
             longer = old.changed({"epochs": first.journalled + max(count, 1)})
+            self._check_memory(longer)
             if longer in self._ledger.recipes.values():
                 raise TrainingError(f"recipe {recipe} has been given {count} epochs more already",
                                     f"search {self._number}", "see the ranking")
@@ -284,19 +312,29 @@ class Runner:
             self._enter(Step(old, recipe, until, 1, why=f"{count} epochs more, by hand"))
         self._note("more", f"recipe {recipe} is given {count} epochs more, by hand")
 
+    def _check_memory(self, recipe: Recipe) -> None:
+        """Raise where a worker cannot hold one run of a recipe."""
+        needed = shape_of(recipe, self._dataset).memory(1, self._dataset.rows["train"])
+        if self._room and needed > self._room:
+            raise TrainingError(f"one run takes {memory(needed)} and a worker may take "
+                                f"{memory(self._room)}", "", "use a smaller network or batch size")
+
     def _add(self, recipe: Recipe) -> None:
         """Take in a recipe by hand, trained in full on every block."""
         known = next((n for n, r in self._ledger.recipes.items() if r == recipe), 0)
-        shape_of(recipe, self._dataset)
+        self._check_memory(recipe)
         self._enter(Step(recipe, known, why="added by hand"))
         self._note("added", f"recipe {known or len(self._ledger.recipes)} was added by hand")
 
     def _raise_budget(self, recipes: int) -> None:
         method = self._ledger.course.method
-        if "recipes" not in method.values:
+        option = next((o for o in method.options if o.name == "recipes"), None)
+        if option is None:
             raise TrainingError(f"the method {method.name} has no number of recipes", "", "it tries all there are")
-        if recipes < len(self._ledger.recipes):
-            raise TrainingError(f"{len(self._ledger.recipes)} recipes are proposed already", "", "say a larger number")
+        proposed = len(self._ledger.recipes)
+        if not proposed <= recipes <= option.high:
+            raise TrainingError(f"a budget of {recipes} recipes does not fit", "", "give a number from "
+                                f"{proposed}, which are proposed already, to {option.high}")
         self._rule("recipes", recipes, f"{recipes} recipes in all from now on, by hand")
 
     def _settle_pause(self) -> None:
@@ -507,6 +545,11 @@ class Runner:
             entry.until = step.until
             if origin is not None and state is not None:
                 self._inheritance.hand_on(origin, state, entry, self._journal)
+            try:
+                self._check_memory(step.recipe)
+            except TrainingError as error:
+                entry.state = "failed"
+                self._journal.end_run(run, "failed", "failed", error.what)
         elif entry.until:
             entry.until = 0 if step.until == 0 else max(entry.until, step.until)
         self._journal.set_until([entry.spec.id], entry.until)
@@ -515,6 +558,14 @@ class Runner:
             self._journal.set_runs([entry.spec.id], "waiting")
         if entry.state == "waiting":
             self._queue.put(entry.wanted(), entry.attempts > 0)
+
+
+def _interrupted(error: AxiarchError) -> SearchState:
+    """Say in the log, if it can be written, why not even the journal could be."""
+    with contextlib.suppress(OSError, ValueError):
+        sys.stderr.write(f"{error}\n")
+        sys.stderr.flush()
+    return "interrupted"
 
 
 def bytes_of(pids: Iterable[int]) -> int:

@@ -8,6 +8,8 @@ from __future__ import annotations
 
 from pathlib import Path
 
+from axiarch.files import regular_file
+
 
 def latest(folder: Path, run: int) -> Path:
     """Return the place of a run's latest checkpoint."""
@@ -26,7 +28,7 @@ def before(folder: Path, run: int) -> Path:
 
 def checkpoints(folder: Path, run: int) -> list[Path]:
     """Return the checkpoints that there are of a run, the latest first."""
-    return [path for path in (latest(folder, run), before(folder, run), origin(folder, run)) if path.exists()]
+    return [path for path in (latest(folder, run), before(folder, run), origin(folder, run)) if regular_file(path)]
 
 
 def tidy(folder: Path) -> None:

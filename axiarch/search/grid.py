@@ -5,6 +5,8 @@ from __future__ import annotations
 from collections.abc import Mapping
 from functools import cached_property
 
+from axiarch.errors import RecipeError
+from axiarch.recipes.bounds import MOST_COMBINATIONS
 from axiarch.recipes.recipe import Recipe
 from axiarch.recipes.space import Space
 from axiarch.search.method import Method, Option, OptionValue, Step
@@ -20,6 +22,10 @@ class Grid(Method):
     def __init__(self, space: Space, seed: int, options: Mapping[str, OptionValue] | None = None,
                  blocks: int = 1) -> None:
         super().__init__(space, seed, options, blocks)
+        size = space.grid_size(self.values["points"])
+        if size > MOST_COMBINATIONS:
+            raise RecipeError(f"the grid has {size:,} combinations", "[method] name",
+                              f"at most {MOST_COMBINATIONS:,} can be gone through: use random, or vary less")
         self._waiting = space.grid(self.values["points"])
         self._upcoming: Recipe | None = None
 

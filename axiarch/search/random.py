@@ -23,7 +23,7 @@ class Drawn(Method):
         combinations = self.space.combinations
         if combinations is None or combinations > 10_000:
             return None
-        base_is_extra = self.space.allows(self.space.base) and self.space.base not in set(self.space.grid(10**9))
+        base_is_extra = self.space.allows(self.space.base) and self.space.base not in set(self.space.grid(10_000))
         return combinations + base_is_extra
 
     @property

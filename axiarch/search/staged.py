@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 from collections.abc import Mapping
 from functools import cached_property
 
@@ -43,36 +44,51 @@ class Staged(Drawn):
     def _results(self) -> dict[int, float]:
         return {}
 
+    @cached_property
+    def _stage_of(self) -> list[int]:
+        """The stage that each recipe was proposed in, in their order; that of the base is 0."""
+        return []
+
     def next(self) -> Step | None:
-        done = len(self._seen)
-        if done >= self.values["recipes"]:
-            return None
-        if done == 0:
-            base = self.space.base if self.space.allows(self.space.base) else self._draw(0)
-            return Step(base, why="the base") if base is not None else None
-        if not self.stages:
-            return None
-        stage, first = self._stage(done)
-        if len(self._results) < first:
-            return None  # the stage before must be known in full
-        for later in range(stage, len(self.stages)):
-            recipe = self._near(self._best(first), self.stages[later][1], done)
-            if recipe is not None:
-                return Step(recipe, why=f"stage {later + 1} of {len(self.stages)}: {self.stages[later][0]}")
-        return None
+        return self._proposed()[0]
+
+    def take(self, step: Step, number: int) -> None:
+        """Take note of a step, and of the stage it belongs to."""
+        own, stage = self._proposed()
+        if number not in self.recipes:
+            mine = own is not None and own.recipe == step.recipe
+            self._stage_of.append(stage if mine else max(self._stage_of, default=0))
+        super().take(step, number)
 
     def observe(self, observation: Observation) -> None:
         """Take in the mean loss of a recipe."""
         self._results[observation.number] = observation.loss
 
-    def _stage(self, done: int) -> tuple[int, int]:
-        """Return the stage that recipe `done` (from 0) belongs to, and how many recipes came before that stage."""
-        each = max((self.values["recipes"] - 1) / len(self.stages), 1.0)
-        stage = min(int((done - 1) / each), len(self.stages) - 1)
-        return stage, 1 + -int(-(stage * each) // 1)
+    def _proposed(self) -> tuple[Step | None, int]:
+        """Return the next step and its stage; a stage begins when all before it is known."""
+        done = len(self._stage_of)
+        if done >= self.values["recipes"]:
+            return None, 0
+        if done == 0:
+            base = self.space.base if self.space.allows(self.space.base) else self._draw(0)
+            return (Step(base, why="the base") if base is not None else None), 0
+        for stage in range(max(self._stage_of), len(self.stages)):
+            # The base, recipe 1, comes before all stages.
+            own = [i for i, each in enumerate(self._stage_of[1:], 2) if each == stage]
+            first = own[0] - 1 if own else done
+            if not own and any(number not in self._results for number in self.recipes):
+                return None, stage
+            quota = math.ceil((self.values["recipes"] - first) / (len(self.stages) - stage))
+            recipe = None
+            if len(own) < quota:
+                recipe = self._near(self._best(first), self.stages[stage][1], done)
+            if recipe is not None:
+                why = f"stage {stage + 1} of {len(self.stages)}: {self.stages[stage][0]}"
+                return Step(recipe, why=why), stage
+        return None, len(self.stages)
 
     def _best(self, first: int) -> Recipe:
-        """Return the best of the recipes before the stage."""
+        """Return the best of the first `first` recipes."""
         known = {n: loss for n, loss in self._results.items() if n <= first}
         return self.recipes[min(known, key=lambda n: (known[n], n))]
 

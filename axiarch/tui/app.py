@@ -11,7 +11,7 @@ from axiarch.data.dataset import Dataset
 from axiarch.data.plan import DataPlan, Said, parse_split, split_words
 from axiarch.errors import AxiarchError
 from axiarch.journal.workspace import Workspace
-from axiarch.plain import loss, step_text
+from axiarch.plain import loss, shown, step_text
 from axiarch.tui import messages as said
 from axiarch.tui.actions import ACTIONS, VIEWS, Action
 from axiarch.tui.palette import DARK, LIGHT
@@ -459,5 +459,5 @@ def run_app(workspace: Workspace) -> int:
     app = AxiarchApp(workspace)
     farewell = app.run()
     if farewell:
-        print(farewell)
+        print(shown(farewell))
     return app.return_code or 0

@@ -53,13 +53,22 @@ class Feed(threading.Thread):
             if watcher is None or watcher.number != number:
                 if watcher is not None:
                     watcher.close()
-                watcher = Watcher(self._workspace, number) if number else None
+                watcher = self._watcher(number) if number else None
             if watcher is not None and not self._look(watcher):
                 self._number = 0
             self._wake.wait(LOOK)
             self._wake.clear()
         if watcher is not None:
             watcher.close()
+
+    def _watcher(self, number: int) -> Watcher | None:
+        """Return a watcher of a search; None, after saying so, where the journal cannot be read."""
+        try:
+            return Watcher(self._workspace, number)
+        except AxiarchError as error:
+            self._fail(error)
+            self._number = 0
+            return None
 
     def _look(self, watcher: Watcher) -> bool:
         try:

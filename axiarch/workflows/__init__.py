@@ -29,8 +29,10 @@ if TYPE_CHECKING:
     from axiarch.workflows.forecasting import forecast_search
     from axiarch.workflows.judging import judge_recipe
     from axiarch.workflows.opening import data_set, open_workspace, recent_tables
+    from axiarch.workflows.planning import default_lanes
+    from axiarch.workflows.rescuing import rescue
     from axiarch.workflows.scaling import scale_up
-    from axiarch.workflows.starting import default_lanes, resume_search, start_search
+    from axiarch.workflows.starting import resume_search, start_search
     from axiarch.workflows.steering import steer_search
     from axiarch.workflows.telling import told
     from axiarch.workflows.unsealing import open_seal, openings
@@ -42,12 +44,13 @@ _HOME = {
     "draft_data": "drafting", "load_draft": "drafting", "new_search": "drafting", "save_draft": "drafting",
     "export_chart": "exporting", "export_curves": "exporting", "export_ranking": "exporting",
     "forecast_search": "forecasting", "data_set": "opening", "open_workspace": "opening",
-    "default_lanes": "starting", "resume_search": "starting", "start_search": "starting",
+    "default_lanes": "planning", "resume_search": "starting", "start_search": "starting",
     "steer_search": "steering", "wait": "waiting", "Snapshot": "watching", "Watcher": "watching",
     "look_at": "watching", "recent_tables": "opening", "redecide": "adding", "write_demo_files": "demonstrating",
     "continue_run": "continuing", "continued": "continuing", "first_run": "continuing",
     "scale_up": "scaling", "told": "telling", "judge_recipe": "judging", "differences": "comparing",
     "keep_version": "comparing", "versions": "comparing",
+    "rescue": "rescuing",
     "alone": "drafting", "search_data": "adding", "open_seal": "unsealing", "openings": "unsealing",
 }
 
@@ -55,7 +58,7 @@ __all__ = [
     "Snapshot", "Watcher", "add_table", "alone", "continue_run", "continued", "data_set", "default_lanes",
     "demo_search", "differences", "draft_data", "export_chart", "export_curves", "export_ranking", "first_run",
     "forecast_search", "judge_recipe", "keep_version", "load_draft", "look_at", "make_demo",
-    "new_search", "open_seal", "open_workspace", "openings", "recent_tables", "redecide", "resume_search",
+    "new_search", "open_seal", "open_workspace", "openings", "recent_tables", "redecide", "rescue", "resume_search",
     "save_draft", "scale_up", "search_data", "start_search", "steer_search", "told", "versions", "wait",
     "write_demo_files",
 ]
@@ -65,3 +68,7 @@ def __getattr__(name: str) -> Any:
     if name not in _HOME:
         raise AttributeError(f"module {__name__!r} has no attribute {name!r}")
     return getattr(importlib.import_module(f"{__name__}.{_HOME[name]}"), name)
+
+
+def __dir__() -> list[str]:
+    return sorted(__all__)

@@ -2,27 +2,24 @@
 
 from __future__ import annotations
 
-import contextlib
 import itertools
-import os
 import re
-import shutil
-from collections.abc import Iterator
+from collections.abc import Callable
 from dataclasses import replace
 from pathlib import Path
 
 from axiarch.data.building import build_dataset
-from axiarch.data.dataset import Dataset, keep_linear, kept_table, read_dataset
+from axiarch.data.dataset import Dataset, kept_table, read_dataset, verify_kept
 from axiarch.data.floor import Floor
 from axiarch.data.plan import DataPlan, SplitPlan
-from axiarch.data.reading import Given, read_table
+from axiarch.data.reading import Given, Reading, read_table, signature
 from axiarch.data.table import PART, Tell, quiet
-from axiarch.errors import AxiarchError, DataError, TrainingError, WorkspaceMissing, WorkspaceReadOnly
+from axiarch.errors import AxiarchError, DataError, WorkspaceMissing, WorkspaceReadOnly
+from axiarch.files import scratch_folder
 from axiarch.journal.read import JournalReader
 from axiarch.journal.workspace import Workspace
 from axiarch.plain import shown
 from axiarch.recipes.searchfile import SearchFile
-from axiarch.workflows.asking import ask
 from axiarch.workflows.opening import data_set
 
 
@@ -44,22 +41,25 @@ def redecide(workspace: Workspace, data: Dataset, plan: DataPlan, tell: Tell = q
                         shown(data.source), "add the files again, with the options that say how they are written")
     used = data.folder.name in _used(workspace)
     name = _next_name(workspace, data.name) if used else data.name
-    place = workspace.data(name) if used else workspace.data(f"{data.folder.name} being decided {os.getpid()}")
     try:
-        with _scratch(workspace) as scratch:
-            table, how = (kept_table(data), data.how) if plan.said == data.plan.said else (
-                read_table(Path(data.source), plan.said, scratch, None, tell))
-            made = build_dataset(table, place, name, data.source, plan, how, data.best, tell)
-        made = _with_linear_floor(made, tell)
-        if used:
-            return made
-        old = place.with_name(f".{place.name}.old")
-        data.folder.rename(old)
-        place.rename(data.folder)
-        shutil.rmtree(old, ignore_errors=True)
+        with scratch_folder(workspace.data(), "reading") as scratch:
+            place = workspace.data(name) if used else scratch / "decided"
+            reading = _reading(plan, scratch)
+            if plan.said == data.plan.said:
+                verify_kept(data)
+                table, how, check = kept_table(data), data.how, _nothing
+            else:
+                check = _unchanged(Path(data.source))
+                table, how = read_table(Path(data.source), reading, None, tell)
+            made = build_dataset(table, place, name, data.source, plan, how, data.best, tell, check)
+            if used:
+                return made
+            data.folder.rename(scratch / "before")
+            place.rename(data.folder)
         return read_dataset(data.folder)
     except OSError as error:
-        raise WorkspaceReadOnly(f"the data cannot be written: {error.strerror or error}", shown(place),
+        raise WorkspaceReadOnly(f"the data cannot be written: {error.strerror or error}",
+                                shown(workspace.data()),
                                 "free some space or change the permissions") from None
 
 
@@ -76,16 +76,6 @@ def _used(workspace: Workspace) -> set[str]:
 def _next_name(workspace: Workspace, name: str) -> str:
     bare = re.sub(r" \d+$", "", name)
     return next(f"{bare} {n}" for n in itertools.count(2) if not workspace.data(f"{bare} {n}").exists())
-
-
-def _with_linear_floor(data: Dataset, tell: Tell) -> Dataset:
-    """Return the data set with its linear floor; without, if no linear model can be trained on it."""
-    tell("training a linear model", 0.0)
-    try:
-        answer = ask("linear", str(data.folder))
-    except TrainingError:
-        return data
-    return keep_linear(data, [Floor(float(loss), tuple(metrics)) for loss, metrics in answer["floors"]])
 
 
 def add_table(workspace: Workspace, path: Path, *, name: str = "", target: str | None = None,
@@ -125,26 +115,41 @@ def add_table(workspace: Workspace, path: Path, *, name: str = "", target: str |
         raise DataError(f"a data set called {shown(name)!r} is there already", shown(workspace.folder),
                         "choose another name")
     try:
-        with _scratch(workspace) as scratch:
-            table, how = read_table(path, plan.said, scratch, given, tell)
+        with scratch_folder(workspace.data(), "reading") as scratch:
+            check = _unchanged(path, given)
+            table, how = read_table(path, _reading(plan, scratch), given, tell)
             try:
-                made = build_dataset(table, folder, shown(name), str(path.absolute()), plan, how, best, tell)
+                return build_dataset(table, folder, shown(name), str(path.absolute()), plan, how,
+                                     best, tell, check)
             except AxiarchError as error:
                 raise error.at(shown(path)) from None
     except OSError as error:
         raise WorkspaceReadOnly(f"the data cannot be written: {error.strerror or error}", shown(folder),
                                 "free some space or change the permissions") from None
-    return _with_linear_floor(made, tell)
 
 
-@contextlib.contextmanager
-def _scratch(workspace: Workspace) -> Iterator[Path]:
-    """Give a folder beside the data sets for what is only needed while one is made."""
-    place = workspace.folder / "data" / f".reading.{os.getpid()}"
-    try:
-        yield place
-    finally:
-        shutil.rmtree(place, ignore_errors=True)
+def _reading(plan: DataPlan, scratch: Path) -> Reading:
+    """Return how files are read by a plan."""
+    return Reading(plan.said, plan.ignore, plan.skip_bad, scratch / "table")
+
+
+def _nothing() -> None:
+    """Check nothing: a table that is kept does not change."""
+
+
+def _unchanged(path: Path, given: Given | None = None) -> Callable[[], None]:
+    """Return a check that raises where a file was written since now."""
+    others = (given.validation, given.test, given.labels) if given else ()
+    before = {file: signature(file) for file in (path, *others)
+              if file is not None and file.is_file()}
+
+    def check() -> None:
+        for file, known in before.items():
+            if not file.is_file() or signature(file) != known:
+                raise DataError("the file changed while it was read", shown(file),
+                                "wait until it is written, then add it again")
+
+    return check
 
 
 def search_data(workspace: Workspace, search: SearchFile, beside: Path, tell: Tell = quiet) -> SearchFile:

@@ -2,13 +2,13 @@
 
 from __future__ import annotations
 
-import os
 from collections.abc import Mapping, Sequence
 from dataclasses import replace
 
 from axiarch.data.dataset import Dataset
 from axiarch.engine.network import StackShape
 from axiarch.errors import InputError, RecipeError, WorkspaceReadOnly
+from axiarch.files import write_whole
 from axiarch.journal.workspace import Workspace
 from axiarch.plain import shown
 from axiarch.recipes.ranges import OneOf
@@ -116,10 +116,8 @@ def _kept(workspace: Workspace) -> SearchFile | None:
 
 def save_draft(workspace: Workspace, search: SearchFile) -> None:
     """Keep the draft in the workspace."""
-    beside = workspace.draft.with_name(f".draft.{os.getpid()}.toml")
     try:
-        beside.write_text(write_search(search), encoding="utf-8")
-        os.replace(beside, workspace.draft)
+        write_whole(workspace.draft, write_search(search))
     except OSError as error:
         raise WorkspaceReadOnly(f"the draft cannot be kept: {error.strerror}", shown(workspace.draft),
                                 "change the permissions; the draft stays as it was") from None

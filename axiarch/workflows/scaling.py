@@ -9,6 +9,7 @@ from axiarch.data.dataset import Dataset
 from axiarch.errors import AxiarchError, RecipeError
 from axiarch.journal.workspace import Workspace
 from axiarch.plain import count, number, shown
+from axiarch.recipes.bounds import is_whole
 from axiarch.recipes.conditions import written
 from axiarch.recipes.notation import fixed_values
 from axiarch.recipes.recipe import Recipe
@@ -134,7 +135,7 @@ def _larger(workspace: Workspace, data: Dataset, more: Mapping[str, str]) -> Dat
 
 def _more_rows(data: Dataset, more: str) -> int:
     """Return how many rows are wanted, 0 for all."""
-    if more != "all" and not more.isdigit():
+    if more != "all" and not is_whole(more):
         raise RecipeError(f"{shown(more, 20)!r} is no number of rows", "rows", "give rows=all, or a number")
     rows = 0 if more == "all" else int(more)
     if not data.plan.rows or 0 < rows <= data.plan.rows:

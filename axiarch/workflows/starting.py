@@ -3,34 +3,31 @@
 from __future__ import annotations
 
 import json
-import os
 import shutil
 import subprocess
-import sys
 import time
 from dataclasses import asdict
 from pathlib import Path
 
 from axiarch.errors import AxiarchError, TrainingError, WorkspaceLocked, WorkspaceMissing, WorkspaceReadOnly
+from axiarch.files import write_whole
 from axiarch.insight.forecast import Forecast
 from axiarch.journal.read import JournalReader
 from axiarch.journal.workspace import Workspace
 from axiarch.plain import shown
+from axiarch.recipes.bounds import is_whole
 from axiarch.recipes.searchfile import SearchFile, write_search
+from axiarch.runner import launching
 from axiarch.search.methods import make_method
 from axiarch.workflows.answer import raise_answer
 from axiarch.workflows.drafting import check_networks
 from axiarch.workflows.opening import data_set
+from axiarch.workflows.planning import check_memory, default_lanes, planned_recipes
 
 #: Runners this process has started and that have not ended: kept, so that they are reaped when they do.
 _STARTED: list[subprocess.Popen[bytes]] = []
 #: Seconds that a runner may take to end after its search is over.
 _LETTING_GO = 10.0
-
-
-def default_lanes() -> int:
-    """Return how many workers a search gets: one for each core this process may use."""
-    return len(os.sched_getaffinity(0))
 
 
 def start_search(workspace: Workspace, search: SearchFile, lanes: int = 0, forecast: Forecast | None = None) -> int:
@@ -51,14 +48,19 @@ def start_search(workspace: Workspace, search: SearchFile, lanes: int = 0, forec
         Nothing has been changed then.
     """
     make_method(search.method, search.space, search.seed)
-    check_networks(search, data_set(workspace, search.data))
+    data = data_set(workspace, search.data)
+    check_networks(search, data)
+    check_memory([search.space.base, *planned_recipes(search)], data, lanes or default_lanes())
     _check_free(workspace)
     number, folder = _new_folder(workspace)
-    (folder / "search.toml").write_text(write_search(search), encoding="utf-8")
-    if forecast is not None:
-        (folder / "forecast.json").write_text(json.dumps(asdict(forecast)), encoding="utf-8")
     try:
+        write_whole(folder / "search.toml", write_search(search))
+        if forecast is not None:
+            write_whole(folder / "forecast.json", json.dumps(asdict(forecast)))
         _launch(workspace, number, lanes)
+    except OSError as error:
+        shutil.rmtree(folder, ignore_errors=True)
+        raise _cannot_keep(folder, error) from None
     except AxiarchError:
         shutil.rmtree(folder, ignore_errors=True)
         raise
@@ -117,7 +119,7 @@ def _owner_is_done(workspace: Workspace) -> bool:
 
 def _new_folder(workspace: Workspace) -> tuple[int, Path]:
     """Make the folder of the next search; making it is what claims the number."""
-    taken = [int(p.name) for p in workspace.folder.glob("searches/*") if p.name.isdigit()]
+    taken = [int(p.name) for p in workspace.folder.glob("searches/*") if is_whole(p.name)]
     number = max(taken, default=0) + 1
     while True:
         try:
@@ -126,23 +128,25 @@ def _new_folder(workspace: Workspace) -> tuple[int, Path]:
         except FileExistsError:
             number += 1
         except OSError as error:
-            raise WorkspaceReadOnly(f"the search cannot be kept: {error.strerror}", shown(workspace.folder),
-                                    "free some space or change the permissions") from None
+            raise _cannot_keep(workspace.folder, error) from None
 
 
-def _one_thread() -> dict[str, str]:
-    """Return the environment with linear algebra held to one thread: the cores are for the workers."""
-    return {**os.environ, **{name: "1" for name in ("OPENBLAS_NUM_THREADS", "OMP_NUM_THREADS", "MKL_NUM_THREADS")}}
+def _cannot_keep(place: Path, error: OSError) -> WorkspaceReadOnly:
+    return WorkspaceReadOnly(f"the search cannot be written: {error.strerror or error}", shown(place),
+                             "free some disk space or change the permissions, then try again")
 
 
 def _launch(workspace: Workspace, number: int, lanes: int) -> None:
     """Start the runner's process and wait until it says that it holds the workspace."""
     folder = workspace.search(number)
-    command = [sys.executable, "-m", "axiarch.runner", "run", str(workspace.folder.absolute()), str(number),
-               str(lanes or default_lanes())]
-    with (folder / "runner.log").open("ab") as log:
-        process = subprocess.Popen(command, stdin=subprocess.DEVNULL, stdout=subprocess.PIPE, stderr=log,
-                                   start_new_session=True, env=_one_thread())
+    words = ("run", str(workspace.folder.absolute()), str(number), str(lanes or default_lanes()))
+    try:
+        with (folder / "runner.log").open("ab") as log:
+            process = subprocess.Popen(
+                launching.command(*words), stdin=subprocess.DEVNULL, stdout=subprocess.PIPE,
+                stderr=log, start_new_session=True, cwd=launching.HOME, env=launching.environment())
+    except OSError as error:
+        raise _cannot_keep(folder, error) from None
     _STARTED[:] = [p for p in _STARTED if p.poll() is None] + [process]
     assert process.stdout is not None
     with process.stdout:

@@ -17,7 +17,7 @@ from numpy.typing import NDArray
 from axiarch.data.dataset import Dataset
 from axiarch.errors import WorkspaceMissing
 from axiarch.insight.forecast import Forecast, Pending, seconds_left
-from axiarch.journal.read import JournalReader
+from axiarch.journal.read import JournalReader, guarded
 from axiarch.journal.records import (
     OVER,
     EpochRecord,
@@ -43,6 +43,10 @@ Floats = NDArray[np.float64]
 _LOADING = 1.0
 #: Share of a race's epochs to be seen before it is said how long it takes: the first ones are dear.
 _SEEN = 0.02
+#: Ranking thousands of recipes takes a while: that many times as long passes before it is done again.
+_RANKING_SHARE = 10.0
+#: States of a search that is over.
+_ENDED = ("done", "stopped", "failed")
 #: Workers that wait longer than they train, if it is told by numbers, were fewer before.
 _MOST_WAITING = 2.0
 
@@ -220,6 +224,8 @@ class Watcher:
     def __post_init__(self) -> None:
         self._reader = JournalReader(self.workspace.journal)
         self._version = -2
+        self._stale = False
+        self._ranked_at = self._rank_cost = 0.0
         self._alive_checked = 0.0
         self._alive = True
 
@@ -237,15 +243,20 @@ class Watcher:
         """
         version = self._reader.version()
         alive = self._is_alive()
-        if version == self._version and alive == self._alive and self._last is not None:
+        unchanged = version == self._version and alive == self._alive and self._last is not None
+        if unchanged and not (self._stale and self._rank_is_due()):
             return None
         self._version, self._alive = version, alive
         record = self._reader.search(self.number)
         if record is None:
             raise WorkspaceMissing(f"there is no search {self.number}", shown(self.workspace.folder),
                                    "see axiarch status")
-        self._take_changes()
-        self._last = self._snapshot(record, alive)
+        with guarded(self.workspace.journal):
+            self._take_changes()
+            if self._stale and (self._rank_is_due() or record.state in _ENDED or not alive):
+                self._rank_again()
+            self._last = self._snapshot(record, alive)
+            _check_sense(self._last)
         return self._last
 
     def _is_alive(self) -> bool:
@@ -269,7 +280,17 @@ class Watcher:
         for run, epochs in more.items():
             self._curves[run] = self._curves.get(run, Curve()).extended(epochs)
         if any(r.state in OVER or r.state == "resting" for r in changes.runs):
-            self._ranking = self._rank()
+            self._stale = True
+
+    def _rank_is_due(self) -> bool:
+        """Whether ranking again now takes at most a tenth of the time."""
+        return time.monotonic() - self._ranked_at >= _RANKING_SHARE * self._rank_cost
+
+    def _rank_again(self) -> None:
+        started = time.monotonic()
+        self._ranking, self._stale = self._rank(), False
+        self._ranked_at = time.monotonic()
+        self._rank_cost = self._ranked_at - started
 
     def _rank(self) -> Ranking:
         results, broken = [], []
@@ -356,6 +377,17 @@ class Watcher:
             # A step costs its arithmetic and a fixed toll, about that of a network of thirty units.
             self._works[number] = (shape.work + 2e5) * dataset.rows["train"] / shape.batch_size
         return self._works[number]
+
+
+def _check_sense(s: Snapshot) -> None:
+    """Raise ValueError where what a journal holds of a search does not fit its data set."""
+    folds, metrics = len(s.dataset.folds), len(s.dataset.target.metrics)
+    for run in s.runs.values():
+        if run.recipe not in s.recipes or not (0 <= run.fold < folds and run.repeat >= 0):
+            raise ValueError(f"run {run.id} is of no recipe, seed or fold of the search")
+    for run_id, curve in s.curves.items():
+        if len(curve) and len(curve.metrics[-1]) != metrics:
+            raise ValueError(f"run {run_id} has other metrics than its data set")
 
 
 def newest(reader: JournalReader, workspace: Workspace) -> int:

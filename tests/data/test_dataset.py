@@ -3,17 +3,21 @@
 from __future__ import annotations
 
 import json
+import shutil
 import unittest
+from collections.abc import Callable, Iterator
+from typing import Any
 from unittest import mock
 
 import numpy as np
 import polars
 
 from axiarch.data.building import build_dataset
-from axiarch.data.dataset import read_dataset
+from axiarch.data.checksums import checksum
+from axiarch.data.dataset import Dataset, check_arrays, description, read_dataset, sealed_part
 from axiarch.data.plan import DataPlan
 from axiarch.data.table import Table
-from axiarch.errors import DataError, WorkspaceMissing
+from axiarch.errors import AxiarchError, DataError, WorkspaceError
 from tests.support import FolderCase, ring_dataset, ring_rows
 
 
@@ -90,12 +94,107 @@ class Opening(FolderCase):
         self.assertEqual(dataset.part("train").inputs.dtype, np.float32)
 
     def test_what_cannot_be_read_is_said(self) -> None:
-        with self.assertRaises(WorkspaceMissing):
+        with self.assertRaises(WorkspaceError):
             read_dataset(self.folder / "none")
         dataset = ring_dataset(self.folder / "ring")
         (dataset.folder / "data.json").write_text("{")
-        with self.assertRaises(WorkspaceMissing):
+        with self.assertRaises(WorkspaceError):
             read_dataset(dataset.folder)
+
+
+class Damage(FolderCase):
+    def damaged(self, name: str, change: Callable[[bytearray], None]) -> Dataset:
+        """Return a data set one of whose files is damaged."""
+        dataset = ring_dataset(self.folder / "ring")
+        raw = bytearray((dataset.folder / name).read_bytes())
+        change(raw)
+        (dataset.folder / name).write_bytes(raw)
+        return dataset
+
+    def test_a_flipped_sign_a_cut_and_a_lost_array_are_named(self) -> None:
+        def flip(raw: bytearray) -> None:
+            raw[-1] ^= 0x80
+
+        def cut(raw: bytearray) -> None:
+            del raw[-40:]
+
+        for change in (flip, cut):
+            for name in ("folds/0/train.inputs.npy", "folds/0/validation.targets.npy"):
+                with self.subTest(name=name, change=change.__name__):
+                    dataset = self.damaged(name, change)
+                    with self.assertRaises(WorkspaceError) as caught:
+                        check_arrays(dataset)
+                    self.assertIn(name, caught.exception.where)
+                    shutil.rmtree(dataset.folder)
+        dataset = ring_dataset(self.folder / "ring")
+        check_arrays(dataset)
+        (dataset.folder / "folds" / "0" / "train.targets.npy").unlink()
+        with self.assertRaises(WorkspaceError) as caught:
+            check_arrays(dataset)
+        self.assertIn("gone", caught.exception.what)
+
+    def test_a_label_that_is_no_class_is_refused_though_its_checksum_fits(self) -> None:
+        dataset = ring_dataset(self.folder / "ring")
+        path = dataset.folder / "folds" / "0" / "train.targets.npy"
+        labels = np.load(path)
+        labels[3] = 2_000_000
+        np.save(path, labels)
+        known = json.loads((dataset.folder / "data.json").read_text())
+        del known["checksum"]
+        known["checksums"]["folds/0/train.targets.npy"] = checksum(path)
+        (dataset.folder / "data.json").write_text(description(known))
+        with self.assertRaises(WorkspaceError) as caught:
+            check_arrays(read_dataset(dataset.folder))
+        self.assertIn("none of the 2 classes", caught.exception.what)
+
+    def test_sealed_rows_and_the_kept_table_are_checked_before_they_are_read(self) -> None:
+        def flip(raw: bytearray) -> None:
+            raw[-1] ^= 1
+
+        dataset = self.damaged("sealed/rows.npy", flip)
+        with self.assertRaises(WorkspaceError):
+            sealed_part(dataset)
+
+    def test_no_single_hostile_value_of_the_description_gives_a_traceback(self) -> None:
+        """Every value in turn becomes something else; it is read, or refused in words."""
+        dataset = ring_dataset(self.folder / "ring")
+        path = dataset.folder / "data.json"
+        known = json.loads(path.read_text())
+        del known["checksum"]
+        refused = 0
+        for place in places(known):
+            for value in (None, -1, "\x1b[31m", [], {}, 1e300, True, [[[]]]):
+                other = json.loads(json.dumps(known))
+                set_at(other, place, value)
+                path.write_text(description(other))
+                try:
+                    made = read_dataset(dataset.folder)
+                    check_arrays(made)
+                except AxiarchError as error:
+                    refused += 1
+                    self.assertTrue(error.what and error.remedy)
+        self.assertGreater(refused, 500)
+        for text in ("[" * 100_000, '{"format": 1e999}', '{"format": ' + "9" * 5000 + "}", "nul", "\xff"):
+            path.write_bytes(text.encode("latin-1"))
+            with self.assertRaises(WorkspaceError):
+                read_dataset(dataset.folder)
+
+
+def places(value: object, above: tuple[object, ...] = ()) -> Iterator[tuple[object, ...]]:
+    """Yield the way to every value in a JSON document, of lists only the first two elements."""
+    if above:
+        yield above
+    inner = value.items() if isinstance(value, dict) else (
+        enumerate(value[:2]) if isinstance(value, list) else ())
+    for key, each in inner:
+        yield from places(each, (*above, key))
+
+
+def set_at(value: Any, place: tuple[object, ...], new: object) -> None:
+    """Put a value into a JSON document."""
+    for key in place[:-1]:
+        value = value[key]
+    value[place[-1]] = new
 
 
 if __name__ == "__main__":

@@ -11,8 +11,8 @@ import polars
 from axiarch.data import lines, table
 from axiarch.data.building import build_dataset
 from axiarch.data.dataset import kept_table
-from axiarch.data.plan import DataPlan, SplitPlan
-from axiarch.data.reading import read_table
+from axiarch.data.plan import DataPlan, Said, SplitPlan
+from axiarch.data.reading import Reading, read_table
 from axiarch.data.table import Table
 from axiarch.errors import DataError
 from tests.support import FolderCase
@@ -42,7 +42,7 @@ class InPieces(FolderCase):
 
     def test_a_text_read_in_pieces_is_the_text_read_at_once(self) -> None:
         frame().write_csv(self.folder / "t.csv")
-        found, how = read_table(self.folder / "t.csv", scratch=self.folder / "s")
+        found, how = read_table(self.folder / "t.csv", how=Reading(scratch=self.folder / "s"))
         self.assertIsInstance(found.source, polars.LazyFrame)
         self.assertGreater(len(list((self.folder / "s" / "train").iterdir())), 3)
         with mock.patch.object(lines, "BLOCK", 1 << 20), mock.patch.object(table, "HELD", 10**9):
@@ -56,7 +56,7 @@ class InPieces(FolderCase):
     def test_the_data_set_is_the_same(self) -> None:
         frame().write_csv(self.folder / "t.csv")
         plan = DataPlan(("y",), split=SplitPlan(folds=2))
-        found, _ = read_table(self.folder / "t.csv", scratch=self.folder / "s")
+        found, _ = read_table(self.folder / "t.csv", how=Reading(scratch=self.folder / "s"))
         one = build_dataset(found, self.folder / "one", "d", plan=plan)
         with mock.patch.object(lines, "BLOCK", 1 << 20), mock.patch.object(table, "HELD", 10**9):
             other = build_dataset(read_table(self.folder / "t.csv")[0], self.folder / "other", "d", plan=plan)
@@ -70,7 +70,7 @@ class InPieces(FolderCase):
         made.write_ipc(self.folder / "t.arrow")
         made.write_ndjson(self.folder / "t.jsonl")
         for end in ("parquet", "arrow", "jsonl"):
-            found, _ = read_table(self.folder / f"t.{end}", scratch=self.folder / f"s {end}")
+            found, _ = read_table(self.folder / f"t.{end}", how=Reading(scratch=self.folder / f"s {end}"))
             with self.subTest(end=end):
                 self.assertIsInstance(found.source, polars.LazyFrame)
                 self.assertTrue(found.rows(0, 900).equals(made))
@@ -81,19 +81,19 @@ class InPieces(FolderCase):
             (self.folder / "t.csv").write_text(text + line + "1,x\n" * 3000)
             with mock.patch.object(lines, "LONGEST", 8000), self.subTest(words=words), \
                     self.assertRaises(DataError) as caught:
-                read_table(self.folder / "t.csv", scratch=self.folder / "s")
+                read_table(self.folder / "t.csv", how=Reading(scratch=self.folder / "s"))
             self.assertIn(words, caught.exception.what)
             self.assertIn("line 3002", caught.exception.where)
         (self.folder / "t.csv").write_bytes(text.encode() + b"1,\xe9\n" + b"1,x\n" * 3000)
         with self.assertRaises(DataError) as caught:
-            read_table(self.folder / "t.csv", scratch=self.folder / "s")
+            read_table(self.folder / "t.csv", how=Reading(Said(encoding="utf-8"), scratch=self.folder / "s"))
         self.assertIn("line 3002", caught.exception.where)
 
     def test_every_encoding_and_line_end(self) -> None:
         made = "n,t\r\n" + "".join(f"{i},é{i}\r\n" for i in range(3000))
         for encoding in ("utf-8", "utf-8-sig", "utf-16", "utf-16-le", "utf-32"):
             (self.folder / "t.csv").write_bytes(made.encode(encoding))
-            found, _ = read_table(self.folder / "t.csv", scratch=self.folder / encoding)
+            found, _ = read_table(self.folder / "t.csv", how=Reading(scratch=self.folder / encoding))
             with self.subTest(encoding=encoding):
                 self.assertEqual(found.column("n").to_list(), list(range(3000)))
                 self.assertEqual(found.column("t")[2999], "é2999")
@@ -101,7 +101,8 @@ class InPieces(FolderCase):
     def test_work_tells_how_far_it_is_and_can_be_ended(self) -> None:
         frame().write_csv(self.folder / "t.csv")
         told: list[tuple[str, float]] = []
-        found, _ = read_table(self.folder / "t.csv", scratch=self.folder / "s", tell=lambda s, d: told.append((s, d)))
+        found, _ = read_table(self.folder / "t.csv", how=Reading(scratch=self.folder / "s"),
+                              tell=lambda s, d: told.append((s, d)))
         build_dataset(found, self.folder / "d", "d", tell=lambda s, d: told.append((s, d)))
         self.assertTrue({"reading", "encoding", "keeping the table"} <= {step for step, _ in told})
         reading = [done for step, done in told if step == "reading"]

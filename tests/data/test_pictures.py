@@ -7,19 +7,21 @@ import io
 import struct
 import unittest
 import zipfile
+from dataclasses import replace
 from pathlib import Path
 
 import numpy as np
+import polars
 from PIL import Image
 
 from axiarch.data.building import build_dataset
-from axiarch.data.dataset import kept_table, read_dataset
+from axiarch.data.dataset import kept_table, read_dataset, sealed_part
 from axiarch.data.demo_hum import KINDS, MISLABELLED, hum
 from axiarch.data.encoding import PictureCode
 from axiarch.data.pictures import LABEL, PICTURE
 from axiarch.data.plan import DataPlan
-from axiarch.data.reading import read_table
-from axiarch.data.table import PART
+from axiarch.data.reading import Reading, read_table
+from axiarch.data.table import PART, Table
 from axiarch.errors import DataError
 from tests.support import FolderCase
 
@@ -178,15 +180,57 @@ class Refused(FolderCase):
         (self.folder / "p" / "a").mkdir(parents=True)
         Image.fromarray(PIXELS[0]).save(self.folder / "p" / "a" / "first.png")
         Image.fromarray(PIXELS[0, :3]).save(self.folder / "p" / "a" / "other.png")
-        self.refuse(self.folder / "p", "3 x 4", "other.png")
+        self.refuse(self.folder / "p", "a/other.png (it is 3 x 4")
+
+    def test_all_bad_files_are_listed_and_can_be_left_out(self) -> None:
+        folder = self.folder / "p"
+        for name in ("a", "b", "empty"):
+            (folder / name).mkdir(parents=True)
+        for i in range(4):
+            Image.fromarray(PIXELS[i]).save(folder / "ab"[i % 2] / f"{i}.png")
+        (folder / "a" / "bad.png").write_bytes(b"no")
+        Image.fromarray(PIXELS[0, :3]).save(folder / "b" / "small.png")
+        (folder / "a" / ".hidden.png").write_bytes(b"no")
+        with self.assertRaises(DataError) as caught:
+            read_table(folder)
+        for words in ("2 pictures of 6", "a/bad.png", "b/small.png"):
+            self.assertIn(words, caught.exception.what)
+        self.assertIn("--skip-bad", caught.exception.remedy)
+        table, how = read_table(folder, Reading(skip_bad=True))
+        self.assertEqual(table.height, 4)
+        for words in ("2 bad files left out", "1 hidden file", "empty"):
+            self.assertIn(words, how)
+
+    def test_sixteen_bits_keep_their_range(self) -> None:
+        (self.folder / "p" / "a").mkdir(parents=True)
+        deep = (np.arange(20, dtype=np.uint16).reshape(5, 4) * 3000)
+        for i in range(2):
+            Image.fromarray(deep).save(self.folder / "p" / "a" / f"{i}.png")
+        table, _ = read_table(self.folder / "p")
+        np.testing.assert_array_equal(table.column(PICTURE).to_numpy()[0, ..., 0], deep)
+
+    def test_columns_of_pixels_can_be_declared_pictures(self) -> None:
+        rng = np.random.default_rng(0)
+        pixels = rng.integers(0, 255, (60, 12)).astype(float)
+        frame = polars.DataFrame({**{f"p{i}": pixels[:, i] for i in range(12)},
+                                  "name": [f"n{i}" for i in range(60)], "y": ["a", "b"] * 30})
+        plan = DataPlan(("y",), ignore=("name",), pictures="3x4")
+        data = build_dataset(Table.of(frame), self.folder / "d", "d", plan=plan)
+        self.assertEqual(data.encoding.picture, (3, 4, 1))
+        first = int(np.flatnonzero((pixels == data.examples[PICTURE].to_numpy()[0].ravel()).all(1))[0])
+        np.testing.assert_array_equal(data.examples[PICTURE].to_numpy()[0, :, :, 0], pixels[first].reshape(3, 4))
+        self.assertEqual(sealed_part(data).inputs.shape[1], 12)
+        with self.assertRaises(DataError) as caught:
+            build_dataset(Table.of(frame), self.folder / "e", "e", plan=replace(plan, pictures="5x4"))
+        self.assertIn("12 columns", caught.exception.what)
 
     def test_what_is_no_set_of_small_pictures(self) -> None:
         (self.folder / "p" / "a").mkdir(parents=True)
         self.refuse(self.folder / "p", "no sub-folders with PNG", "p")
         (self.folder / "p" / "a" / "x.png").write_bytes(b"not a picture")
-        self.refuse(self.folder / "p", "no PNG file", "x.png")
+        self.refuse(self.folder / "p", "a/x.png (this is no PNG file")
         Image.fromarray(np.zeros((900, 900), np.uint8)).save(self.folder / "p" / "a" / "x.png")
-        self.refuse(self.folder / "p", "not a small one", "x.png")
+        self.refuse(self.folder / "p", "not a small one")
         np.save(self.folder / "alone.npy", PIXELS)
         self.refuse(self.folder / "alone.npy", "without labels")
         for name, arrays in (("few", {"pictures": PIXELS, "labels": LABELS[:5]}),

@@ -2,24 +2,29 @@
 
 from __future__ import annotations
 
+import gzip
+import os
 import tempfile
 import unittest
+import zipfile
 from datetime import date
 from pathlib import Path
 
 import numpy as np
 import polars
+import zstandard
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from axiarch.data.columns import choose_targets, look, propose_roles
-from axiarch.data.delimited import TextForm, read_delimited
+from axiarch.data.conversions import learn_conversions
+from axiarch.data.delimited import TextForm, _check_names, read_delimited
 from axiarch.data.encoding import DateCode, NumberCode, OrderCode, TextCode, learn_encoding
 from axiarch.data.encoding import Encoding as Learnt
 from axiarch.data.floor import class_floor
 from axiarch.data.plan import DataPlan, Said, SplitPlan
+from axiarch.data.reading import Reading as How
 from axiarch.data.reading import read_table
-from axiarch.data.repair import repairs
 from axiarch.data.split import Known, Parts, fewer, split
 from axiarch.data.table import Table
 from axiarch.data.target import Target
@@ -30,7 +35,7 @@ from tests.support import FolderCase, without_privileges, write_csv
 BAD = (
     (b"", "empty", "t.csv"), (b"  \n", "empty", "t.csv"), (b"a,b\n", "no rows", "t.csv"),
     (b"a\nx\n", "one column", "t.csv"), (b"a,a\n1,2\n", "two columns", "columns 1 and 2"),
-    (b"a,b\n1,2\n1,2,3\n", "3 cells", "line 3"), (b"a,b\nx,1\n\xff\xfe,1\n", "not utf-8", "line 3"),
+    (b"a,b\n1,2\n1,2,3\n", "3 cells", "line 3"),
     (b"a,,c\n1,2,3\n", "no name", "column 2"), (b'a,b\n"x,1\n', "cell", "line"),
 )
 FORMS = st.builds(TextForm, st.sampled_from([",", ";", "\t", "|"]),
@@ -79,11 +84,12 @@ class Reading(FolderCase):
 
     def test_gaps_and_byte_order_marks(self) -> None:
         path = self.folder / "t.csv"
-        path.write_bytes(b"\xef\xbb\xbfa,b\n1,x\nNA,y\n?,\n")
+        path.write_bytes(b"\xef\xbb\xbfa,b\n1,x\nNA,y\n?,\n4,z\n")
         table, _ = read_table(path)
         self.assertEqual(table.columns, ["a", "b"])
-        self.assertEqual(table.column("a").null_count(), 2)
-        self.assertTrue(table.column("a").dtype.is_numeric())
+        found = learn_conversions(table, DataPlan(), ("a",), table.column)["a"](table.column("a"))
+        self.assertEqual(found.null_count(), 2)
+        self.assertTrue(found.dtype.is_numeric())
 
     @settings(deadline=None)
     @given(FORMS, st.lists(st.tuples(st.integers(-999, 999), st.sampled_from(["calm", "a b", "é"])), min_size=3,
@@ -111,8 +117,40 @@ class Reading(FolderCase):
 
     def test_a_wrong_encoding_names_the_one_that_would_do(self) -> None:
         with self.assertRaises(DataError) as caught:
-            read("a,b\né,1\n".encode("windows-1252"))
+            read("a,b\né,1\n".encode("windows-1252"), Said(encoding="utf-8"))
         self.assertIn("windows-1252", caught.exception.remedy)
+
+    def test_other_encodings_are_found_and_shown(self) -> None:
+        western = "name;town\nJörg;Köln\nZoë;Århus – “so”\n"
+        cyrillic = "имя;город\n" + "Ольга;Москва\nИван;Киев\n" * 20
+        for text, encodings in ((western, ("windows-1252",)), (cyrillic, ("cp1251", "koi8-r"))):
+            for encoding in encodings:
+                frame, form = read(text.encode(encoding))
+                with self.subTest(encoding=encoding, found=form.encoding):
+                    self.assertEqual(frame.rows(), [tuple(r.split(";")) for r in text.splitlines()[1:]])
+
+    def test_nul_characters_are_refused_with_their_place(self) -> None:
+        for content, place in ((b"a,b\n1,x\x00y\n", "line 2, character 4"),
+                               (b"a,b\n" + b"1,x\n" * 200 + b"\x00,x\n", "line 202, character 1")):
+            with self.assertRaises(DataError) as caught:
+                read(content)
+            self.assertIn("NUL", caught.exception.what)
+            self.assertIn(place, caught.exception.where)
+
+    def test_the_separator_that_explains_more_wins(self) -> None:
+        rows = [f"{i},5;{i},25" for i in range(300)]
+        for odd in ("", "7;3,5"):
+            text = "\n".join(["a;b", *rows, *([odd] if odd else [])]) + "\n"
+            frame, form = read(text.encode())
+            self.assertEqual((form.separator, form.decimal, frame.width), (";", ",", 2))
+        frame, form = read(("\n".join(rows) + "\n").encode())
+        self.assertEqual((form.separator, frame.width), (";", 2))
+
+    def test_a_hundred_thousand_names_are_checked_at_once(self) -> None:
+        names = [f"c{i}" for i in range(100_000)]
+        with self.assertRaises(DataError) as caught:
+            _check_names([*names, "c7"], "t")
+        self.assertIn("columns 8 and 100001", caught.exception.where)
 
     @given(st.binary(max_size=200))
     def test_any_bytes_are_read_or_refused_in_words(self, content: bytes) -> None:
@@ -137,7 +175,7 @@ class OtherFormats(FolderCase):
             with self.subTest(name=name):
                 self.assertIn(how, said)
                 self.assertEqual(found.column("n").to_list(), [1.5, 2.5, None])
-                self.assertEqual(found.column("t").to_list(), ["x", "y", None])
+                self.assertEqual(found.column("t").to_list(), ["x", "y", "-"])
                 self.assertEqual(found.column("b").to_list(), ["true", "false", None])
 
     def test_files_cut_short_are_refused_in_words(self) -> None:
@@ -156,13 +194,62 @@ class OtherFormats(FolderCase):
         with self.assertRaises(DataError) as caught:
             read_table(self.folder / "t.parquet")
         self.assertIn("'l'", caught.exception.where)
+        found, _ = read_table(self.folder / "t.parquet", How(ignored=("l",)))
+        self.assertEqual(found.column("l").null_count(), 2)
+
+    def test_compressed_tables_are_read_and_bombs_are_not(self) -> None:
+        text = b"a,b\n" + b"1,x\n" * 50
+        (self.folder / "t.csv.gz").write_bytes(gzip.compress(text))
+        (self.folder / "t.csv.zst").write_bytes(zstandard.compress(text))
+        with zipfile.ZipFile(self.folder / "t.zip", "w") as archive:
+            archive.writestr("inside/t.csv", text)
+        for name, words in (("t.csv.gz", "gzip"), ("t.csv.zst", "Zstandard"), ("t.zip", "zip")):
+            found, how = read_table(self.folder / name, How(scratch=self.folder / name[2:]))
+            self.assertEqual((found.height, found.columns), (50, ["a", "b"]))
+            self.assertIn(words, how)
+        (self.folder / "bomb.csv.gz").write_bytes(gzip.compress(bytes(64 << 20)))
+        (self.folder / "cut.csv.gz").write_bytes(gzip.compress(text)[:-9])
+        with zipfile.ZipFile(self.folder / "two.zip", "w") as archive:
+            archive.writestr("a.csv", text)
+            archive.writestr("b.csv", text)
+        for name, words in (("bomb.csv.gz", "would unpack to"), ("cut.csv.gz", "cannot be unpacked"),
+                            ("two.zip", "2 files")):
+            with self.assertRaises(DataError) as caught:
+                read_table(self.folder / name, How(scratch=self.folder / "s"))
+            self.assertIn(words, caught.exception.what)
+
+    def test_a_workbook_that_unpacks_to_far_more_is_refused(self) -> None:
+        with zipfile.ZipFile(self.folder / "t.xlsx", "w", zipfile.ZIP_DEFLATED) as archive:
+            archive.writestr("xl/worksheets/sheet1.xml", bytes(80 << 20))
+        with self.assertRaises(DataError) as caught:
+            read_table(self.folder / "t.xlsx")
+        self.assertIn("would unpack to", caught.exception.what)
+
+    def test_pipes_and_devices_are_refused_at_once(self) -> None:
+        os.mkfifo(self.folder / "pipe.csv")
+        for path in (self.folder / "pipe.csv", Path("/dev/zero")):
+            with self.assertRaises(DataError) as caught:
+                read_table(path)
+            self.assertIn("not a file", caught.exception.what)
+
+    def test_a_file_that_changes_while_it_is_read_is_refused(self) -> None:
+        path = self.folder / "t.csv"
+        path.write_bytes(b"a,b\n1,x\n2,y\n")
+
+        def grow(step: str, done: float) -> None:
+            with path.open("ab") as file:
+                file.write(b"3,z\n")
+
+        with self.assertRaises(DataError) as caught:
+            read_table(path, tell=grow)
+        self.assertIn("changed while it was read", caught.exception.what)
 
 
 class Repairs(unittest.TestCase):
     def one(self, values: list[str | None], keep: tuple[str, ...] = ()) -> tuple[polars.Series, str]:
         table = Table.of(polars.DataFrame({"c": values}))
-        changes, done = repairs(table, keep)
-        return table.changed(changes).column("c"), done.get("c", "")
+        found = learn_conversions(table, DataPlan(text=keep), ("c",), table.column)["c"]
+        return found(table.column("c")), found.words
 
     def test_numbers_stored_as_text(self) -> None:
         found, what = self.one(["$1,200.50", "  7 ", "12 %", None, "(3)"])
@@ -177,8 +264,8 @@ class Repairs(unittest.TestCase):
             self.assertIn("dates", what)
 
     def test_a_few_that_cannot_be_read_become_gaps_and_are_counted(self) -> None:
-        found, what = self.one([str(i) for i in range(60)] + ["n.a.", "x"])
-        self.assertEqual(found.null_count(), 2)
+        found, what = self.one([str(i) for i in range(120)] + ["v", "w", "x", "y"])
+        self.assertEqual(found.null_count(), 4)
         self.assertIn("3.2 %", what)
 
     def test_text_stays_text(self) -> None:

@@ -134,7 +134,7 @@ class Building(FolderCase):
     def test_rows_without_an_answer_are_left_out(self) -> None:
         table = Table.of(self.frame.with_columns(c=polars.Series([None] * 20 + self.frame["c"].to_list()[20:])))
         data = build_dataset(table, self.folder / "d", "d", plan=DataPlan(("c",)))
-        self.assertEqual(sum(data.rows.values()), 180)
+        self.assertEqual((sum(data.rows.values()), data.rows["without target"]), (200, 20))
 
     def test_classes_with_a_single_row_are_named(self) -> None:
         table = Table.of(self.frame.with_columns(b=polars.Series(["once", *self.frame["b"].to_list()[1:]])))

@@ -3,11 +3,13 @@
 from __future__ import annotations
 
 import json
+import os
 import subprocess
 import sys
 import unittest
 
 from axiarch.errors import WorkspaceError, WorkspaceLocked, WorkspaceMissing, WorkspaceNewer, WorkspaceReadOnly
+from axiarch.files import write_whole
 from axiarch.journal import inbox
 from axiarch.journal.workspace import Workspace, slug
 from tests.support import FolderCase, without_privileges
@@ -100,7 +102,7 @@ class Locking(FolderCase):
         lock = self.workspace.folder / "lock"
         lock.write_text(text)
         self.assertIsNotNone(self.workspace.owner())
-        lock.write_text(json.dumps({**json.loads(text), "born": 1.0}))
+        lock.write_text(json.dumps({**json.loads(text), "born": "another day"}))
         self.assertIsNone(self.workspace.owner())
 
     def test_a_read_only_workspace_is_said_and_left_alone(self) -> None:
@@ -113,20 +115,85 @@ class Locking(FolderCase):
         self.assertEqual(sorted(p.name for p in self.workspace.folder.rglob("*")), before)
 
 
+class Links(FolderCase):
+    """A workspace that a stranger sent: nothing outside it is written, emptied or deleted."""
+
+    def setUp(self) -> None:
+        super().setUp()
+        self.workspace = Workspace.create(self.folder / "w")
+        self.outside = self.folder / "outside"
+        self.outside.mkdir()
+        (self.outside / "1.json").write_text("mine")
+        (self.workspace.search(1) / "inbox").mkdir(parents=True)
+
+    def test_every_link_pipe_and_device_in_the_place_of_ours_is_refused_by_name(self) -> None:
+        file = self.outside / "1.json"
+        for name, target in (("lock", file), ("journal.sqlite", file), ("journal.sqlite-wal", file),
+                             ("draft.toml", file), ("data", self.outside), ("searches", self.outside),
+                             ("exports", self.outside), ("versions", self.outside),
+                             ("searches/0001/inbox", self.outside), ("searches/0001/checkpoints", self.outside),
+                             ("searches/0001/runner.log", file), ("searches/0002", self.outside),
+                             ("data/d", self.outside), ("data/d2/folds", self.outside)):
+            place = self.workspace.folder / name
+            with self.subTest(name=name):
+                aside = self.folder / "aside"
+                if place.exists():
+                    place.rename(aside)
+                place.parent.mkdir(exist_ok=True)
+                place.symlink_to(target)
+                with self.assertRaises(WorkspaceError) as caught:
+                    Workspace.open(self.workspace.folder)
+                self.assertIn("symbolic link", caught.exception.what)
+                self.assertIn(name, caught.exception.where)
+                with self.assertRaises(WorkspaceError), self.workspace.locked("me"):
+                    self.fail("it could be locked")
+                place.unlink()
+                if aside.exists():
+                    aside.rename(place)
+                self.assertEqual(file.read_text(), "mine")
+        os.mkfifo(self.workspace.folder / "draft.toml")
+        with self.assertRaises(WorkspaceError) as caught:
+            Workspace.open(self.workspace.folder)
+        self.assertIn("named pipe", caught.exception.what)
+
+    def test_a_link_to_the_workspace_itself_is_fine(self) -> None:
+        (self.folder / "short").symlink_to(self.workspace.folder)
+        Workspace.open(self.folder / "short")
+
+    def test_a_checkpoint_that_is_a_link_is_replaced_and_not_followed(self) -> None:
+        (self.outside / "link").symlink_to(self.outside / "1.json")
+        write_whole(self.outside / "link", "ours")
+        self.assertEqual((self.outside / "1.json").read_text(), "mine")
+        self.assertEqual((self.outside / "link").read_text(), "ours")
+
+
 class Inbox(FolderCase):
     def test_requests_arrive_once_and_in_order(self) -> None:
         asked = [inbox.Request("pause"), inbox.Request("more", 3, 10), inbox.Request("add", values={"width": 8})]
         for request in asked:
             inbox.send(self.folder, request)
-        self.assertEqual(inbox.receive(self.folder), asked)
-        self.assertEqual(inbox.receive(self.folder), [])
+        self.assertEqual(inbox.receive(self.folder), (asked, []))
+        self.assertEqual(inbox.receive(self.folder), ([], []))
 
-    def test_what_is_no_request_is_passed_over(self) -> None:
+    def test_what_is_no_request_is_set_aside_with_its_reason(self) -> None:
         inbox.send(self.folder, inbox.Request("stop"))
-        for name, text in (("1.json", "{"), ("2.json", '{"do": "explode"}'), ("3.json", "[]")):
-            (self.folder / "inbox" / name).write_text(text)
-        self.assertEqual(inbox.receive(self.folder), [inbox.Request("stop")])
-        self.assertEqual(list((self.folder / "inbox").iterdir()), [])
+        place = self.folder / "inbox"
+        texts = ("{", '{"do": "explode"}', "[]", '{"do": "budget", "count": 1e999}', "[" * 100_000,
+                 '{"do": "budget", "count": 1' + "0" * 30 + "}", '{"do": "cut", "recipe": -1}', '{"do": []}',
+                 '{"do": "cut", "recipe": "2"}', '{"do": "add", "values": []}', "\x00", "9" * 5000,
+                 '{"do": "pause", "values": ' + '{"a": ' * 2000 + "1" + "}" * 2001)
+        for i, text in enumerate(texts):
+            (place / f"{i}.json").write_text(text)
+        (place / "8folder.json").mkdir()
+        os.mkfifo(place / "8pipe.json")
+        (place / "8link.json").symlink_to(self.folder)
+        (place / "8large.json").write_bytes(b" " * (inbox.MOST_BYTES + 1))
+        requests, refused = inbox.receive(self.folder)
+        self.assertEqual(requests, [inbox.Request("stop")])
+        self.assertEqual(len(refused), len(texts) + 4)
+        self.assertEqual(len(list((place / "refused").iterdir())), len(texts) + 4)
+        self.assertTrue(all("cannot be read" in why for why in refused))
+        self.assertEqual(inbox.receive(self.folder), ([], []))
 
 
 if __name__ == "__main__":

@@ -56,7 +56,7 @@ class ScriptedExecutor:
 
     def end(self, lane: int, *runs: int, ready: bool = True, loss: float = 0.5) -> None:
         """Report one epoch of `runs` in which they end; with `ready`, that the lane is idle then."""
-        numbers = EpochNumbers(1, loss, loss, loss, (0.5,), 0.1, 1.0, 0.01)
+        numbers = EpochNumbers(1, loss, loss, loss, (0.5, 0.5), 0.1, 1.0, 0.01)
         end = RunEnd("completed", "all 1 epochs", 1, 1, loss)
         self.reports.append(Trained(lane, tuple((r, numbers) for r in runs), tuple((r, end) for r in runs)))
         if ready:
@@ -66,7 +66,7 @@ class ScriptedExecutor:
         """Report epochs of runs, all up to the same one, in which they come to rest; then that the lane is idle."""
         epochs = len(next(iter(losses.values())))
         for e in range(epochs):
-            numbers = {r: EpochNumbers(e + 1, own[e], own[e], own[e], (0.5,), 0.1, 1.0, 0.01)
+            numbers = {r: EpochNumbers(e + 1, own[e], own[e], own[e], (0.5, 0.5), 0.1, 1.0, 0.01)
                        for r, own in losses.items()}
             self.reports.append(Trained(lane, tuple(numbers.items()), (),
                                         tuple(losses) if rest and e == epochs - 1 else ()))

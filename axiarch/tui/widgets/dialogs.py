@@ -13,6 +13,11 @@ from axiarch.tui.actions import VIEWS, actions_of
 from axiarch.tui.terms import ABOUT, TERMS
 
 
+def harmless(text: str) -> Content:
+    """Return text of several lines without markup, its control characters shown."""
+    return Content("\n".join(map(shown, text.split("\n"))))
+
+
 class _Dialog(ModalScreen[str]):
     """A framed box in the middle; escape closes it without an answer."""
 
@@ -39,8 +44,8 @@ class Question(_Dialog):
     def compose(self) -> ComposeResult:
         """Lay out the question."""
         with Vertical():
-            yield Static(Content(self._question))
-            yield Static(Content(self._consequence), classes="faint")
+            yield Static(harmless(self._question))
+            yield Static(harmless(self._consequence), classes="faint")
             yield Static(Content("\ny yes    esc no"), classes="faint")
 
 
@@ -56,8 +61,8 @@ class Asked(_Dialog):
     def compose(self) -> ComposeResult:
         """Lay out question and line."""
         with Vertical():
-            yield Static(Content(self._question))
-            yield Static(Content(self._consequence + "\n"), classes="faint")
+            yield Static(harmless(self._question))
+            yield Static(harmless(self._consequence + "\n"), classes="faint")
             yield Input(self._value, placeholder=self._hint, max_length=300)
             yield Static(Content("\nenter goes on    esc leaves everything as it is"), classes="faint")
 

@@ -15,6 +15,7 @@ from textual.scroll_view import ScrollView
 from textual.strip import Strip
 from textual.widget import Widget
 
+from axiarch.plain import shown
 from axiarch.tui.palette import PALETTES
 from axiarch.tui.plots.runs import Row, Rows, cut, row_width
 
@@ -46,7 +47,9 @@ def strip_of(row: Row, width: int, theme: str, ground: str = "ink") -> Strip:
 @lru_cache(2048)
 def _strip_of(runs: tuple[tuple[str, str], ...], width: int, theme: str, ground: str) -> Strip:
     row = cut(list(runs), width)
-    segments = [Segment(text, style_of(role, theme)) for text, role in row if text]
+    # The last gate before the terminal: whatever drew the row, no control character passes it.
+    segments = [Segment(text if text.isprintable() else shown(text), style_of(role, theme))
+                for text, role in row if text]
     rest = width - row_width(row)
     if rest > 0:
         segments.append(Segment(" " * rest, style_of(ground, theme)))

@@ -1,0 +1,57 @@
+"""Checksums of the files of a data set: damage is noticed before anything is trained on it.
+
+XXH3 (128 bits) by the xxhash package: as fast as the file can be read from memory. It notices
+damage, not forgery.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from pathlib import Path
+
+from axiarch.errors import WorkspaceError
+from axiarch.files import regular_file
+from axiarch.plain import shown
+
+_BLOCK = 8 << 20
+
+
+def checksum(path: Path) -> str:
+    """Return the checksum of a file's bytes, 32 hexadecimal digits."""
+    import xxhash
+
+    digest = xxhash.xxh3_128()
+    with path.open("rb") as file:
+        while block := file.read(_BLOCK):
+            digest.update(block)
+    return digest.hexdigest()
+
+
+def checksums(folder: Path) -> dict[str, str]:
+    """Return the checksum of every file below a folder, by its path from there."""
+    files = sorted(path for path in folder.rglob("*") if path.is_file())
+    return {path.relative_to(folder).as_posix(): checksum(path) for path in files}
+
+
+def verify(folder: Path, known: Mapping[str, str], below: str, remedy: str) -> None:
+    """Raise unless the files below `below` are those that were written.
+
+    Raises
+    ------
+    WorkspaceError
+        Naming the first file that is damaged or gone.
+    """
+    for name, digest in known.items():
+        if not name.startswith(below):
+            continue
+        path = folder / name
+        if not regular_file(path):
+            raise WorkspaceError("a file of the data set is gone", shown(path), remedy)
+        try:
+            same = checksum(path) == digest
+        except OSError as error:
+            raise WorkspaceError(f"a file of the data set cannot be read: {error.strerror}",
+                                 shown(path), remedy) from None
+        if not same:
+            raise WorkspaceError("a file of the data set is damaged: it is not what was written",
+                                 shown(path), remedy)
