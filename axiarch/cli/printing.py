@@ -147,7 +147,10 @@ def ranking_json(s: Snapshot) -> dict[str, Any]:
              "lowest_loss": r.raw_best, "chosen_epoch": r.epoch, "repeats": r.repeats, "failed": r.failed,
              "parameters": r.parameters, "seconds": r.seconds, "values": dict(s.recipes[r.recipe].recipe)}
             for r in s.ranking.rows]
-    return {**status_json(s), "loss": s.dataset.target.loss_name, "floor_loss": s.dataset.floor.loss, "ranking": rows,
+    cut = [{"recipe": p.recipe, "epochs": p.epochs, "steady_loss": p.loss, "lowest_by_then": p.best_then,
+            "values": dict(s.recipes[p.recipe].recipe)} for p in s.ranking.partial]
+    return {**status_json(s), "loss": s.dataset.target.loss_name,
+            "baseline_loss": s.dataset.floor.loss, "ranking": rows, "cut_or_resting": cut,
             "without_result": list(s.ranking.broken)}
 
 
@@ -169,7 +172,10 @@ def print_ranking(s: Snapshot, most: int = 15) -> None:
         say(f"{r.place:>4}{mark} {r.recipe:>6}  {loss(r.loss):>7} {reach:>7} {loss(r.training):>9} "
               f"{measured(metric, r.metrics[0]):>{room}}  {change}")
     if len(s.ranking.rows) > most:
-        say(f"      … and {len(s.ranking.rows) - most} more")
+        say(f"      … and {len(s.ranking.rows) - most} more; --most {len(s.ranking.rows)} prints all")
+    if s.ranking.partial:
+        say(f"      {count(len(s.ranking.partial), 'recipe')} cut or resting before the last epoch, "
+            "not ranked with these; --json lists them")
     for recipe in s.ranking.broken[:most]:
         say(f"    –  {recipe:>5}  no result: every run diverged or failed")
     say("", f"* leader   = tied with it   ± half the 95 % interval of the mean   "
@@ -186,7 +192,15 @@ def verdict(s: Snapshot) -> str:
 def print_judged(recipe: int, dataset: Dataset, found: dict[str, Any]) -> None:
     """Print the metrics of a recipe on its validation rows."""
     target = dataset.target
-    say(f"recipe {recipe}, epoch {found['epoch']}, on {found['rows']} validation rows")
+    runs = found["runs"]
+    rows = number(runs[0]["rows"]) if len({r["rows"] for r in runs}) == 1 else (
+        f"{number(min(r['rows'] for r in runs))} to {number(max(r['rows'] for r in runs))}")
+    if len(runs) == 1:
+        say(f"recipe {recipe}, epoch {runs[0]['epoch']}, on {rows} validation rows")
+    else:
+        folds, seeds = len({r["fold"] for r in runs}), len({r["seed"] for r in runs})
+        say(f"recipe {recipe}, mean of {count(len(runs), 'run')} ({count(seeds, 'seed')}, "
+            f"{count(folds, 'fold')}), each on {rows} validation rows; counts are sums over the runs")
     if not target.classes:
         for i, name in enumerate(target.columns):
             say(f"  {shown(name)}: RMSE {number(found['rmse'][i])}, mean error {number(found['mae'][i])}, "

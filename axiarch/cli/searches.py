@@ -391,20 +391,22 @@ def _steer(context: click.Context, folder: Path | None, number: int, deed: Deed,
 @search_option
 @click.option("--recipe", default=0, type=click.IntRange(0, MOST_NUMBER),
               help="Curves of one recipe instead of the leaders.")
+@click.option("--force", is_flag=True, help="Replace a file that is there.")
 @workspace_option
 @click.pass_context
 @guarded
-def export(context: click.Context, what: str, file: Path, number: int, recipe: int, folder: Path | None) -> None:
+def export(context: click.Context, what: str, file: Path, number: int, recipe: int, folder: Path | None,
+           force: bool) -> None:
     """Write the ranking as .csv, or a chart of the ranking or of loss curves as .svg or .pdf."""
     from axiarch import workflows
 
     snapshot = workflows.look_at(open_place(context, folder), number)
     if what == "ranking":
-        written = [workflows.export_ranking(snapshot, file)]
+        written = [workflows.export_ranking(snapshot, file, force)]
     elif what == "chart":
-        written = [workflows.export_chart(snapshot, file)]
+        written = [workflows.export_chart(snapshot, file, force)]
     else:
-        written = list(workflows.export_curves(snapshot, file, recipe))
+        written = list(workflows.export_curves(snapshot, file, recipe, force))
     for path in written:
         say(path)
 

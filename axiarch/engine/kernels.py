@@ -19,6 +19,7 @@ from numba import njit
 #: Dropout compares sixteen random bits with a threshold; its rate is therefore a multiple of 1/65536.
 DROPOUT_STEPS = 65536
 #: Moments smaller than this are set to zero: denormal numbers would make every later product many times slower.
+#: Where a second moment is, the first is too, however small epsilon: a gradient below 1e-18 counts as none.
 TINY = 1e-30
 TINY_SQUARE = 1e-36
 
@@ -304,7 +305,7 @@ def amounts_loss(z, targets, losses, sums, gradient, bends, gains, active, rows)
             absolute = 0.0
             for b in range(rows):
                 away = z[k, b, t] - targets[k, b, t]
-                squared += float(away) * float(away)
+                squared += np.float64(away) * np.float64(away)
                 absolute += abs(float(away))
                 if gradient:
                     z[k, b, t] = away
@@ -634,12 +635,12 @@ def _sum_of_squares(values):
     count = values.shape[0]
     one = two = three = four = 0.0
     for p in range(0, count - 3, 4):
-        one += float(values[p]) * float(values[p])
-        two += float(values[p + 1]) * float(values[p + 1])
-        three += float(values[p + 2]) * float(values[p + 2])
-        four += float(values[p + 3]) * float(values[p + 3])
+        one += np.float64(values[p]) * np.float64(values[p])
+        two += np.float64(values[p + 1]) * np.float64(values[p + 1])
+        three += np.float64(values[p + 2]) * np.float64(values[p + 2])
+        four += np.float64(values[p + 3]) * np.float64(values[p + 3])
     for p in range(count // 4 * 4, count):
-        one += float(values[p]) * float(values[p])
+        one += np.float64(values[p]) * np.float64(values[p])
     return (one + two) + (three + four)
 
 
@@ -734,8 +735,9 @@ def _adam(w, g, m, v, c, l2, decay):
         slope = g[p] + l2 * w[p]
         mean = beta1 * m[p] + rest1 * slope
         square = beta2 * v[p] + rest2 * slope * slope
-        mean = zero if abs(mean) < tiny else mean
-        square = zero if square < tiny_square else square
+        small = square < tiny_square
+        mean = zero if small or abs(mean) < tiny else mean
+        square = zero if small else square
         m[p] = mean
         v[p] = square
         w[p] -= rate * mean / (np.sqrt(square) * root + epsilon) + decay * w[p]
@@ -808,7 +810,9 @@ def _rmsprop(w, g, s0, c, l2, decay):
     for p in range(w.shape[0]):
         slope = g[p] + l2 * w[p]
         square = c[3] * s0[p] + c[4] * slope * slope
-        square = zero if square < tiny_square else square
+        small = square < tiny_square
+        slope = zero if small else slope
+        square = zero if small else square
         s0[p] = square
         w[p] -= c[0] * slope / (np.sqrt(square) + c[5]) + decay * w[p]
 
@@ -862,8 +866,10 @@ def _nadam(w, g, s0, s1, c, l2, decay):
         slope = g[p] + l2 * w[p]
         mean = c[3] * s0[p] + c[4] * slope
         square = c[5] * s1[p] + c[6] * slope * slope
-        mean = zero if abs(mean) < tiny else mean
-        square = zero if square < tiny_square else square
+        small = square < tiny_square
+        mean = zero if small or abs(mean) < tiny else mean
+        square = zero if small else square
+        slope = zero if small else slope
         s0[p] = mean
         s1[p] = square
         w[p] -= c[0] * (c[9] * mean + c[10] * slope) / (np.sqrt(square) * c[7] + c[8]) + decay * w[p]
@@ -892,8 +898,9 @@ def _amsgrad(w, g, s0, s1, s2, c, l2, decay):
         slope = g[p] + l2 * w[p]
         mean = c[3] * s0[p] + c[4] * slope
         square = c[5] * s1[p] + c[6] * slope * slope
-        mean = zero if abs(mean) < tiny else mean
-        square = zero if square < tiny_square else square
+        small = square < tiny_square
+        mean = zero if small or abs(mean) < tiny else mean
+        square = zero if small else square
         s0[p] = mean
         s1[p] = square
         s2[p] = max(s2[p], square)
@@ -962,8 +969,9 @@ def lamb_step(w, g, state, coefficients, slots, weights, starts):
             slope = g[k, p] + (c[1] * w[k, p] if p < weights else zero)
             mean = c[3] * m[p] + c[4] * slope
             square = c[5] * v[p] + c[6] * slope * slope
-            m[p] = zero if abs(mean) < tiny else mean
-            v[p] = zero if square < tiny_square else square
+            small = square < tiny_square
+            m[p] = zero if small or abs(mean) < tiny else mean
+            v[p] = zero if small else square
         for part in range(starts.shape[0]):
             first = starts[part]
             last = starts[part + 1] if part + 1 < starts.shape[0] else w.shape[1]
@@ -973,8 +981,8 @@ def lamb_step(w, g, state, coefficients, slots, weights, starts):
             step = 0.0
             for p in range(first, last):
                 way = c[9] * m[p] / (np.sqrt(v[p]) * c[7] + c[8]) + decay * w[k, p]
-                size += float(w[k, p]) * float(w[k, p])
-                step += float(way) * float(way)
+                size += np.float64(w[k, p]) * np.float64(w[k, p])
+                step += np.float64(way) * np.float64(way)
             trust = w.dtype.type(math.sqrt(size / step)) if scaled and size > 0 and step > 0 else one
             for p in range(first, last):
                 way = c[9] * m[p] / (np.sqrt(v[p]) * c[7] + c[8]) + decay * w[k, p]
@@ -1013,9 +1021,9 @@ def clip(g, norms, values, active):
         if norms[k] > 0:
             total = 0.0
             for p in range(g.shape[1]):
-                total += float(g[k, p]) * float(g[k, p])
+                total += np.float64(g[k, p]) * np.float64(g[k, p])
             size = math.sqrt(total)
-            if size > norms[k]:
+            if norms[k] < size < np.inf:
                 scale = g.dtype.type(norms[k] / size)
                 for p in range(g.shape[1]):
                     g[k, p] *= scale
@@ -1033,10 +1041,10 @@ def max_norm(w, first, before, units, limits, active):
             for h in range(units):
                 total = 0.0
                 for i in range(before):
-                    value = float(own[i * units + h])
+                    value = np.float64(own[i * units + h])
                     total += value * value
                 size = math.sqrt(total)
-                if size > limits[k]:
+                if limits[k] < size < np.inf:
                     scale = w.dtype.type(limits[k] / size)
                     for i in range(before):
                         own[i * units + h] *= scale

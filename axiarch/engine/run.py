@@ -48,7 +48,8 @@ class EpochNumbers:
     learning_rate : float
         Of the epoch's last step.
     gradient_norm : float
-        Euclidean norm of the gradient at the epoch's last step.
+        Euclidean norm of the gradient at the epoch's last step, as the optimiser took it: after the
+        pull of L1 and after clipping.
     seconds : float
         This run's share of the time its stack took.
     layers : tuple
@@ -56,6 +57,8 @@ class EpochNumbers:
         its weights against their size, and the share of saturated units.
     waited : float
         Of these seconds, those spent gathering the rows of batches.
+    loss_gradient : float
+        Euclidean norm of the gradient of the loss alone at that step, before L1 and clipping.
     """
 
     epoch: int
@@ -68,6 +71,7 @@ class EpochNumbers:
     seconds: float
     layers: tuple[tuple[float, float, float, float], ...] = ()
     waited: float = 0.0
+    loss_gradient: float = 0.0
 
 
 @dataclass(frozen=True)

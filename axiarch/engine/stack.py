@@ -171,6 +171,7 @@ class Stack:
         self._starts = np.array([*(p.weights for p in weighted), shape.weights], np.int64)
         self._trained_on: list[tuple[str, NDArray[np.int64]]] = []
         self._losses = np.zeros(k)
+        self._raw = np.zeros(k)
         self._sums = np.zeros((k, self._loss.sums(shape.outputs)))
 
     # -- joining and leaving ---------------------------------------------------------------------
@@ -271,7 +272,8 @@ class Stack:
             self._slots[k].epoch + 1, self._reported(train_losses[k], k), self._reported(still[k], k),
             self._reported(validation[k], k), self._loss.metrics(sums[k], sources[k].units, sources[k].known),
             last_rates[k],
-            float(np.sqrt(norms[k])), seconds, inside[k], self._gathering / active)) for k in range(active)]
+            float(np.sqrt(norms[k])), seconds, inside[k], self._gathering / active,
+            float(np.sqrt(self._raw[k])))) for k in range(active)]
 
     def _settle(self, active: int) -> None:
         """Choose what is evaluated: the weights as they stand, or their running mean where there is one."""
@@ -353,6 +355,8 @@ class Stack:
         if self._gathers:
             moved = self._gather(step, rows, active)
             groups = [(name, slots[moved[slots]]) for name, slots in groups]
+        if step == self.steps - 1:
+            kernels.squares(self.gradients, self._raw, active)
         self._bent.before(self.parameters, self.gradients, active)
         for name, slots in groups:
             OPTIMISERS[name].step(self.parameters, self.gradients, self._state, self._coefficients[step], slots,

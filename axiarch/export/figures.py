@@ -2,14 +2,14 @@
 
 from __future__ import annotations
 
+import contextlib
 import math
 import warnings
-from collections.abc import Sequence
+from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 from pathlib import Path
 from typing import TYPE_CHECKING
 
-from axiarch.errors import InputError
 from axiarch.export.tables import write_whole
 from axiarch.plain import shown
 from axiarch.ranking.rank import Ranked
@@ -22,6 +22,8 @@ INK, BLUE, ORANGE, GREEN, GREY = "#26241f", "#0072b2", "#d55e00", "#009e73", "#8
 
 #: Recipes drawn in one chart; a page holds no more.
 MOST_ROWS = 60
+#: How the names of charts end.
+CHARTS = (".svg", ".pdf")
 
 
 @dataclass(frozen=True)
@@ -34,6 +36,17 @@ class Line:
     dashed: bool = False
 
 
+@contextlib.contextmanager
+def own_style() -> Iterator[None]:
+    """Draw as we mean it: settings that lie in the current folder or the user's home change nothing."""
+    import matplotlib
+
+    with matplotlib.rc_context():
+        matplotlib.rcdefaults()
+        matplotlib.rcParams.update({"svg.hashsalt": "axiarch", "svg.fonttype": "none"})
+        yield
+
+
 def _figure(height: float) -> Figure:
     from matplotlib.figure import Figure
 
@@ -43,15 +56,9 @@ def _figure(height: float) -> Figure:
 
 def save_figure(figure: Figure, path: Path) -> Path:
     """Write a figure as SVG or PDF, by the path's ending."""
-    import matplotlib
-
     kind = path.suffix.lower().lstrip(".")
-    if kind not in ("svg", "pdf"):
-        raise InputError(f"charts are written as .svg or .pdf, not {path.suffix or 'without an ending'!r}",
-                         shown(path), "name the file so")
     known = {"Date": None} if kind == "svg" else {"CreationDate": None}
-    with (matplotlib.rc_context({"svg.hashsalt": "axiarch", "svg.fonttype": "none"}),
-          warnings.catch_warnings()):
+    with warnings.catch_warnings():
         warnings.filterwarnings("ignore", message="Glyph")  # a name may hold characters the font lacks
         return write_whole(path, lambda draft: figure.savefig(draft, format=kind, metadata=known))
 

@@ -4,11 +4,12 @@ from __future__ import annotations
 
 import csv
 import io
+import os
 from collections.abc import Callable, Iterable, Mapping, Sequence
 from pathlib import Path
 
-from axiarch.errors import WorkspaceReadOnly
-from axiarch.files import draft_of
+from axiarch.errors import InputError, WorkspaceReadOnly
+from axiarch.files import draft_of, regular_file
 from axiarch.plain import cell, shown
 from axiarch.ranking.rank import Ranking
 from axiarch.recipes.conditions import written
@@ -16,6 +17,40 @@ from axiarch.recipes.fields import FIELDS
 from axiarch.recipes.recipe import Recipe
 
 Cell = str | int | float | None
+
+
+def check_place(path: Path, endings: Sequence[str], force: bool = False) -> None:
+    """Raise unless a file may be written to `path`.
+
+    Parameters
+    ----------
+    endings : sequence of str
+        How its name must end, in lower case.
+    force : bool
+        Whether a file that is there is replaced. Anything but a regular file never is.
+
+    Raises
+    ------
+    InputError
+    """
+    where = shown(path)
+    listed = " or ".join(endings)
+    if not path.name or str(path) in (".", ".."):
+        raise InputError("a file needs a name", where or "file", f"give a name that ends in {listed}")
+    if path.suffix.lower() not in endings:
+        ending = shown(path.suffix, 20) or "without an ending"
+        raise InputError(f"this is written as {listed}, not {ending}", where, f"end the name in {listed}")
+    try:
+        if path.is_dir():
+            raise InputError("this is a folder", where, f"name a file in it, such as results{endings[0]}")
+        if os.path.lexists(path) and not regular_file(path):
+            raise InputError("this is a link, a device or a pipe, not a file", where, "choose another name")
+        if path.exists() and not force:
+            raise InputError("the file is there already", where, "choose another name, or replace it "
+                             "with --force")
+    except (OSError, ValueError) as error:
+        raise InputError(f"no file can be written there: {shown(error, 100)}", where,
+                         "choose another name") from None
 
 
 def write_whole(path: Path, write: Callable[[Path], None]) -> Path:
@@ -54,10 +89,11 @@ def _cell(value: Cell) -> str | int | float:
 def write_csv(path: Path, header: Sequence[str], rows: Iterable[Sequence[Cell]]) -> Path:
     """Write a table as CSV."""
     text = csv_text(header, rows)
-    return write_whole(path, lambda draft: _write_text(draft, text))
+    return write_whole(path, lambda draft: write_text(draft, text))
 
 
-def _write_text(path: Path, text: str) -> None:
+def write_text(path: Path, text: str) -> None:
+    """Write a text as UTF-8."""
     path.write_text(text, encoding="utf-8")
 
 

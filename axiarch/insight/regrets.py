@@ -8,7 +8,8 @@ from __future__ import annotations
 from collections.abc import Mapping
 from dataclasses import dataclass
 
-from axiarch.plain import count, number
+from axiarch.plain import count, number, shown
+from axiarch.recipes.fields import FIELDS
 from axiarch.recipes.members import OPTIMISERS
 from axiarch.recipes.recipe import Recipe
 
@@ -35,8 +36,12 @@ class Regret:
 
 def regrets(recipe: Recipe, rows: Mapping[str, int]) -> tuple[Regret, ...]:
     """Return what is regrettable about a recipe on data with so many rows a part (train, validation)."""
-    return tuple(found for look in (_rate, _momentum, _patience, _batch, _schedule, _normalisation, _regularisation)
-                 for found in look(recipe, rows))
+    looks = (_rate, _momentum, _patience, _batch, _schedule, _normalisation, _regularisation, _idle)
+    return tuple(found for look in looks for found in look(recipe, rows))
+
+
+#: Values that say nothing where a line of layers stands in their place.
+_LEFT_OPEN = ("depth", "width", "shape")
 
 
 def _rate(recipe: Recipe, rows: Mapping[str, int]) -> list[Regret]:
@@ -94,11 +99,35 @@ def _schedule(recipe: Recipe, rows: Mapping[str, int]) -> list[Regret]:
 
 
 def _normalisation(recipe: Recipe, rows: Mapping[str, int]) -> list[Regret]:
-    batch = recipe.whole("batch_size")
-    if batch >= FEWEST_NORMALISED or all(layer.norm != "batch" for layer in recipe.layers):
-        return []
-    return [Regret(f"batch normalisation over {count(batch, 'row')} is mostly noise",
-                   f"batches of {FEWEST_NORMALISED} or more, or layer normalisation")]
+    batch, layers = recipe.whole("batch_size"), recipe.layers
+    found = []
+    if any(layer.norm == "batch" for layer in layers):
+        left = rows["train"] % batch
+        if batch < FEWEST_NORMALISED:
+            found.append(Regret(f"batch normalisation over {count(batch, 'row')} is mostly noise",
+                                f"batches of {FEWEST_NORMALISED} or more, or layer normalisation"))
+        elif left == 1 and batch < rows["train"] and recipe.word("last_batch") == "keep":
+            found.append(Regret("the last batch of an epoch holds one row, whose batch normalisation is all noise",
+                                "set last batch to drop, or change the batch size by one"))
+    if any(layer.norm == "layer" and layer.units == 1 for layer in layers):
+        found.append(Regret("layer normalisation over a single unit always gives zero, so nothing is learnt",
+                            "two units or more in that layer, or no norm"))
+    return found
+
+
+def _idle(recipe: Recipe, rows: Mapping[str, int]) -> list[Regret]:
+    """Point out values that change nothing as the others stand."""
+    found = []
+    if recipe.word("shape") == "funnel" and recipe.whole("depth") == 1:
+        found.append(Regret("a funnel of depth 1 is the same as constant width", "a depth of 2 or more"))
+    network = recipe.word("network")
+    if "hidden" not in network:
+        changed = [name for name in _LEFT_OPEN if recipe[name] != FIELDS[name].default]
+        if changed:
+            names = ", ".join(FIELDS[name].label for name in changed)
+            found.append(Regret(f"{names} {'has' if len(changed) == 1 else 'have'} no effect on the network "
+                                f"{shown(network, 40)}", "put hidden into the network line, or change the line"))
+    return found
 
 
 def _regularisation(recipe: Recipe, rows: Mapping[str, int]) -> list[Regret]:

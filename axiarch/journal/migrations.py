@@ -116,6 +116,9 @@ MIGRATIONS: tuple[str, ...] = (
         outputs TEXT NOT NULL               -- JSON: probabilities or scaled amounts of each row
     );
     """,
+    """
+    ALTER TABLE epoch ADD COLUMN loss_gradient REAL;  -- norm before L1 and clipping; NULL where not finite
+    """,
 )
 
 VERSION = len(MIGRATIONS)

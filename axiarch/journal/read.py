@@ -164,7 +164,7 @@ class JournalReader:
                 (search, changed))
             epochs = db.execute(
                 "SELECT seq, run, epoch, train_loss, train_loss_still, validation_loss, learning_rate, gradient_norm, "
-                "seconds, metrics, layers, waited FROM epoch WHERE seq > ? AND run IN "
+                "seconds, metrics, layers, waited, loss_gradient FROM epoch WHERE seq > ? AND run IN "
                 "(SELECT id FROM run WHERE search = ?) ORDER BY seq", (seq, search)).fetchall()
         finally:
             db.execute("COMMIT")
@@ -260,7 +260,7 @@ def epoch_of_row(row: tuple[Any, ...]) -> EpochRecord:
     if epoch < 1:
         raise ValueError(f"epoch {epoch} of run {run} cannot be")
     return EpochRecord(run, epoch, losses[0], losses[1], losses[2], metrics, rate, norm, seconds, layers,
-                       _number(row[11]))
+                       _number(row[11]), _number(row[12]))
 
 
 def _number(value: float | None) -> float:

@@ -113,6 +113,7 @@ class EpochRecord:
     seconds: float
     layers: tuple[tuple[float, float, float, float], ...] = ()
     waited: float = 0.0
+    loss_gradient: float = 0.0
 
 
 @dataclass(frozen=True)

@@ -140,7 +140,7 @@ def _check_recipe(row: dict[str, Any]) -> None:
 
 def _check_epoch(row: dict[str, Any]) -> None:
     names = ("seq", "run", "epoch", "train_loss", "train_loss_still", "validation_loss", "learning_rate",
-             "gradient_norm", "seconds", "metrics", "layers", "waited")
+             "gradient_norm", "seconds", "metrics", "layers", "waited", "loss_gradient")
     epoch_of_row(tuple(row[name] for name in names))
 
 

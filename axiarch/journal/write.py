@@ -130,7 +130,7 @@ class JournalWriter:
     def copy_epochs(self, run: int, to: int, last: int) -> None:
         """Enter the epochs of a run up to the `last` as those of another, which goes on from there."""
         columns = ("epoch, train_loss, train_loss_still, validation_loss, learning_rate, gradient_norm, seconds, "
-                   "metrics, layers, waited")
+                   "metrics, layers, waited, loss_gradient")
         self._db.execute(f"INSERT OR IGNORE INTO epoch (run, {columns}) SELECT ?, {columns} FROM epoch "
                          "WHERE run = ? AND epoch <= ? ORDER BY epoch", (to, run, last))
 
@@ -156,10 +156,12 @@ class JournalWriter:
         """Enter epochs; one that is there already (a run trained again from a checkpoint) is left as it is."""
         self._db.executemany(
             "INSERT OR IGNORE INTO epoch (run, epoch, train_loss, train_loss_still, validation_loss, learning_rate, "
-            "gradient_norm, seconds, metrics, layers, waited) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)",
+            "gradient_norm, seconds, metrics, layers, waited, loss_gradient) "
+            "VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)",
             [(e.run, e.epoch, *map(_finite, (e.train_loss, e.train_loss_still, e.validation_loss, e.learning_rate,
                                              e.gradient_norm, e.seconds)), json.dumps([*map(_finite, e.metrics)]),
-              json.dumps([[*map(_finite, layer)] for layer in e.layers]), e.waited)
+              json.dumps([[*map(_finite, layer)] for layer in e.layers]), e.waited,
+              _finite(e.loss_gradient))
              for e in epochs])
 
     # -- around it -------------------------------------------------------------------------------

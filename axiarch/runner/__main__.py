@@ -114,8 +114,9 @@ def _judge() -> int:
     request = json.load(sys.stdin)
     try:
         with threadpool_limits(1):
-            run = RunSpec(request["run"], Recipe(request["recipe"]), Streams(*request["streams"]))
-            found = judge(read_dataset(Path(request["data"])), run, Path(request["checkpoint"]))
+            dataset, recipe = read_dataset(Path(request["data"])), Recipe(request["recipe"])
+            found = [judge(dataset, RunSpec(one["run"], recipe, Streams(*one["streams"])),
+                           Path(one["checkpoint"])) for one in request["runs"]]
     except AxiarchError as error:
         return _refused(error)
     _say(judged=found)

@@ -10,7 +10,7 @@ from axiarch.engine.checkpoint import carry_over, save_checkpoint
 from axiarch.engine.run import RunSpec
 from axiarch.engine.stack import RunState
 from axiarch.engine.streams import Streams
-from axiarch.errors import TrainingError
+from axiarch.errors import InputError, TrainingError
 from axiarch.journal.read import JournalReader
 from axiarch.journal.workspace import Workspace
 from axiarch.journal.write import JournalWriter
@@ -52,17 +52,19 @@ class Inheritance:
 
         Raises
         ------
-        TrainingError
+        InputError
             If there is no such run, or it was trained on other data.
         """
-        where = f"search {start.search}, run {start.run}"
+        where = f"[start], search {start.search}, run {start.run}"
         known = self._reader.search(start.search)
         changes = self._reader.changes(start.search)
         run = next((r for r in changes.runs if r.id == start.run), None)
         if known is None or run is None:
-            raise TrainingError("there is no such run to go on from", where, "see axiarch status")
+            raise InputError("there is no such run to start from", where,
+                             "name one of a search in this workspace, or leave [start] out")
         if known.data_fingerprint != self._dataset.fingerprint:
-            raise TrainingError("it was trained on other data", where, "start afresh")
+            raise InputError("that run was trained on other data", where,
+                             "name a run on the same data, or leave [start] out")
         recipe = next(r.recipe for r in changes.recipes if r.number == run.recipe)
         seed = read_search(known.file, "search.toml").seed
         spec = RunSpec(run.id, recipe, Streams(seed, run.repeat, run.fold))

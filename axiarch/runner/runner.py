@@ -14,7 +14,7 @@ from collections.abc import Callable, Iterable
 from axiarch.data.dataset import Dataset
 from axiarch.engine.network import StackShape
 from axiarch.engine.run import EpochNumbers
-from axiarch.errors import AxiarchError, NoSpace, TrainingError, WorkspaceError
+from axiarch.errors import AxiarchError, InputError, NoSpace, TrainingError, WorkspaceError
 from axiarch.journal.inbox import Request, receive
 from axiarch.journal.read import JournalReader, guarded
 from axiarch.journal.records import OVER, EpochRecord, ExampleRecord, RulingRecord, SearchState, StepRecord
@@ -96,7 +96,11 @@ class Runner:
         search = self._search
         self._inheritance = Inheritance(workspace, self._number, reader, self._dataset)
         # Where it starts from is found before anything is entered: a search that cannot start leaves no trace.
-        self._origin: Origin | None = self._inheritance.of_search(search.start) if search.start else None
+        self._origin: Origin | None = None
+        if search.start:
+            self._origin = self._inheritance.of_search(search.start)
+            if known is None:
+                self._check_origin(self._origin)
         if known is None:
             with self._journal.transaction():
                 self._journal.add_search(self._number, self._search.name,
@@ -119,6 +123,13 @@ class Runner:
         with self._journal.transaction():
             self._journal.set_runs([entry.spec.id for entry in waiting], "waiting")
             self._enter_state("preparing")
+
+    def _check_origin(self, origin: Origin) -> None:
+        """Raise where the base recipe cannot go on from the run that the search file names."""
+        try:
+            self._inheritance.state(origin, self._search.space.base)
+        except TrainingError as error:
+            raise InputError(error.what, f"[start], {error.where}", error.remedy) from None
 
     # -- the loop --------------------------------------------------------------------------------
 
@@ -223,9 +234,13 @@ class Runner:
             self._pause("paused by hand")
         elif deed == "resume" and self._wanted == "paused":
             self._wanted = "running"
-            self._held.clear()
+            held, self._held = self._held, set()
             self._executor.go()
             self._change("running", "resumed by hand")
+            with self._journal.transaction():
+                for lane in sorted(held):
+                    state = "training" if self._lanes.get(lane) else "idle"
+                    self._journal.set_lane(self._number, lane, self._pids.get(lane, 0), state)
         elif deed == "stop":
             self._wanted = "stopped"
             self._held.clear()
@@ -582,4 +597,4 @@ def bytes_of(pids: Iterable[int]) -> int:
 
 def _record(run: int, n: EpochNumbers) -> EpochRecord:
     return EpochRecord(run, n.epoch, n.train_loss, n.train_loss_still, n.validation_loss, n.metrics,
-                       n.learning_rate, n.gradient_norm, n.seconds, n.layers, n.waited)
+                       n.learning_rate, n.gradient_norm, n.seconds, n.layers, n.waited, n.loss_gradient)

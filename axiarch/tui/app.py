@@ -51,7 +51,8 @@ class AxiarchApp(TrainingApp):
             self._state = replace(self._state, marked=self._fresh_marks())
 
     def on_error_raised(self, message: said.ErrorRaised) -> None:
-        """Say what went wrong, where, and what to do."""
+        """Say what went wrong, where, and what to do; keys that waited for it are dropped."""
+        self._pending.clear()
         e = message.error
         where = f"where: {e.where}" if e.where else ""
         self.query_one(Notice).say((e.what, "warn*"), (where, "faint"), (e.remedy, "ink"))
@@ -104,7 +105,10 @@ class AxiarchApp(TrainingApp):
             self.query_one(Notice).say()
             self._show(dataset=dataset, draft=draft, forecast=None, openings=self._times_opened(dataset))
             self.on_draft_edited(said.DraftEdited(draft))
-            self._go("data")
+            if not self._pending:
+                self._go("data")
+        if self._pending:
+            self._pending.popleft()()
 
     # -- what the user does ----------------------------------------------------------------------
 
@@ -152,6 +156,7 @@ class AxiarchApp(TrainingApp):
         """End the work on data, close the notice, or go back to the view before."""
         notice = self.query_one(Notice)
         if self._adding:
+            self._pending.clear()
             self._give_up.set()
         elif notice.display:
             notice.say()
@@ -299,11 +304,24 @@ class AxiarchApp(TrainingApp):
         """Split by the order of the column under the cursor, or not."""
         self._turn_decision("order")
 
-    def _turn_decision(self, what: str) -> None:
-        data, plan = self._state.dataset, self.query_one(DataView).decided(what)
+    def _turn_decision(self, what: str, column: str = "") -> None:
+        """Carry out a decision about a column, by default the one under the cursor; later if one is under way."""
+        view = self.query_one(DataView)
+        column = column or view.column_name()
+        if self._adding:
+            self._later(lambda: self._turn_decision(what, column))
+            return
+        data, plan = self._state.dataset, view.decided(what, column)
         if data is not None and plan is not None:
-            self.query_one(Notice).say((f"making {data.name} anew", "faint"))
+            self.query_one(Notice).say((f"rebuilding {data.name}", "faint"))
             self._add(lambda tell: workflows.redecide(self._workspace, data, plan, tell).folder.name)
+
+    def _later(self, what: Callable[[], None]) -> None:
+        """Do something when the data set under way is there."""
+        self._pending.append(what)
+        waiting = len(self._pending)
+        self.query_one(Notice).say((f"The data set is still being rebuilt; {waiting} more "
+                                    f"{'key waits' if waiting == 1 else 'keys wait'}. Esc cancels.", "ink"))
 
     def do_edit(self) -> None:
         """Edit the value under the cursor."""
@@ -323,19 +341,15 @@ class AxiarchApp(TrainingApp):
 
     def do_write_file(self) -> None:
         """Write the search on the sheet as a file."""
-        from axiarch.export.tables import write_whole
-        from axiarch.recipes.searchfile import write_search
-
         draft = self._state.draft
-        if draft is None:
-            return
-        path = self._workspace.exports / "search.toml"
-        self._do(lambda: [write_whole(path, lambda p: _write(p, write_search(draft)))])
+        if draft is not None:
+            path = self._workspace.exports / "search.toml"
+            self._write([path], lambda force: [workflows.export_search(draft, path, force)])
 
     def do_start(self) -> None:
         """Start the search on the sheet."""
         if self._adding:
-            self.post_message(said.Noted("The last decision about the data is still being carried out."))
+            self._later(self.do_start)
         elif self._state.draft is not None:
             self.query_one(Notice).say(("starting the search", "faint"))
             self._start()
@@ -343,7 +357,7 @@ class AxiarchApp(TrainingApp):
     def do_train_once(self) -> None:
         """Train the base recipe once, and watch it."""
         if self._adding:
-            self.post_message(said.Noted("The last decision about the data is still being carried out."))
+            self._later(self.do_train_once)
         elif self._state.draft is not None:
             self.query_one(Notice).say(("starting the training", "faint"))
             self._start(once=True)
@@ -436,21 +450,35 @@ class AxiarchApp(TrainingApp):
         s, place = self._state.snapshot, self._workspace.exports
         if s is None:
             return
-        stem = f"search-{s.search.number}"
-        if self.view == "strips":
-            recipe = self._state.open_recipe
-            self._do(lambda: [p for end in ("svg", "pdf") for p in workflows.export_curves(
-                s, place / f"{stem}-recipe-{recipe}.{end}", recipe)])
-        elif self.view == "field":
-            self._do(lambda: [p for end in ("svg", "pdf") for p in workflows.export_curves(
-                s, place / f"{stem}-curves.{end}")])
+        stem = place / f"search-{s.search.number}"
+        ends = (".svg", ".pdf")
+        if self.view in ("strips", "field"):
+            recipe = self._state.open_recipe if self.view == "strips" else 0
+            stem = stem.with_name(f"{stem.name}-recipe-{recipe}" if recipe else f"{stem.name}-curves")
+            paths = [stem.with_name(stem.name + end) for end in ends]
+            self._write([*paths, stem.with_name(f"{stem.name}-data.csv")], lambda force: [
+                written for i, path in enumerate(paths)
+                for written in workflows.export_curves(s, path, recipe, force or i > 0)])
         else:
-            self._do(lambda: [workflows.export_ranking(s, place / f"{stem}-ranking.csv"),
-                              *(workflows.export_chart(s, place / f"{stem}-ranking.{end}") for end in ("svg", "pdf"))])
+            table, *charts = (stem.with_name(f"{stem.name}-ranking{end}") for end in (".csv", *ends))
+            self._write([table, *charts], lambda force: [
+                workflows.export_ranking(s, table, force),
+                *(workflows.export_chart(s, chart, force) for chart in charts)])
 
+    def _write(self, paths: list[Path], write: Callable[[bool], list[Path]]) -> None:
+        """Write files, after asking where some of them are there already."""
+        there = [path.name for path in paths if path.exists()]
+        if not there:
+            self._do(lambda: write(False))
+            return
 
-def _write(path: Path, text: str) -> None:
-    path.write_text(text, encoding="utf-8")
+        def answered(answer: str | None) -> None:
+            if answer == "yes":
+                self._do(lambda: write(True))
+
+        self.push_screen(Question(f"Replace {', '.join(there)}?",
+                                  f"Exported before to {paths[0].parent}. What they hold now is lost."),
+                         answered)
 
 
 def run_app(workspace: Workspace) -> int:

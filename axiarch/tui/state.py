@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 from dataclasses import dataclass
 
 from axiarch.data.dataset import Dataset
@@ -19,8 +20,8 @@ class Marked:
     Attributes
     ----------
     search, recipe : int
-    curve : Curve
-        Of its first run.
+    curves : tuple of Curve
+        Of every run, over its seeds and folds.
     steps : int
         Of the optimiser in an epoch.
     values : Recipe
@@ -28,9 +29,20 @@ class Marked:
 
     search: int
     recipe: int
-    curve: Curve
+    curves: tuple[Curve, ...]
     steps: int
     values: Recipe
+
+    @property
+    def mean(self) -> tuple[float, ...]:
+        """The mean validation loss over the runs after each epoch (E,), as long as all of them lasted."""
+        return tuple(math.fsum(losses) / len(losses)
+                     for losses in zip(*(c.validation for c in self.curves), strict=False))
+
+    @property
+    def level(self) -> float:
+        """The mean steady loss over the runs, as the ranking has it."""
+        return math.fsum(c.steady for c in self.curves) / len(self.curves)
 
     @property
     def name(self) -> str:

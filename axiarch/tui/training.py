@@ -15,6 +15,7 @@ from axiarch.recipes.recipe import Recipe
 from axiarch.tui import messages as said
 from axiarch.tui.state import Marked
 from axiarch.tui.views.ladder import LadderView
+from axiarch.tui.views.overlay import LETTERS
 from axiarch.tui.views.sheet import SheetView
 from axiarch.tui.views.strips import StripsView
 from axiarch.tui.widgets.dialogs import Asked, Question
@@ -56,7 +57,12 @@ class TrainingApp(WorkingApp):
 
     def do_from_best(self) -> None:
         """Go back to the best epoch of a recipe and train on from there."""
-        self._more("best")
+        s = self._state.snapshot
+        if s is not None and not s.over:
+            self.post_message(said.Noted("To go back to a best epoch, stop this search first with x: it becomes a "
+                                         "training of its own. c continues from the last epoch now."))
+        else:
+            self._more("best")
 
     def _more(self, at: Literal["last", "best"]) -> None:
         s, recipe = self._state.snapshot, self.chosen()
@@ -165,7 +171,7 @@ class TrainingApp(WorkingApp):
     def _search_runs(self) -> bool:
         s = self._state.snapshot
         if s is None or s.over:
-            self.post_message(said.Noted("This is for a search that runs."))
+            self.post_message(said.Noted("This needs a running search."))
             return False
         return True
 
@@ -179,17 +185,19 @@ class TrainingApp(WorkingApp):
         others = tuple(m for m in self._state.marked if (m.search, m.recipe) != (s.search.number, recipe))
         if len(others) < len(self._state.marked):
             self._show(marked=others)
-            self.post_message(said.Noted(f"Recipe {recipe} is no longer marked; {len(others)} are."))
+            self.post_message(said.Noted(f"Unmarked recipe {recipe}; {len(others)} still marked."))
             return
         try:
             run = workflows.first_run(s, recipe)
         except AxiarchError as error:
             self.post_message(said.ErrorRaised(error))
             return
-        mark = Marked(s.search.number, recipe, s.curves[run.id], s.steps(recipe, run.fold), s.recipes[recipe].recipe)
+        mark = Marked(s.search.number, recipe, s.curves_of(recipe), s.steps(recipe, run.fold),
+                      s.recipes[recipe].recipe)
         self._show(marked=(*others, mark)[-MOST_MARKED:])
-        self.post_message(said.Noted(f"Marked: {count(len(self._state.marked), 'recipe')}. On the strips, v draws them "
-                                     "over one another."))
+        letter = LETTERS[len(self._state.marked) - 1]
+        self.post_message(said.Noted(f"Marked recipe {recipe} as {letter}; {len(self._state.marked)} "
+                                     "marked. Press v on the strips to overlay them, m again to unmark."))
 
     def _fresh_marks(self) -> tuple[Marked, ...]:
         """Return the marked recipes, those of the search in front with all epochs that they have by now."""
@@ -197,8 +205,7 @@ class TrainingApp(WorkingApp):
         found = []
         for mark in self._state.marked:
             if s is not None and mark.search == s.search.number and mark.recipe in s.recipes:
-                run = workflows.first_run(s, mark.recipe)
-                mark = replace(mark, curve=s.curves[run.id])
+                mark = replace(mark, curves=s.curves_of(mark.recipe))
             found.append(mark)
         return tuple(found)
 

@@ -4,10 +4,12 @@ from __future__ import annotations
 
 import threading
 import time
+from collections import deque
 from collections.abc import Callable, Mapping
 from pathlib import Path
 
 from textual import work
+from textual.message import Message
 from textual.timer import Timer
 
 from axiarch import workflows
@@ -55,6 +57,7 @@ class WorkingApp(FramedApp):
     def __init__(self, workspace: Workspace, view: str = "") -> None:
         super().__init__(workspace, view)
         self._give_up = threading.Event()
+        self._pending: deque[Callable[[], None]] = deque()
 
     @work(thread=True, exclusive=True, group="load")
     def _load(self) -> None:
@@ -107,7 +110,7 @@ class WorkingApp(FramedApp):
     def _add(self, job: Callable[[Tell], str]) -> None:
         """Make a data set off the interface's loop, one at a time: two at once could take each other's place."""
         if self._adding:
-            self.post_message(said.Noted("The last decision about the data is still being carried out."))
+            self.post_message(said.Noted("The data set is still being rebuilt."))
             return
         self._adding = True
         self._give_up.clear()
@@ -115,14 +118,16 @@ class WorkingApp(FramedApp):
 
     @work(thread=True, group="data")
     def _add_in_thread(self, job: Callable[[Tell], str]) -> None:
+        done: Message
         try:
-            self.post_message(said.DataAdded(job(_Steps(self))))
+            done = said.DataAdded(job(_Steps(self)))
         except GivenUpError:
-            self.post_message(said.Noted("Given up; nothing has changed."))
+            done = said.Noted("Cancelled. Nothing was changed.")
         except AxiarchError as error:
-            self.post_message(said.ErrorRaised(error))
+            done = said.ErrorRaised(error)
         finally:
             self._adding = False
+        self.post_message(done)
 
     @work(thread=True, exclusive=True, group="start")
     def _start(self, once: bool = False) -> None:

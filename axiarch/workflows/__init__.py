@@ -25,7 +25,7 @@ if TYPE_CHECKING:
     from axiarch.workflows.continuing import continue_run, continued, first_run
     from axiarch.workflows.demonstrating import demo_search, make_demo, write_demo_files
     from axiarch.workflows.drafting import alone, draft_data, load_draft, new_search, save_draft
-    from axiarch.workflows.exporting import export_chart, export_curves, export_ranking
+    from axiarch.workflows.exporting import export_chart, export_curves, export_ranking, export_search
     from axiarch.workflows.forecasting import forecast_search
     from axiarch.workflows.judging import judge_recipe
     from axiarch.workflows.opening import data_set, open_workspace, recent_tables
@@ -43,6 +43,7 @@ _HOME = {
     "add_table": "adding", "demo_search": "demonstrating", "make_demo": "demonstrating",
     "draft_data": "drafting", "load_draft": "drafting", "new_search": "drafting", "save_draft": "drafting",
     "export_chart": "exporting", "export_curves": "exporting", "export_ranking": "exporting",
+    "export_search": "exporting",
     "forecast_search": "forecasting", "data_set": "opening", "open_workspace": "opening",
     "default_lanes": "planning", "resume_search": "starting", "start_search": "starting",
     "steer_search": "steering", "wait": "waiting", "Snapshot": "watching", "Watcher": "watching",
@@ -56,7 +57,8 @@ _HOME = {
 
 __all__ = [
     "Snapshot", "Watcher", "add_table", "alone", "continue_run", "continued", "data_set", "default_lanes",
-    "demo_search", "differences", "draft_data", "export_chart", "export_curves", "export_ranking", "first_run",
+    "demo_search", "differences", "draft_data", "export_chart", "export_curves", "export_ranking",
+    "export_search", "first_run",
     "forecast_search", "judge_recipe", "keep_version", "load_draft", "look_at", "make_demo",
     "new_search", "open_seal", "open_workspace", "openings", "recent_tables", "redecide", "rescue", "resume_search",
     "save_draft", "scale_up", "search_data", "start_search", "steer_search", "told", "versions", "wait",

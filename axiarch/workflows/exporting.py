@@ -6,51 +6,72 @@ from pathlib import Path
 
 from axiarch.data.dataset import Dataset
 from axiarch.errors import WorkspaceMissing
-from axiarch.export.tables import Cell, ranking_rows, write_csv
+from axiarch.export.tables import Cell, check_place, ranking_rows, write_csv, write_text, write_whole
 from axiarch.plain import loss
 from axiarch.recipes.recipe import describe
+from axiarch.recipes.searchfile import SearchFile, write_search
 from axiarch.workflows.watching import Snapshot
 
 #: Curves drawn in the chart of a whole search.
 _LINES = 12
 
 
-def export_ranking(snapshot: Snapshot, path: Path) -> Path:
+def export_ranking(snapshot: Snapshot, path: Path, force: bool = False) -> Path:
     """Write the ranking as CSV, every value of every recipe included, and return the path.
+
+    Parameters
+    ----------
+    force : bool
+        Whether a file that is there is replaced.
 
     Raises
     ------
-    WorkspaceReadOnly
+    InputError, WorkspaceReadOnly
     """
+    check_place(path, (".csv",), force)
     return write_csv(path, *ranking_rows(snapshot.ranking, {n: r.recipe for n, r in snapshot.recipes.items()},
                                          snapshot.dataset.target.unit, snapshot.dataset.target.metrics))
 
 
 def floors_of(dataset: Dataset) -> list[tuple[str, float]]:
     """Return what every loss is read against, by name."""
-    return [(name, known.loss) for name, known in (("floor", dataset.floor), ("linear", dataset.linear),
+    return [(name, known.loss) for name, known in (("baseline", dataset.floor), ("linear", dataset.linear),
                                                    ("noise", dataset.best)) if known is not None]
 
 
-def export_chart(snapshot: Snapshot, path: Path) -> Path:
+def export_search(search: SearchFile, path: Path, force: bool = False) -> Path:
+    """Write a search as a search file, ``.toml``, and return the path.
+
+    Raises
+    ------
+    InputError, WorkspaceReadOnly
+    """
+    check_place(path, (".toml",), force)
+    return write_whole(path, lambda draft: write_text(draft, write_search(search)))
+
+
+def export_chart(snapshot: Snapshot, path: Path, force: bool = False) -> Path:
     """Write the ranking as a drawing, ``.svg`` or ``.pdf``, and return the path.
 
     Raises
     ------
     InputError, WorkspaceReadOnly, WorkspaceMissing
     """
-    from axiarch.export.figures import ladder_figure, save_figure
+    from axiarch.export.figures import CHARTS, ladder_figure, own_style, save_figure
 
+    check_place(path, CHARTS, force)
     if not snapshot.ranking.rows:
         raise WorkspaceMissing("there is no ranking yet", f"search {snapshot.search.number}", "wait for a run to end")
     leader = snapshot.recipes[snapshot.ranking.rows[0].recipe].recipe
     rows = [(r, f"recipe {r.recipe}: " + (describe(snapshot.recipes[r.recipe].recipe.difference(leader)) or "leader"))
             for r in snapshot.ranking.rows]
     title = f"{snapshot.search.name} on {snapshot.dataset.name}: {snapshot.ended_runs} runs"
-    return save_figure(ladder_figure(rows, floors_of(snapshot.dataset), title, snapshot.dataset.target.loss_name), path)
+    with own_style():
+        return save_figure(ladder_figure(rows, floors_of(snapshot.dataset), title,
+                                         snapshot.dataset.target.loss_name), path)
 
 
-def export_curves(snapshot: Snapshot, path: Path, recipe: int = 0) -> tuple[Path, Path]:
+def export_curves(snapshot: Snapshot, path: Path, recipe: int = 0, force: bool = False) -> tuple[Path, Path]:
     """Write loss curves as ``.svg`` or ``.pdf`` with the same data as ``NAME-data.csv`` beside it; return both paths.
 
     Parameters
@@ -62,8 +83,11 @@ def export_curves(snapshot: Snapshot, path: Path, recipe: int = 0) -> tuple[Path
     ------
     InputError, WorkspaceReadOnly, WorkspaceMissing
     """
-    from axiarch.export.figures import BLUE, GREEN, ORANGE, Line, curves_figure, save_figure
+    from axiarch.export.figures import BLUE, CHARTS, GREEN, ORANGE, Line, curves_figure, own_style, save_figure
 
+    beside = path.with_name(f"{path.stem}-data.csv") if path.name else path
+    check_place(path, CHARTS, force)
+    check_place(beside, (".csv",), force)
     lines: list[Line] = []
     if recipe:
         if recipe not in snapshot.recipes:
@@ -86,7 +110,8 @@ def export_curves(snapshot: Snapshot, path: Path, recipe: int = 0) -> tuple[Path
     if not lines:
         raise WorkspaceMissing("no epoch has been trained yet", f"search {snapshot.search.number}", "wait a moment")
     name = snapshot.dataset.target.loss_name
-    chart = save_figure(curves_figure(lines, floors_of(snapshot.dataset), title, name), path)
+    with own_style():
+        chart = save_figure(curves_figure(lines, floors_of(snapshot.dataset), title, name), path)
     rows: list[list[Cell]] = [[line.label, epoch, value] for line in lines
                               for epoch, value in enumerate(line.values, 1)]
-    return chart, write_csv(path.with_name(f"{path.stem}-data.csv"), ("curve", "epoch", name), rows)
+    return chart, write_csv(beside, ("curve", "epoch", name), rows)

@@ -2,17 +2,25 @@
 
 from __future__ import annotations
 
+import math
+from collections.abc import Sequence
 from typing import Any
 
+from axiarch.journal.records import OVER
 from axiarch.journal.workspace import Workspace
 from axiarch.runner.saved import latest
 from axiarch.workflows.asking import ask
 from axiarch.workflows.continuing import first_run
 from axiarch.workflows.watching import Snapshot
 
+#: What is counted and not measured.
+_COUNTS = ("rows", "confusion")
+
 
 def judge_recipe(workspace: Workspace, snapshot: Snapshot, recipe: int, run: int = 0) -> dict[str, Any]:
-    """Return the metrics of a run of a recipe (0: its first one) on its validation rows.
+    """Return the metrics of all runs of a recipe, or of one of them, on their validation rows.
+
+    Metrics are means over the runs, counts are sums; ``runs`` holds those of each run with its seed and fold.
 
     Classes: confusion, accuracy, balanced accuracy, top 2 and 3, log loss, and for each class and their mean precision,
     recall, F1 and the area under the ROC curve. Amounts: RMSE, mean and median absolute error and R² of each.
@@ -22,11 +30,29 @@ def judge_recipe(workspace: Workspace, snapshot: Snapshot, recipe: int, run: int
     TrainingError
         If it has not been trained, or left no checkpoint.
     """
-    record = snapshot.runs[run] if run else first_run(snapshot, recipe)
+    first = first_run(snapshot, recipe)
+    records = [snapshot.runs[run]] if run else [
+        r for r in snapshot.runs_of(recipe) if r.state in OVER and r.state != "failed"
+        and r.reason != "diverged" and snapshot.curves.get(r.id)] or [first]
+    folder = workspace.search(snapshot.search.number) / "checkpoints"
     request = {
-        "data": str(snapshot.dataset.folder), "recipe": dict(snapshot.recipes[record.recipe].recipe), "run": record.id,
-        "streams": [snapshot.file.seed, record.repeat, record.fold],
-        "checkpoint": str(latest(workspace.search(snapshot.search.number) / "checkpoints", record.id))}
-    answer = ask("judge", request=request)
-    found: dict[str, Any] = answer["judged"]
-    return found
+        "data": str(snapshot.dataset.folder), "recipe": dict(snapshot.recipes[recipe].recipe),
+        "runs": [{"run": r.id, "streams": [snapshot.file.seed, r.repeat, r.fold],
+                  "checkpoint": str(latest(folder, r.id))} for r in records]}
+    judged: list[dict[str, Any]] = ask("judge", request=request)["judged"]
+    runs = [{"seed": r.repeat + 1, "fold": r.fold + 1, **each}
+            for r, each in zip(records, judged, strict=True)]
+    return {**_mean(judged), "runs": runs}
+
+
+def _mean(values: Sequence[Any], name: str = "") -> Any:
+    """Return means of numbers over runs, through lists and tables of them; sums of counts."""
+    first = values[0]
+    if isinstance(first, dict):
+        return {key: _mean([each[key] for each in values], key) for key in first}
+    if isinstance(first, list):
+        return [_mean(each, name) for each in zip(*values, strict=True)]
+    known = [each for each in values if each is not None]
+    if name in _COUNTS:
+        return sum(known)
+    return math.fsum(known) / len(known) if known else None

@@ -2,10 +2,14 @@
 
 from __future__ import annotations
 
+from functools import lru_cache
+
 from axiarch.data.dataset import Dataset
+from axiarch.engine.run import EpochNumbers
+from axiarch.engine.stopping import Watch
 from axiarch.insight.forecast import Forecast
 from axiarch.plain import count, duration, loss, measured, memory, number, shown, span, time_left
-from axiarch.recipes.recipe import describe
+from axiarch.recipes.recipe import Recipe, describe
 from axiarch.recipes.searchfile import SearchFile
 from axiarch.workflows.watching import Snapshot
 
@@ -151,6 +155,15 @@ def recipe_verdict(s: Snapshot, recipe: int) -> str:
         if recipe in s.ranking.broken:
             return f"Recipe {recipe} has no result: {runs[0].text}."
         epochs = max(len(s.curves.get(r.id, ())) for r in runs)
+        partial = next((p for p in s.ranking.partial if p.recipe == recipe), None)
+        if partial is not None and not states & {"training", "waiting"}:
+            of = s.recipes[recipe].recipe.whole("epochs")
+            how = "was cut" if "cut" in states else "rests"
+            return (f"Recipe {recipe} {how} at {partial.epochs} of {count(of, 'epoch')}, with a steady validation "
+                    f"loss of {loss(partial.loss)}; the best recipe had {loss(partial.best_then)} by then. "
+                    f"It has no result of its own{f': {runs[0].text}' if runs[0].text else ''}.")
+        if states <= {"failed"}:
+            return f"Recipe {recipe} failed: {runs[0].text}."
         return f"Recipe {recipe} is in training: {count(epochs, 'epoch')} so far."
     over = "run" if len(s.dataset.folds) > 1 else "seed"
     spread = f", spread {row.spread:.2g} over {count(row.repeats, over)}" if row.spread is not None else ""
@@ -159,6 +172,23 @@ def recipe_verdict(s: Snapshot, recipe: int) -> str:
     return (f"Place {row.place} of {len(s.ranking.rows)}: steady validation{unit or ' loss'} {loss(row.loss)}{spread}, "
             f"{shown(metric)} {measured(metric, row.metrics[0])}. "
             f"Training loss is {loss(abs(row.gap))} {'below' if row.gap >= 0 else 'above'} it.")
+
+
+@lru_cache(256)
+def patience_used(losses: tuple[float, ...], recipe: Recipe, units: tuple[float, ...]) -> int:
+    """Return the epochs since the last one that was better by the recipe's least improvement.
+
+    Parameters
+    ----------
+    losses : tuple of float
+        Validation loss of each epoch (E,).
+    units : tuple of float
+        Of the targets, as the data set has them.
+    """
+    watch = Watch(unit=units[0] if len(units) == 1 else 1.0)
+    for epoch, value in enumerate(losses, 1):
+        watch.see(EpochNumbers(epoch, 0.0, 0.0, value, (), 0.0, 0.0, 0.0), recipe)
+    return len(losses) - watch.mark_epoch
 
 
 def changes_text(s: Snapshot, recipe: int) -> str:

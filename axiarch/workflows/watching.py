@@ -67,6 +67,7 @@ class Curve:
     seconds: tuple[float, ...] = ()
     layers: tuple[tuple[tuple[float, float, float, float], ...], ...] = ()
     waited: tuple[float, ...] = ()
+    loss_gradient: tuple[float, ...] = ()
     spent: tuple[int, ...] = ()
 
     def __len__(self) -> int:
@@ -100,10 +101,11 @@ class Curve:
     def extended(self, more: Sequence[tuple[EpochRecord, int]]) -> Curve:
         """Return the curve with `more` epochs, each with what was spent by then."""
         new = [(e.train_loss, e.train_loss_still, e.validation_loss, e.metrics, e.learning_rate, e.gradient_norm,
-                e.seconds, e.layers, e.waited, spent) for e, spent in more]
+                e.seconds, e.layers, e.waited, e.loss_gradient, spent) for e, spent in more]
         columns: tuple[tuple[Any, ...], ...] = (
             self.training, self.training_still, self.validation, self.metrics, self.learning_rate,
-            self.gradient_norm, self.seconds, self.layers, self.waited, self.spent)
+            self.gradient_norm, self.seconds, self.layers, self.waited, self.loss_gradient,
+            self.spent)
         grown: list[Any] = [old + added for old, added in zip(columns, zip(*new, strict=True), strict=True)]
         return Curve(*grown)
 
@@ -189,9 +191,19 @@ class Snapshot:
             y.append(best)
         return np.array(x[1:], dtype=np.float64), np.array(y[1:], dtype=np.float64)
 
+    @cached_property
+    def order(self) -> tuple[int, ...]:
+        """The recipes as the ranking lists them: ranked, cut or resting, without a result."""
+        return (*(r.recipe for r in self.ranking.rows), *(p.recipe for p in self.ranking.partial),
+                *self.ranking.broken)
+
     def runs_of(self, recipe: int) -> list[RunRecord]:
         """Return the runs of a recipe by repeat and fold."""
         return sorted((r for r in self.runs.values() if r.recipe == recipe), key=lambda r: (r.repeat, r.fold))
+
+    def curves_of(self, recipe: int) -> tuple[Curve, ...]:
+        """Return the curves of all runs of a recipe that have an epoch, by repeat and fold."""
+        return tuple(self.curves[r.id] for r in self.runs_of(recipe) if self.curves.get(r.id))
 
     def steps(self, recipe: int, fold: int = 0) -> int:
         """Return the steps of the optimiser in an epoch of a recipe on a fold."""

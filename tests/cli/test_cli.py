@@ -44,7 +44,7 @@ class WholeWay(CliCase):
         result = json.loads(done.stdout)
         self.assertIn("search 1", done.stderr)
         self.assertEqual((result["state"], len(result["ranking"])), ("done", 6))
-        self.assertLess(result["ranking"][0]["steady_loss"], result["floor_loss"])
+        self.assertLess(result["ranking"][0]["steady_loss"], result["baseline_loss"])
         again = json.loads(self.cli("ranking", "1", "--json", *work).stdout)
         self.assertEqual(again["ranking"], result["ranking"])
         self.assertIn("leader", self.cli("ranking", *work).stdout)
@@ -144,7 +144,7 @@ class BadInput(CliCase):
         self.cli("data", "demo-files", "files")
         messy = ("data", "add", "files/hive-states-messy.csv", "-w", "w", "--json")
         found = json.loads(self.cli(*messy).stdout)
-        self.assertEqual([f["kind"] for f in found["findings"]], ["leak", "duplicates", "constant"])
+        self.assertEqual([f["kind"] for f in found["findings"]], ["leak", "duplicates", "time", "constant"])
         mended = json.loads(self.cli(*messy, "--name", "mended", "--ignore", "alarm_code", "--group", "hive",
                                      "--scaling", "robust", "--test", "0.1").stdout)
         self.assertEqual([f["kind"] for f in mended["findings"]], ["constant"])
@@ -166,7 +166,8 @@ class BadInput(CliCase):
         self.assertEqual(len(folded["folds"]), 3)
         self.assertEqual(folded["inputs"], found["inputs"] - 3)
         both = json.loads(self.cli(*add, "--name", "both", "--target", "gain_g", "--target", "bloom_index").stdout)
-        self.assertEqual((both["outputs"], set(both["floor"])), (2, {"loss", "RMSE of gain_g", "RMSE of bloom_index"}))
+        self.assertEqual((both["outputs"], set(both["baseline"])),
+                         (2, {"loss", "RMSE of gain_g", "RMSE of bloom_index"}))
         opened = json.loads(self.cli("data", "open-seal", "folded", "--reason", "to see", "-w", "w", "--json").stdout)
         self.assertEqual((opened["rows"], opened["times_opened"]), (500, 1))
         self.assertIn("to see", self.cli("data", "openings", "-w", "w").stdout)

@@ -8,6 +8,7 @@ import numpy as np
 
 from axiarch.engine import kernels
 from axiarch.engine.network import StackShape
+from axiarch.engine.optimisers import OPTIMISERS
 from axiarch.engine.regularisation import class_gains
 from axiarch.engine.rows import TrainingData
 from axiarch.engine.run import EpochNumbers, RunEnd, RunSpec
@@ -56,6 +57,44 @@ class Bending(unittest.TestCase):
         g = np.array([[np.nan, 1.0]])
         kernels.clip(g, np.ones(1), np.zeros(1), 1)
         self.assertTrue(np.isnan(g[0, 0]))
+
+    def test_squares_are_summed_in_double_precision(self) -> None:
+        huge = np.full((1, 4), 3e19, np.float32)
+        w = huge.copy()
+        kernels.max_norm(w, 0, 4, 1, np.ones(1, np.float32), 1)
+        np.testing.assert_allclose(w, 0.5, rtol=1e-6)
+        g = huge.copy()
+        kernels.clip(g, np.ones(1, np.float32), np.zeros(1, np.float32), 1)
+        np.testing.assert_allclose(g, 0.5, rtol=1e-6)
+        sums = np.zeros(1)
+        kernels.squares(huge, sums, 1)
+        np.testing.assert_allclose(sums, 4 * 9e38, rtol=1e-6)
+        g = np.array([[np.inf, 1.0]])
+        kernels.clip(g, np.ones(1), np.zeros(1), 1)
+        self.assertEqual(g.tolist(), [[np.inf, 1.0]], "what is not finite is left, to be seen")
+
+    def test_the_gradient_is_reported_before_and_after_clipping(self) -> None:
+        for values, clipped in (({"clip_norm": 1e-3}, True), ({}, False)):
+            stack = Stack(StackShape.of(recipe(**values), (5,), 3, "softmax"), 1, small_data())
+            stack.add(RunSpec(0, recipe(**values), Streams(1)))
+            (progress,) = stack.train_epoch()
+            n = progress.numbers
+            if clipped:
+                self.assertAlmostEqual(n.gradient_norm, 1e-3, places=6)
+                self.assertGreater(n.loss_gradient, 10 * n.gradient_norm)
+            else:
+                self.assertAlmostEqual(n.loss_gradient, n.gradient_norm, places=9)
+
+    def test_a_gradient_too_small_to_square_moves_nothing_whatever_epsilon_is(self) -> None:
+        for name in ("adam", "nadam", "amsgrad", "lamb", "rmsprop"):
+            one = Recipe({"optimiser": name, "epsilon": 1e-20, "learning_rate": 1e-2})
+            numbers = OPTIMISERS[name].coefficients(one, np.full(1, 1e-2), np.ones(1)).astype(np.float32)
+            w, state = np.ones((1, 6), np.float32), np.zeros((4, 1, 6), np.float32)
+            g = np.full((1, 6), 1e-19, np.float32)
+            OPTIMISERS[name].step(w, g, state, numbers, np.zeros(1, np.int64), 6, np.array([0, 6]))
+            with self.subTest(optimiser=name):
+                self.assertEqual(w.tolist(), [[1.0] * 6])
+                self.assertFalse(state.any())
 
     def test_smoothed_labels_have_the_gradient_of_the_smoothed_loss(self) -> None:
         rng = np.random.default_rng(0)

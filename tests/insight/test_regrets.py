@@ -39,6 +39,10 @@ class Regrets(unittest.TestCase):
         self.one("does so again", optimiser="adagrad", learning_rate=0.05, schedule="cosine")
         self.one("over 4 rows", batch_size=4, normalisation="batch")
         self.one("over 2 rows", batch_size=2, network="8 batch norm")
+        self.one("holds one row", {"train": 97, "validation": 97}, batch_size=32, normalisation="batch")
+        self.one("over a single unit", network="8, 1 layer norm")
+        self.one("same as constant", depth=1, shape="funnel")
+        self.one("no effect on the network", network="32, 16", width=128)
         self.one("leaves little", dropout=0.9)
         self.one("divided away", l2=1e-3)
 

@@ -417,6 +417,27 @@ class StagedMethod(unittest.TestCase):
         self.assertGreater(len(kept), 1)
 
 
+    def test_a_group_ends_when_its_last_recipe_has_its_result(self) -> None:
+        """A first group of twelve combinations is used up early; the next one starts from the best of them."""
+        s = space({"batch_size": 64, "epochs": 40}, {
+            "batch_size": "16 | 32 | 64 | 128", "epochs": "20 | 40 | 80",
+            "optimiser": "sgd | momentum | adam | rmsprop"})
+
+        def loss(recipe: Recipe) -> float:
+            return (abs(recipe.whole("batch_size") - 32) / 100 + abs(recipe.whole("epochs") - 80) / 100
+                    + (0.1 if recipe.word("optimiser") != "rmsprop" else 0.0))
+
+        method = make_method(MethodChoice("staged", {"recipes": 37, "passes": 1}), s, 1)
+        found = driven(method, loss)
+        first = [step.recipe for step in found.steps if "batches" in step.why]
+        second = [step.recipe for step in found.steps if "optimiser" in step.why]
+        self.assertEqual(len(first), 11, "all combinations but the base")
+        self.assertEqual(len(second), 3)
+        for recipe in second:
+            self.assertEqual((recipe["batch_size"], recipe["epochs"]), (32, 80))
+        self.assertEqual(loss(min(found.recipes.values(), key=loss)), 0.0)
+
+
 class ZoomMethod(unittest.TestCase):
     def test_everything_stays_near_the_base(self) -> None:
         s = space({"learning_rate": 1e-2, "optimiser": "momentum", "width": 64},

@@ -275,10 +275,16 @@ class DataView(View):
         detail.index = event.index
         detail.redraw()
 
-    def decided(self, what: str) -> DataPlan | None:
-        """Return the plan with a decision about the column under the cursor turned; None if there is none to turn."""
+    def column_name(self) -> str:
+        """Return the name of the column under the cursor; empty if there is none."""
         d = self.state.dataset
-        return turned(d, d.columns[self.query_one(Columns).cursor], what) if d else None
+        return d.columns[self.query_one(Columns).cursor].name if d else ""
+
+    def decided(self, what: str, name: str) -> DataPlan | None:
+        """Return the plan with a decision about a column changed; None if there is none to change."""
+        d = self.state.dataset
+        column = next((c for c in d.columns if c.name == name), None) if d else None
+        return turned(d, column, what) if d and column else None
 
     def focus_main(self) -> None:
         """Give the keyboard to the table."""

@@ -12,6 +12,7 @@ from axiarch.tui.plots import ladder
 from axiarch.tui.plots.runs import Row, Rows, fit, right
 from axiarch.tui.plots.scale import Scale
 from axiarch.tui.views.field import floor_levels
+from axiarch.tui.views.overlay import LETTERS
 from axiarch.tui.views.view import View
 from axiarch.tui.widgets.drawing import Drawing, Listing
 from axiarch.workflows.verdicts import ranking_verdict
@@ -59,6 +60,7 @@ class Rungs(Listing):
 
     def __init__(self) -> None:
         super().__init__()
+        self.marks: dict[int, str] = {}
         self._order: list[int] = []
         self._held = 0  # the recipe that the cursor stays on; 0 stays with whichever leads
 
@@ -88,19 +90,25 @@ class Rungs(Listing):
             return self._partial(s, s.ranking.partial[index - len(rows)], width)
         if index >= len(rows):
             number = s.ranking.broken[index - len(rows) - len(s.ranking.partial)]
-            return [(right(f"recipe {number}", _HEAD - 2), "faint"), ("  ", "ink"),
+            return [*self._number(number, 12), (" " * (_HEAD - 12), "ink"),
                     ("✕ no result: every run diverged or failed", "warn")]
         row = rows[index]
         role = _ROLE[row.standing]
         track = track_width(width)
         return [(_bracket(s, index), "lead"), (right(str(row.place), 4), role),
-                (right(f"#{row.recipe}", 6), "faint"), (right(loss(row.loss), 9), role + "*" if index == 0 else role),
+                *self._number(row.recipe, 6), (right(loss(row.loss), 9), role + "*" if index == 0 else role),
                 (" ", "ink"),
                 *ladder.rung(self.scale, track, row.loss, row.half_width or row.spread, row.training,
                              [level.y for level in floor_levels(s)], role, row.standing == "apart"),
                 ("  ", "ink"), ("† " if row.failed else "", "warn"),
                 (fit(differs(s, row), max(width - _HEAD - track - 2, 0)), "ink" if index == 0 else "faint")]
 
+
+    def _number(self, recipe: int, width: int, role: str = "faint") -> Row:
+        """Return a recipe's number, with the letter it has in the overlay if it is marked."""
+        letter = self.marks.get(recipe, "")
+        text = right(f"#{recipe}", width - 1 if letter else width)
+        return [(text, role), *([(letter, "glow*")] if letter else [])]
 
     def _partial(self, s: Snapshot, known: Partial, width: int) -> Row:
         """Return the line of a recipe that was not trained to its end: never to be read as a result."""
@@ -109,7 +117,7 @@ class Rungs(Listing):
         state = {"cut": "cut", "resting": "resting"}.get(run.state, "in training")
         text = f"{state} at {known.epochs} of {of}: {_apart(s, known.recipe)}"
         track = track_width(width)
-        return [(right(f"#{known.recipe}", 12), "ghost"), (right(loss(known.loss), 9), "faint"), (" ", "ink"),
+        return [*self._number(known.recipe, 12, "ghost"), (right(loss(known.loss), 9), "faint"), (" ", "ink"),
                 *ladder.rung(self.scale, track, known.loss, None, known.loss, [v.y for v in floor_levels(s)], "ghost",
                              True), ("  ", "ink"), (fit(text, max(width - _HEAD - track - 2, 0)), "faint")]
 
@@ -121,11 +129,6 @@ def _bracket(s: Snapshot, index: int) -> str:
     if s.ranking.rows[index].standing == "apart":
         return " ┊"
     return " ╭" if index == 0 else " ╰" if index == last else " │"
-
-
-def _numbers(s: Snapshot) -> list[int]:
-    """Return the recipes in the order of the lines."""
-    return [*(r.recipe for r in s.ranking.rows), *(p.recipe for p in s.ranking.partial), *s.ranking.broken]
 
 
 class Head(Drawing):
@@ -166,15 +169,17 @@ class LadderView(View):
         """Show the ranking; the cursor stays on its recipe wherever that goes."""
         s = self.state.snapshot
         head, rungs = self.query_one(Head), self.query_one(Rungs)
-        if s is None or not _numbers(s):
+        if s is None or not s.order:
             rungs.follow([])
             head.snapshot = None
             head.redraw()
             return
         head.snapshot = rungs.snapshot = s
+        rungs.marks = {m.recipe: letter for m, letter in zip(self.state.marked, LETTERS, strict=False)
+                       if m.search == s.search.number}
         if s.ranking.rows:
             head.scale = rungs.scale = loss_axis(s)
-        rungs.follow(_numbers(s))
+        rungs.follow(list(s.order))
         head.redraw()
         rungs.redraw()
 

@@ -10,7 +10,6 @@ from numpy.typing import NDArray
 
 from axiarch.plain import loss, seconds_text
 from axiarch.recipes.recipe import describe
-from axiarch.recipes.steady import steady
 from axiarch.tui.plots.chart import MARGIN, Chart, Series, draw_chart, loss_scale
 from axiarch.tui.plots.runs import Row, Rows, fit
 from axiarch.tui.plots.scale import Scale
@@ -22,7 +21,8 @@ from axiarch.workflows.watching import Snapshot
 #: The axes that they can be drawn against.
 AXES = ("epoch", "step", "second")
 #: The look and the letter of each curve: colour never alone.
-_LOOKS = (("lead", "A"), ("train", "B"), ("second", "C"), ("warn", "D"), ("glow", "E"), ("ink", "F"))
+LETTERS = "ABCDEF"
+_LOOKS = tuple(zip(("lead", "train", "second", "warn", "glow", "ink"), LETTERS, strict=True))
 
 
 class Overlay(Drawing):
@@ -47,7 +47,7 @@ class Overlay(Drawing):
             return [[]] * (height // 3) + [[(text.center(width), "faint")]]
         series, values = [], []
         for (role, letter), each in zip(_LOOKS, shown, strict=False):
-            y = np.array(each.curve.validation)
+            y = np.array(each.mean)
             x = self._places(each)
             values.append(y)
             series.append(Series(x, y, role, 2, letter))
@@ -60,17 +60,21 @@ class Overlay(Drawing):
         return [*draw_chart(chart, width, height - len(legend) - 1), [], *legend]
 
     def _places(self, each: Marked) -> NDArray[np.float64]:
-        epochs = np.arange(1.0, len(each.curve) + 1)
+        epochs = np.arange(1.0, len(each.mean) + 1)
         if self.axis == "step":
             return epochs * each.steps
-        return np.cumsum(each.curve.seconds) if self.axis == "second" else epochs
+        if self.axis == "epoch":
+            return epochs
+        taken = [np.cumsum(curve.seconds)[: len(epochs)] for curve in each.curves]
+        return np.asarray(np.mean(taken, axis=0))
 
     def _line(self, index: int, each: Marked, width: int) -> Row:
         role, letter = _LOOKS[index]
-        kept, level = steady(each.curve.validation)
+        runs = "1 run" if len(each.curves) == 1 else f"mean of {len(each.curves)} runs"
+        seconds = sum(curve.total_seconds for curve in each.curves) / len(each.curves)
         before = self.marked[index - 1].values if index else None
         change = describe(each.values.difference(before)) or "no change" if before is not None else "the first marked"
-        text = f"  steady {loss(level)} at epoch {kept}, {seconds_text(each.curve.total_seconds)}   {change}"
+        text = f"  steady {loss(each.level)}, {runs}, {seconds_text(seconds)} a run   {change}"
         head = f"{each.name} "
         return [(" " * (MARGIN - 3), "ink"), (f"━{letter} ", role), (head, role),
                 (fit(text, max(width - MARGIN - len(head) - 1, 0)).rstrip(), "ink")]
@@ -78,10 +82,13 @@ class Overlay(Drawing):
 
 def distance(marked: Sequence[Marked]) -> str:
     """Say what the marked recipes have come to, best first."""
-    ends = sorted((steady(m.curve.validation)[1], m.name) for m in marked)
+    ends = sorted((m.level, m.name) for m in marked)
     if len(ends) < 2:
         return "One recipe is marked; mark another with m to draw the two together."
     apart = ", ".join(f"{name} {loss(level)}" for level, name in ends)
     gaps = max(b[0] - a[0] for a, b in pairwise(ends))
-    return (f"{len(ends)} trainings of one run each: {apart}. The widest step is {loss(gaps)}; single runs prove "
-            "nothing.")
+    runs = sorted({len(m.curves) for m in marked})
+    over = f"{runs[0]}" if len(runs) == 1 else f"{runs[0]} to {runs[-1]}"
+    single = "" if runs[0] > 1 else " A single run proves nothing: the ladder says what can be told apart."
+    return (f"{len(ends)} recipes, each the mean of {over} run{'s' if runs[-1] > 1 else ''}: {apart}. "
+            f"The widest step is {loss(gaps)}.{single}")

@@ -76,7 +76,7 @@ class Plan(Drawing):
         try:
             shape = network_shape(base, self.dataset)
         except RecipeError as error:
-            return [*rows, *wrap(f"This network cannot be: {error}", width, "warn")]
+            return [*rows, *wrap(f"This network cannot be built: {error}", width, "warn")]
         rows += [[("base network ", "ink*"), (count(shape.trained, "parameter"), "faint")]]
         sizes = [math.prod(shape.inputs), *(math.prod(p.after) for p in shape.placed)]
         names = [_size(shape.inputs, "inputs"), *(_size(p.after, p.layer.name) for p in shape.placed[:-1]),
@@ -135,7 +135,7 @@ class Editor(Vertical):
     Editor .wrong { color: $warning; }
     """
 
-    BINDINGS = [("escape", "close", "close")]
+    BINDINGS = [("escape", "close", "close"), ("up", "step(1)", "next"), ("down", "step(-1)", "previous")]
 
     class Taken(Message):
         """A text was taken for a line."""
@@ -161,19 +161,19 @@ class Editor(Vertical):
     def compose(self) -> ComposeResult:
         """Lay out name, line and hint."""
         yield Static(id="what")
-        yield Input(select_on_focus=False)
+        yield Input(select_on_focus=True)
         yield Static(id="caret")
         yield Static(id="hint")
 
     def edit(self, search: SearchFile, line: Line) -> None:
         """Open for a line of the sheet."""
         self.search, self.line = search, line
-        self.query_one("#what", Static).update(Content(f"{line.label}: {line.summary}"))
+        self.query_one("#what", Static).update(Content(
+            f"{line.label}, now {shown(line.text, 60)}: {line.summary}"))
         self.display = True
         field = self.query_one(Input)
         field.value = line.text
-        field.cursor_position = len(line.text)
-        field.focus()
+        field.focus()  # selects the text, so that typing replaces it and the arrow keys edit it
         self._judge(line.text)
 
     def _judge(self, text: str) -> SearchFile | None:
@@ -184,7 +184,7 @@ class Editor(Vertical):
             found = sheet_rows.edited(self.search, self.line, text)
             self._fits(found, text)
             caret.update("")
-            hint.update(Content(f"{sheet_rows.meaning(self.line, text)}   enter takes it, esc leaves it as it was"))
+            hint.update(Content(f"{sheet_rows.meaning(self.line, text)}   Enter accepts, ↑ ↓ step, Esc cancels"))
             hint.remove_class("wrong")
             return found
         except InputError as error:
@@ -227,6 +227,15 @@ class Editor(Vertical):
         if found is not None:
             self.display = False
             self.post_message(self.Taken(found))
+
+    def action_step(self, by: int) -> None:
+        """Step to the next sensible value."""
+        if self.line is not None:
+            field = self.query_one(Input)
+            stepped = sheet_rows.stepped(self.line, field.value, by)
+            if stepped:
+                field.value = stepped
+                field.select_all()
 
     def action_close(self) -> None:
         """Leave everything as it was."""

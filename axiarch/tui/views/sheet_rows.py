@@ -5,6 +5,7 @@ Pure functions from a search and a text to another search, so that they are test
 
 from __future__ import annotations
 
+import math
 from collections.abc import Callable, Mapping
 from dataclasses import dataclass, replace
 
@@ -128,6 +129,35 @@ def toggled(search: SearchFile, line: Line) -> SearchFile:
     return edited(search, line, line.base if line.varies else FIELDS[line.key].ranged)
 
 
+def stepped(line: Line, text: str, by: int) -> str:
+    """Return the value after a typed one: the next choice, a whole number more, or the next of 1, 2, 5, 10.
+
+    Empty where there is nothing to step to.
+    """
+    field = FIELDS.get(line.key) if line.recipe else None
+    if field is None or field.kind == "line":
+        return ""
+    try:
+        value = parse(line.key, text).value
+    except InputError:
+        return ""
+    if value is None:
+        return ""
+    if isinstance(value, str):
+        return field.choices[(field.choices.index(value) + by) % len(field.choices)]
+    if field.kind == "whole" and (value < 8 or field.high <= 64):
+        return written(int(min(max(value + by, field.low), field.high)))
+    if value == 0:
+        return written(float(field.ranged.split()[0])) if by > 0 and ".." in field.ranged else text
+    exponent = math.floor(math.log10(value) + 1e-9)
+    steps = [m * 10.0**e for e in range(exponent - 1, exponent + 2) for m in (1, 2, 5)]
+    if field.kind == "whole":
+        steps = [float(2**i) for i in range(21)]
+    near = [s for s in steps if (s > value * (1 + 1e-9) if by > 0 else s < value * (1 - 1e-9))]
+    found = min(max((min if by > 0 else max)(near), field.low), field.high) if near else value
+    return written(int(found) if field.kind == "whole" else float(f"{found:.4g}"))
+
+
 def _edited_search(search: SearchFile, key: str, text: str) -> SearchFile:
     setters: Mapping[str, Callable[[], SearchFile]] = {
         "method": lambda: _with_method(search, text),
@@ -178,7 +208,7 @@ def terms(line: Line) -> str:
         return ""
     field = FIELDS[line.key]
     unit = f"In {field.unit}. " if field.unit else ""
-    return f"{unit}{written(field.default)} where nothing is said; {field.wanted()}."
+    return f"{unit}Default {written(field.default)}; {field.wanted()}."
 
 
 def meaning(line: Line, text: str) -> str:

@@ -15,11 +15,11 @@ from axiarch.tui.plots.chart import MARGIN, Chart, Level, Series, draw_chart, lo
 from axiarch.tui.plots.runs import Row, Rows, fit, wrap
 from axiarch.tui.plots.scale import Scale, span_of
 from axiarch.tui.views.field import best_level, floor_levels
-from axiarch.tui.views.overlay import Overlay, distance
+from axiarch.tui.views.overlay import LETTERS, Overlay, distance
 from axiarch.tui.views.view import View
 from axiarch.tui.widgets.drawing import Drawing, TallDrawing
 from axiarch.workflows.telling import Said, told
-from axiarch.workflows.verdicts import recipe_verdict
+from axiarch.workflows.verdicts import patience_used, recipe_verdict
 from axiarch.workflows.watching import Curve, Snapshot
 
 Floats = NDArray[np.float64]
@@ -156,13 +156,22 @@ class Paper(Drawing):
                         (loss(c.validation[at] - c.training_still[at]), "warn"),
                         (f"   {shown(metrics[0], 22)} ", "faint"), (measured(metrics[0], c.metrics[at][0]), "ink"),
                         ("   rate ", "faint"), (number(c.learning_rate[at]), "ink")]
-            more: Row = [("  gradient ", "faint"), (number(c.gradient_norm[at]), "ink"),
+            more: Row = [("  gradient ", "faint"), *_gradient_text(c, at),
                          ("   dead ", "faint"), (f"{c.dead[at]:.0%}" if at < len(c.dead) else "–", "ink"),
                          ("   an epoch ", "faint"), (seconds_text(c.seconds[at]), "ink"),
                          ("   a step ", "faint"), (seconds_text(c.seconds[at] / steps), "ink"),
                          (f"   waiting for rows {c.waited[at] / max(c.seconds[at], 1e-9):.0%}", "faint")]
             rows += [row, more] if len(curves) == 1 else [[*row, (" ", "ink"), *more]]
         return rows
+
+
+def _gradient_text(c: Curve, at: int) -> Row:
+    """Return the gradient's norm, and what the loss alone made of it where clipping or L1 changed that."""
+    taken, own = c.gradient_norm[at], c.loss_gradient[at]
+    if not own or abs(own - taken) <= 1e-3 * max(own, taken):
+        return [(number(taken), "ink")]
+    how = "clipped from" if taken < own else "with L1, from"
+    return [(number(taken), "ink"), (f" {how} {number(own)}", "warn")]
 
 
 def _legend() -> Row:
@@ -206,9 +215,15 @@ class Facts(TallDrawing):
             end = run.text or run.state
             curve, patience = s.curves.get(run.id), recipe.recipe.whole("patience")
             if run.state == "training" and curve is not None and patience:
-                end = f"in training; {len(curve) - steady(curve.validation)[0]} of {patience} epochs of patience used"
+                used = patience_used(curve.validation, recipe.recipe, s.dataset.target.units)
+                end = f"in training; {used} of {patience} epochs of patience used"
             rows.append([(f"  {s.run_name(run)}  ", "faint"), (fit(end, width - 12).rstrip(), "ink")])
-        return rows
+        return rows + _more_runs(len(s.runs_of(self.recipe)))
+
+
+def _more_runs(runs: int) -> Rows:
+    """Say that there are more runs than lines, and where they are."""
+    return [[(f"  and {runs - 3} more runs, drawn above; e exports every value", "faint")]] if runs > 3 else []
 
 
 class Telling(TallDrawing):
@@ -308,9 +323,9 @@ class StripsView(View):
     def beside(self, by: int) -> int:
         """Return the recipe `by` places further down the ranking."""
         s = self.state.snapshot
-        if s is None or not s.ranking.rows:
-            return 0
-        numbers = [r.recipe for r in s.ranking.rows]
+        if s is None or not s.order:
+            return self.state.open_recipe
+        numbers = s.order
         here = numbers.index(self.state.open_recipe) if self.state.open_recipe in numbers else 0
         return numbers[max(0, min(here + by, len(numbers) - 1))]
 
@@ -321,4 +336,7 @@ class StripsView(View):
             return distance(self.state.marked)
         if s is None or not self.state.open_recipe:
             return "No recipe has been trained yet. Put a search together on the sheet (2) and start it with s."
-        return f"Recipe {self.state.open_recipe}. {recipe_verdict(s, self.state.open_recipe)}"
+        marks = [letter for m, letter in zip(self.state.marked, LETTERS, strict=False)
+                 if (m.search, m.recipe) == (s.search.number, self.state.open_recipe)]
+        marked = f" (marked {marks[0]}; v overlays)" if marks else ""
+        return f"Recipe {self.state.open_recipe}{marked}. {recipe_verdict(s, self.state.open_recipe)}"

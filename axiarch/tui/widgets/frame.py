@@ -4,8 +4,9 @@ from __future__ import annotations
 
 from textual.reactive import reactive
 
+from axiarch.plain import shown
 from axiarch.tui.actions import VIEWS, Action, actions_of
-from axiarch.tui.plots.runs import Row, Rows, cut, fit, row_width, wrap
+from axiarch.tui.plots.runs import Row, Rows, cut, fit, fit_name, row_width, wrap
 from axiarch.tui.state import State
 from axiarch.tui.widgets.drawing import Drawing
 
@@ -42,15 +43,26 @@ class Trail(Drawing):
         return [[*row, (" " * max(width - row_width(row) - row_width(tail) - 1, 1), "ink"), *tail]]
 
     def _tail(self, room: int) -> Row:
+        """Name the data set, the search and the recipe that a key in this view acts on, as far as they fit."""
         s = self.state.snapshot
+        edited = self.view in ("data", "sheet")
+        own = self.state.dataset if edited or s is None else s.dataset
+        name = shown(own.name) if own else "no data"
         if s is None:
-            name = self.state.dataset.name if self.state.dataset else "no data"
-            return cut([(fit(name, min(room, 40)).rstrip(), "faint")], room) if room > 6 else []
+            return cut([(fit_name(name, min(room, 40)).rstrip(), "ink")], room) if room > 6 else []
         mark, role = MARKS[s.search.state]
-        counts = f" {s.ended_runs}/{s.expected_runs}" if room > 16 else ""
-        row: Row = [(f"{mark} search {s.search.number} {s.search.state}" if room > 28 else mark, role), (counts, "ink")]
-        name = f"{s.dataset.name}   "
-        return [(name, "faint"), *row] if room > row_width(row) + len(name) else cut(row, max(room, 1))
+        recipe = "" if edited or not self.state.open_recipe else f" #{self.state.open_recipe}"
+        other = edited and own is not None and own.folder.name != s.dataset.folder.name
+        # Of a search on other data the data view and the sheet say no more than that it is there.
+        search: Row = [(f"{mark} search {s.search.number} {s.search.state}", role),
+                       (f" {s.ended_runs}/{s.expected_runs}", "ink"), (recipe, "lead")]
+        short: Row = [(f"{mark} {s.search.number}", role), (recipe, "lead")]
+        for tail, least in ((search, len(name)), (search[:1] + search[2:], len(name)), (short, 12), (short, 5)):
+            where = f" on {shown(s.dataset.name)}" if other and tail is not short else ""
+            left = room - row_width(tail) - len(where) - 3
+            if left >= min(least, len(name)):
+                return [(fit_name(name, min(left, len(name))), "ink"), ("   ", "ink"), *tail, (where, "faint")]
+        return cut(short, max(room, 1))
 
     def on_click(self, event: object) -> None:
         """Go to the view clicked."""
