@@ -12,7 +12,7 @@ from pathlib import Path
 ROOT = Path(__file__).resolve().parent.parent
 PACKAGE = ROOT / "axiarch"
 
-#: What each room may import, besides itself, `errors` and `plain`; the table of docs/architecture.md.
+#: What each room may import, besides itself, `errors`, `files` and `plain`; the table of docs/architecture.md.
 ALLOWED: dict[str, set[str]] = {
     "data": set(), "recipes": set(), "engine": {"recipes"}, "ranking": {"recipes"},
     "search": {"recipes", "ranking"}, "insight": {"recipes", "engine", "ranking"}, "journal": {"recipes"},
@@ -25,8 +25,7 @@ VALUES = {
     "axiarch.data.checks", "axiarch.data.columns", "axiarch.data.dataset", "axiarch.data.floor",
     "axiarch.data.plan", "axiarch.data.reading", "axiarch.data.table", "axiarch.journal.records",
     "axiarch.insight.forecast", "axiarch.insight.regrets", "axiarch.journal.inbox",
-    "axiarch.journal.workspace", "axiarch.ranking.rank", "axiarch.engine.schedules", "axiarch.search.methods",
-    "axiarch.export.tables",
+    "axiarch.journal.workspace", "axiarch.ranking.rank",
 }
 #: Packages that only one room may import.
 OWNED = {"textual": {"tui"}, "sqlite3": {"journal"}, "matplotlib": {"export"}, "numba": {"engine"},

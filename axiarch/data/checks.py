@@ -273,7 +273,7 @@ def _duplicates(looked: Looked) -> list[Finding]:
     if twice == 0:
         return []
     part = twice / len(looked.validation)
-    cure = ("keep equal rows together in one part (--keep-equal-rows), or split by a group column"
+    cure = ("keep equal rows together in one part: key j, or --keep-equal-rows"
             if looked.split_by_chance else "look how the parts were chosen")
     return [Finding("duplicates", "", f"{count(twice, 'validation row')} ({share(part)}) have the same "
                     "inputs as a training row, and too many to be an accident", cure)]
@@ -321,7 +321,7 @@ def _case(looked: Looked) -> list[Finding]:
     named = "; ".join(", ".join(repr(shown(n, 20)) for n in names) for names in alike[:4])
     return [Finding("letter case", looked.encoding.target.columns[0],
                     f"classes that differ only in case: {named}",
-                    "if they mean the same, make them one with --merge-case")]
+                    "if they mean the same, merge them: key u, or --merge-case")]
 
 
 def _skewed(looked: Looked) -> list[Finding]:
@@ -356,7 +356,8 @@ def _lone_values(looked: Looked) -> list[Finding]:
                 found.append(Finding(
                     "lone value", code.name, f"{mark} in {count(rows, 'row')} lies far from all others, "
                     f"which go from {number(float(rest[0]))} to {number(float(rest[-1]))}",
-                    f"if it means missing, say so: --missing '{shown(code.name, 40)}={mark}'"))
+                    "if it means missing, say so: key w, or "
+                    f"--missing '{shown(code.name, 40)}={mark}'"))
     return found
 
 
@@ -371,7 +372,7 @@ def _dates(looked: Looked) -> list[Finding]:
                 return [Finding("time", name, f"rows are dated from {str(series.min())[:10]} to "
                                 f"{str(series.max())[:10]}, and a split by chance lets networks learn "
                                 "from what came later", "if they are to predict the future, put rows in "
-                                f"order: --order '{shown(name, 40)}'")]
+                                f"order: key l, or --order '{shown(name, 40)}'")]
     return []
 
 

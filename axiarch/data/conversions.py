@@ -149,6 +149,8 @@ def _marks_words(marks: tuple[str, ...]) -> str:
 def _typed(series: polars.Series, text: Conversion, find: bool, plan: DataPlan, own: Treatment,
            decimal: Literal[".", ","]) -> Conversion | None:
     """Return the conversion of a column of text that holds numbers or dates; None if it is text."""
+    import polars
+
     counts = text(series).drop_nulls().value_counts(name="rows")
     values, rows = counts[series.name], counts["rows"]
     if values.len() == 0:
@@ -157,19 +159,29 @@ def _typed(series: polars.Series, text: Conversion, find: bool, plan: DataPlan, 
     if codes and series.name not in plan.numbers and _enough(_as_number(values, decimal), rows):
         return Conversion(text.column, "text", text.missing, merge_case=text.merge_case,
                           words="leading zeros, like codes")
-    for mark in dict.fromkeys((decimal, ".", ",")):
+    known: tuple[Literal[".", ","], ...] = (decimal, "," if decimal == "." else ".")
+    for mark in known[:1] if plan.said.decimal else known:
         marks = _found_marks(values, rows, _as_number(values, mark)) if find else ()
         more = (*NUMBER_MISSING, *marks) if find else ()
         found = Conversion(text.column, "number", (*text.missing, *more), decimal=mark)
-        words = _if_enough(found, values, rows, "numbers stored as text", marks)
-        if words:
+        plain = values.filter(~values.is_in([*marks, *found.missing])).cast(polars.Float64, strict=False)
+        what = "numbers stored as text" if plain.null_count() else ""
+        words = _if_enough(found, values, rows, what, _present(series, found.missing))
+        if words is not None:
             return Conversion(text.column, "number", found.missing, decimal=mark, words=words)
     for form, what in _forms(own, values):
         found = Conversion(text.column, "date", text.missing, form)
         words = _if_enough(found, values, rows, what)
-        if words:
+        if words is not None:
             return Conversion(text.column, "date", text.missing, form, words=words)
     return None
+
+
+def _present(series: polars.Series, marks: tuple[str, ...]) -> tuple[str, ...]:
+    """Return those marks of a missing value that a column of text holds."""
+    held = set(series.str.strip_chars().unique().drop_nulls().to_list()) if series.n_unique() < 10_000 else (
+        set(series.filter(series.is_in(list(marks))).to_list()))
+    return tuple(mark for mark in marks if mark and mark in held)
 
 
 def _found_marks(values: polars.Series, rows: polars.Series,
@@ -188,19 +200,19 @@ def _enough(converted: polars.Series, rows: polars.Series) -> bool:
 
 
 def _if_enough(found: Conversion, values: polars.Series, rows: polars.Series, what: str,
-               marks: tuple[str, ...] = ()) -> str:
-    """Return in words what a conversion does to a column; empty if it loses too much.
+               marks: tuple[str, ...] = ()) -> str | None:
+    """Return in words what a conversion does to a column; None if it loses too much.
 
     `values` are the different ones, `rows` says how many rows hold each.
     """
     few = values.gather_every(max(values.len() // TRIED, 1))
     if few.len() > TRIED // 2 and found(few).null_count() > few.len() // 2:
-        return ""
+        return None
     meant = ~values.is_in([*marks, *found.missing])
     values, rows = values.filter(meant), rows.filter(meant)
     converted = found(values)
     if not _enough(converted, rows):
-        return ""
+        return None
     lost = int(rows.filter(converted.is_null()).sum())
     parts = [what, _marks_words(marks)]
     if lost:

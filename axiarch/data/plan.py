@@ -96,7 +96,7 @@ def _said(name: str, value: str) -> str | bool:
         return {"comma": ",", "point": "."}.get(value, value)
     elif name == "header" and value in ("yes", "no"):
         return value == "yes"
-    raise DataError(f"{shown(f'{name} {value}'.strip(), 40)!r} says nothing of how a file is written", "",
+    raise DataError(f"{shown(f'{name} {value}'.strip(), 40)!r} is an unknown format option", "",
                     "such as: separator semicolon, encoding windows-1252, decimal comma, header no")
 
 
@@ -234,7 +234,7 @@ def parse_split(text: str, split: SplitPlan) -> SplitPlan:
         whole = name in ("seed", "folds", "repeats")
         fits = math.isfinite(number) and 0 <= number < 2**63
         if name not in _SPLIT_WORDS or not fits or (whole and number != int(number)):
-            raise DataError(f"{shown(part, 40)!r} says nothing of a split", "split",
+            raise DataError(f"{shown(part, 40)!r} is an unknown split option", "split",
                             "such as: validation 0.2, test 0.2, folds 5, repeats 2, seed 1")
         said[_SPLIT_WORDS[name]] = int(number) if whole else number
     if not said.get("folds", split.folds):

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Mapping
+from dataclasses import dataclass
 
 import numpy as np
 from numpy.typing import NDArray
@@ -10,19 +11,41 @@ from numpy.typing import NDArray
 from axiarch.engine.network import StackShape
 from axiarch.recipes.members import ACTIVATIONS
 
-Draw = Callable[[np.random.Generator, int, int], NDArray[np.float64]]
+Floats = NDArray[np.float64]
 
 
-def _normal(variance: Callable[[int, int], float]) -> Draw:
-    return lambda rng, before, after: rng.normal(0.0, np.sqrt(variance(before, after)), (before, after))
+@dataclass(frozen=True)
+class Initialisation:
+    """A variance of weights by fan-in and fan-out, and the distribution that its paper draws from."""
+
+    variance: Callable[[int, int], float]
+    usual: str = "normal"
 
 
-def _uniform(variance: Callable[[int, int], float]) -> Draw:
-    def draw(rng: np.random.Generator, before: int, after: int) -> NDArray[np.float64]:
-        limit = np.sqrt(3.0 * variance(before, after))
-        return rng.uniform(-limit, limit, (before, after))
+#: By name: He et al. 2015 for rectifiers; Glorot & Bengio 2010 for tanh; LeCun et al. 1998.
+INITIALISATIONS: Mapping[str, Initialisation] = {
+    "he": Initialisation(lambda before, after: 2.0 / before),
+    "glorot": Initialisation(lambda before, after: 2.0 / (before + after), "uniform"),
+    "lecun": Initialisation(lambda before, after: 1.0 / before),
+    "small": Initialisation(lambda before, after: 1e-4),
+}
 
-    return draw
+
+def drawn(name: str, distribution: str, rng: np.random.Generator, before: int, after: int) -> Floats:
+    """Return the weights (fan-in, fan-out) of one layer.
+
+    Parameters
+    ----------
+    distribution : {"usual", "normal", "uniform"}
+        Both have the same variance; orthogonal weights have neither.
+    """
+    if name == "orthogonal":
+        return orthogonal(rng, before, after)
+    own = INITIALISATIONS[name]
+    spread = np.sqrt(own.variance(before, after))
+    if (own.usual if distribution == "usual" else distribution) == "uniform":
+        return rng.uniform(-np.sqrt(3.0) * spread, np.sqrt(3.0) * spread, (before, after))
+    return rng.normal(0.0, spread, (before, after))
 
 
 def orthogonal(rng: np.random.Generator, before: int, after: int) -> NDArray[np.float64]:
@@ -33,16 +56,8 @@ def orthogonal(rng: np.random.Generator, before: int, after: int) -> NDArray[np.
     return found
 
 
-#: By name, each from fan-in and fan-out to a matrix (fan-in, fan-out): He et al. 2015 for rectifiers; Glorot & Bengio
-#: 2010 for tanh; LeCun et al. 1998.
-INITIALISATIONS: Mapping[str, Draw] = {
-    "he": _normal(lambda i, o: 2.0 / i), "he_uniform": _uniform(lambda i, o: 2.0 / i),
-    "glorot": _uniform(lambda i, o: 2.0 / (i + o)), "glorot_normal": _normal(lambda i, o: 2.0 / (i + o)),
-    "lecun": _normal(lambda i, o: 1.0 / i), "orthogonal": orthogonal, "small": _normal(lambda i, o: 1e-4),
-}
-
-
-def first_weights(shape: StackShape, name: str, rng: np.random.Generator) -> NDArray[np.float64]:
+def first_weights(shape: StackShape, name: str, rng: np.random.Generator,
+                  distribution: str = "usual") -> NDArray[np.float64]:
     """Return the flat numbers (P,) of one run: weights drawn, gains and running variances 1, all else 0.
 
     The output layer is drawn by glorot whatever the hidden layers use: its sums pass no rectifier.
@@ -53,8 +68,11 @@ def first_weights(shape: StackShape, name: str, rng: np.random.Generator) -> NDA
             continue
         before, after = placed.fan_in, placed.units
         auto = ACTIVATIONS[placed.layer.activation].initialisation
-        own = "glorot" if placed is shape.placed[-1] else auto if name == "auto" else name
-        flat[placed.weights : placed.weights + before * after] = INITIALISATIONS[own](rng, before, after).ravel()
+        own, how = (auto if name == "auto" else name), distribution
+        if placed is shape.placed[-1]:
+            own, how = "glorot", "usual"
+        weights = drawn(own, how, rng, before, after)
+        flat[placed.weights : placed.weights + before * after] = weights.ravel()
         if placed.layer.norm != "none":
             flat[placed.gains : placed.gains + after] = 1.0
         if placed.layer.norm == "batch":

@@ -204,8 +204,8 @@ class Stack:
             self._best[k] = state.best_parameters
             self._state[:, k] = state.optimiser
             return
-        name = run.recipe.word("initialisation")
-        self.parameters[k] = first_weights(self.shape, name, run.streams.initialisation())
+        self.parameters[k] = first_weights(self.shape, run.recipe.word("initialisation"),
+                                           run.streams.initialisation(), run.recipe.word("distribution"))
         self._best[k] = self.parameters[k]
         self._state[:, k] = 0
         self._state[-1, k] = self.parameters[k]

@@ -113,7 +113,7 @@ def _stuck(watch: Watch, numbers: EpochNumbers, recipe: Recipe, setting: Setting
     after = recipe.whole("stuck_after")
     if not after or numbers.epoch < after or watch.best_loss < setting.floor:
         return ""
-    return (f"no better than the floor of {loss(setting.floor)} after {numbers.epoch} epochs: "
+    return (f"no better than the baseline of {loss(setting.floor)} after {numbers.epoch} epochs: "
             f"{loss(watch.best_loss)} at best")
 
 

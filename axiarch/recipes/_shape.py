@@ -38,5 +38,6 @@ class SearchShape(BaseModel):
     constraints: list[str] = []
     method: MethodShape = MethodShape()
     start: StartShape | None = None
+    decisions: dict[str, Any] = {}
     recipe: dict[str, Any] = {}
     vary: dict[str, str | int | float] = {}

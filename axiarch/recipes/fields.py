@@ -74,9 +74,9 @@ class Field:
         if self.kind == "line":
             return "layers such as hidden, or 128, 64 tanh, or conv 8, pool 2, hidden"
         word = "a whole number" if self.kind == "whole" else "a number"
-        if self.high == float("inf"):
-            return f"{word}, {self.low:g} or more"
-        return f"{word} from {self.low:g} to {self.high:g}"
+        low, high = (f"{int(v)}" if self.kind == "whole" and v < float("inf") else f"{v:g}"
+                     for v in (self.low, self.high))
+        return f"{word}, {low} or more" if self.high == float("inf") else f"{word} from {low} to {high}"
 
     def check(self, value: object) -> Value:
         """Return `value` in this field's own type, or raise :class:`RecipeError`."""
@@ -122,6 +122,7 @@ def _brief(value: object) -> str:
     return shown(repr(value) if not isinstance(value, list | dict | tuple) else type(value).__name__, 60)
 
 
+_DRAWN = Condition("initialisation", "=", ("auto", "he", "glorot", "lecun"))
 _LAYERED = Condition("depth", ">=", (1,))
 
 
@@ -156,9 +157,11 @@ _ENTRIES = (
     Field("residual", "network", "choice", "no", "add what comes into a layer to what goes out, where shapes agree",
           choices=("no", "yes")),
     Field("initialisation", "network", "choice", "auto",
-          "how the first weights are drawn; auto goes by the activation: he, lecun or glorot",
-          choices=("auto", "he", "he_uniform", "glorot", "glorot_normal", "lecun", "orthogonal", "small"),
-          usual="he | glorot | orthogonal"),
+          "variance of the first weights; auto follows the activation: he, lecun or glorot",
+          choices=("auto", "he", "glorot", "lecun", "orthogonal", "small"), usual="he | glorot | orthogonal"),
+    Field("distribution", "network", "choice", "usual",
+          "what the first weights are drawn from; usual is uniform for glorot and normal for the others",
+          choices=("usual", "normal", "uniform"), needs=_DRAWN),
     Field("batch_size", "batches", "whole", 32, "rows averaged into one step of the optimiser", "rows", 1, 1048576,
           usual="16 .. 128 doubling"),
     Field("epochs", "batches", "whole", 40, "passes over the training rows, at the most", "epochs", 1, 100000,
@@ -262,7 +265,7 @@ _ENTRIES = (
           "nats, or spreads of the target", 0.0, 100.0,
           needs=Condition("patience", ">=", (1,)), usual="1e-5 .. 1e-2 log"),
     Field("stuck_after", "stopping", "whole", 0,
-          "epochs after which a run that is no better than the floor is stopped; 0 never", "epochs", 0, 100000,
+          "epochs after which a run that is no better than the baseline is stopped; 0 never", "epochs", 0, 100000,
           usual="3 | 5"),
     Field("most_gap", "stopping", "real", 0.0,
           "stop when the smoothed validation loss is this much above the training loss; 0 never",

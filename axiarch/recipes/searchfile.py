@@ -7,6 +7,10 @@
     repeats = 2
     constraints = ["width * depth <= 1024"]
 
+    [decisions]         # where data names a file: how it is read (docs/data.md)
+    targets = ["state"]
+    missing = ["-999"]
+
     [method]
     name = "random"
     recipes = 40
@@ -74,6 +78,8 @@ class SearchFile:
         Seeds each recipe is trained with.
     start : Start, optional
         Where the base recipe starts from, if not afresh.
+    decisions : mapping
+        How the file that `data` names is read, as the names of a data plan; checked when it is added.
     """
 
     name: str = "search"
@@ -83,6 +89,7 @@ class SearchFile:
     seed: int = 1
     repeats: int = 2
     start: Start | None = None
+    decisions: Mapping[str, Any] = field(default_factory=dict)
 
     def with_space(self, space: Space) -> SearchFile:
         """Return a copy with another space."""
@@ -111,6 +118,7 @@ def read_search(text: str, where: str = "search file") -> SearchFile:
         name=checked.name, data=checked.data, seed=checked.seed, repeats=checked.repeats,
         method=MethodChoice(checked.method.name, dict(checked.method.model_extra or {})),
         space=_space(checked, lines), start=Start(**checked.start.model_dump()) if checked.start else None,
+        decisions=checked.decisions,
     )
 
 
@@ -130,6 +138,8 @@ def write_search(search: SearchFile) -> str:
         start = tomlkit.table()
         start.update(asdict(search.start))
         doc["start"] = start
+    if search.decisions:
+        doc["decisions"] = dict(search.decisions)
     recipe = tomlkit.table()
     recipe.update(search.space.base.changed_values())
     doc["recipe"] = recipe

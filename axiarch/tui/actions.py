@@ -50,12 +50,12 @@ class Action:
 
 
 ACTIONS: tuple[Action, ...] = (
-    Action("go_data", "1", "data", "Look at the data: columns, classes, floor", (), False),
+    Action("go_data", "1", "data", "Look at the data: columns, classes, baseline", (), False),
     Action("go_sheet", "2", "sheet", "Edit the base recipe and what varies", (), False),
     Action("go_field", "3", "field", "Watch the search: every run against the budget", (), False),
     Action("go_ladder", "4", "ladder", "See the ranking of recipes", (), False),
     Action("go_strips", "5", "strips", "See how one recipe trained: curves and gap", (), False),
-    Action("next_step", "n", "next", "Go on to the next step of the work",
+    Action("next_step", "n", "next", "Go to the next view",
            ("data", "sheet", "field", "ladder")),
     Action("open_file", "o", "open a file", "Open a table or pictures of your own as data", ("data",)),
     Action("other_data", "comma", "other data", "Turn to the next data set of this workspace", ("data",)),
@@ -86,8 +86,16 @@ ACTIONS: tuple[Action, ...] = (
            ("data",), False),
     Action("reread", "r", "read otherwise", "Read the file otherwise: separator, encoding, decimal comma, header",
            ("data",), False),
-    Action("as_text", "k", "as text", "Keep the column under the cursor as text, or read it as numbers or dates",
-           ("data",), False),
+    Action("as_text", "k", "as text", "Keep the column under the cursor as text, or read it as numbers or dates, "
+           "leading zeros or not", ("data",), False),
+    Action("marks", "w", "missing marks", "Say which texts or numbers mean a missing value in the column under the "
+           "cursor", ("data",), False),
+    Action("dates", "t", "date order", "Read dates of the column under the cursor day first, month first, or as "
+           "detected", ("data",), False),
+    Action("merge_case", "u", "merge case", "Treat texts of the column under the cursor that differ only in case as "
+           "equal, or not", ("data",), False),
+    Action("equal_rows", "j", "equal rows", "Keep rows with the same inputs together in one part, or not", ("data",),
+           False),
     Action("add_demo", "d", "demo data", "Add the demo data to this workspace", ("data",), False),
     Action("edit", "enter", "edit", "Edit the value under the cursor: type a value or a range", ("sheet",)),
     Action("vary", "v", "vary", "Let the value under the cursor vary over its usual range, or fix it", ("sheet",)),

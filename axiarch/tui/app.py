@@ -26,7 +26,7 @@ from axiarch.tui.views.strips import StripsView
 from axiarch.tui.widgets.browser import Browser
 from axiarch.tui.widgets.dialogs import Asked, Help, Question
 from axiarch.tui.widgets.examples import Examples
-from axiarch.tui.widgets.frame import Notice
+from axiarch.tui.widgets.frame import Notice, Trail
 
 _NAMES = tuple(name for _, name, _ in VIEWS)
 
@@ -70,6 +70,12 @@ class AxiarchApp(TrainingApp):
     def on_view_wanted(self, message: said.ViewWanted) -> None:
         """Go to another view."""
         self._go(message.view)
+
+    def on_recipe_pointed(self, message: said.RecipePointed) -> None:
+        """Name the recipe that keys act on now."""
+        if self.view == "ladder":
+            self._state = replace(self._state, recipe=message.recipe)
+            self.query_one(Trail).state = self._state
 
     def on_recipe_opened(self, message: said.RecipeOpened) -> None:
         """Open one recipe."""
@@ -249,8 +255,8 @@ class AxiarchApp(TrainingApp):
             self.post_message(said.ErrorRaised(error))
             return
         self._show(openings=opened.times)
-        self.post_message(said.Noted(f"Opened and recorded. The floor on the test rows is {loss(opened.floor.loss)}; "
-                                     f"on the validation rows it is {loss(data.floor.loss)}."))
+        self.post_message(said.Noted(f"Opened and recorded. The baseline scores {loss(opened.floor.loss)} on the test "
+                                     f"rows and {loss(data.floor.loss)} on the validation rows."))
 
     def do_ignore(self) -> None:
         """Leave out the column under the cursor, or take it in."""
@@ -303,6 +309,37 @@ class AxiarchApp(TrainingApp):
     def do_order(self) -> None:
         """Split by the order of the column under the cursor, or not."""
         self._turn_decision("order")
+
+    def do_dates(self) -> None:
+        """Read dates in another order."""
+        self._turn_decision("dates")
+
+    def do_merge_case(self) -> None:
+        """Take texts that differ only in case as equal, or not."""
+        self._turn_decision("merge case")
+
+    def do_equal_rows(self) -> None:
+        """Keep rows with the same inputs together, or not."""
+        self._turn_decision("equal rows")
+
+    def do_marks(self) -> None:
+        """Ask which texts mean a missing value in the column under the cursor."""
+        data, name = self._state.dataset, self.query_one(DataView).column_name()
+        if data is None or not name:
+            return
+        own = data.plan.treatment(name).missing
+        known = next((c.missing for c in data.conversions if c.column == name), ())
+        self.push_screen(
+            Asked(f"Which texts or numbers mean a missing value in {name}?",
+                  "Separate them by commas, or type none: then only empty cells are missing. They replace the "
+                  "usual marks and those that were found.", "-999, unknown",
+                  ", ".join(own if own is not None else known) or "none"),
+            lambda answer: self._mark_missing(data, name, answer) if answer else None)
+
+    def _mark_missing(self, data: Dataset, name: str, answer: str) -> None:
+        marks = () if answer == "none" else tuple(
+            filter(None, (mark.strip() for mark in answer.split(","))))
+        self._redecide(data, lambda: data.plan.treated(name, missing=marks))
 
     def _turn_decision(self, what: str, column: str = "") -> None:
         """Carry out a decision about a column, by default the one under the cursor; later if one is under way."""
@@ -457,8 +494,7 @@ class AxiarchApp(TrainingApp):
             stem = stem.with_name(f"{stem.name}-recipe-{recipe}" if recipe else f"{stem.name}-curves")
             paths = [stem.with_name(stem.name + end) for end in ends]
             self._write([*paths, stem.with_name(f"{stem.name}-data.csv")], lambda force: [
-                written for i, path in enumerate(paths)
-                for written in workflows.export_curves(s, path, recipe, force or i > 0)])
+                written for path in paths for written in workflows.export_curves(s, path, recipe, force)])
         else:
             table, *charts = (stem.with_name(f"{stem.name}-ranking{end}") for end in (".csv", *ends))
             self._write([table, *charts], lambda force: [

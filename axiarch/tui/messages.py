@@ -93,6 +93,14 @@ class ViewWanted(Message):
         self.view = view
 
 
+class RecipePointed(Message):
+    """The cursor of the ladder stands on a recipe; 0 is whichever leads."""
+
+    def __init__(self, recipe: int) -> None:
+        super().__init__()
+        self.recipe = recipe
+
+
 class RecipeOpened(Message):
     """The user opens one recipe."""
 

@@ -5,37 +5,39 @@ from __future__ import annotations
 from collections.abc import Mapping
 
 ABOUT: Mapping[str, str] = {
-    "data": "The data as the program understands them: one row a column, with its role, its gaps and a small drawing "
-            "of its values. Nothing here has looked at the test rows. What is to be predicted is drawn below; the "
-            "floor says what any recipe must beat. Keys turn decisions about the column under the cursor; the data are "
-            "made anew at once, and nothing that a search has used is lost.",
-    "sheet": "All values of the base recipe in groups. Press enter on one and type: a single value changes the base, a "
-             "range lets it vary in the search. Beside it the network is drawn with its widths, and the learning "
-             "rate over the whole training. Above stands how many runs that makes and how long they will take, "
-             "measured from a few real steps. k keeps the base as a version with a note, V compares versions with "
-             "it.",
-    "field": "Every run is one line: to the right the budget that has been spent, in epochs of all runs together; "
-             "downwards the validation loss. Runs in training glow, runs that ended fade, those of the leading "
-             "recipes stay bright. The stepped line is the best steady loss reached so far. The arrow keys move a "
-             "cursor that reads exact values. Below, what each worker trains now, how many recipes were let train how "
-             "far, and when the best last fell. While it runs, g changes how many recipes it tries, w the workers, "
-             "and a takes in the base on the sheet.",
-    "ladder": "One rung a recipe, best on top, all on one loss axis. The filled dot is the mean over seeds of the "
+    "data": "Each row is one column of the table, with its role, its missing values and a small drawing of its "
+            "values. The test rows are not looked at. The target is drawn below; the baseline says what any recipe "
+            "must beat. Keys change how the selected column is used; the data set is rebuilt immediately, and "
+            "keys that you press meanwhile wait their turn. Nothing that a search has used is lost.",
+    "sheet": "All values of the base recipe in groups. Press Enter on one and type: a single value changes the base, "
+             "a range varies it in the search. ↑ and ↓ step through sensible values. Beside it you see the network "
+             "with its widths and the learning rate over the whole training. The lines on top say how many runs that "
+             "makes and how long they take, estimated from a few real steps. k keeps the base as a version with a "
+             "note, V compares versions with it.",
+    "field": "Every run is one line. The x-axis shows epochs spent by all runs together, the y-axis the validation "
+             "loss. Active runs are highlighted, ended runs fade, those of the leading recipes stay bright. The "
+             "stepped line is the best steady loss reached so far. The arrow keys move a cursor that reads exact "
+             "values. Below you see what each worker trains, how many recipes reached each round, and when the best "
+             "loss last fell. While the search runs, g changes the number of recipes, w the number of workers, and a "
+             "adds the base recipe on the sheet.",
+    "ladder": "One line per recipe, best on top, all on one loss axis. The filled dot is the mean over seeds of the "
               "steady validation loss, the whisker its 95 % interval, the open dot the training loss: the distance "
-              "between them is the gap. The bracket joins recipes that cannot be told apart from the leader. Below the "
-              "ranking, faint, stand recipes that were cut or still wait, with what is known of them; they are no "
-              "results. While the search runs, k keeps a recipe, d cuts it, c gives it more epochs.",
+              "between them is the gap. The bracket joins recipes that are tied with the leader. A letter behind a "
+              "number marks a recipe for the overlay (m). Below the ranking, faint, are recipes that were cut or "
+              "still wait: do not read them as results. While the search runs, k keeps a recipe, d cuts it, c gives "
+              "it more epochs.",
     "strips": "One recipe on a common axis of epochs: losses, the gap between them, the learning rate, the size of "
-              "the gradient, dead or saturated units. All seeds are drawn. The arrow keys move a cursor that reads all "
-              "bands at once. c lets the recipe go on from where it stopped, C from its best epoch; m marks it, v "
-              "draws all that are marked over one another, b by epoch, step or seconds.",
+              "the gradient, dead or saturated units. All seeds and folds are drawn. The arrow keys move a cursor "
+              "that reads all bands at once. [ and ] go to the recipes beside it in the ranking. c continues the "
+              "recipe from its last epoch, C from its best; m marks it, v overlays all that are marked, b changes "
+              "their axis between epoch, step and seconds.",
 }
 
 _LOSS = ("validation loss", "on the validation rows: mean cross-entropy in nats, or for amounts the root mean squared "
          "error (RMSE) in their own unit; lower is better")
-_FLOOR = ("floor", "the loss of a predictor that knows only how common each class is, or the mean amount")
+_FLOOR = ("baseline", "the loss of a predictor that learns nothing: class shares alone, or the mean amount")
 _NOISE = ("noise", "for generated data: what the rule behind them scores, which no predictor can beat for long")
-_LINEAR = ("linear", "the loss of a linear model trained by the same engine: what depth has to beat")
+_LINEAR = ("linear", "the loss of a linear model with the best ridge of a path: what hidden layers have to beat")
 _STEADY = ("steady loss",
            "validation loss averaged over the last 3 epochs, at its lowest: one lucky epoch counts little")
 
@@ -51,13 +53,13 @@ TERMS: Mapping[str, tuple[tuple[str, str], ...]] = {
               ("repeats", "seeds each recipe is trained with; recipes share them, so that they can be compared")),
     "field": (("run", "one training: a recipe, a seed and a fold"), ("budget", "epochs of all runs together"), _STEADY,
               ("cut", "ended by the search because others were better by then"),
-              ("round", "a number of epochs after which recipes wait, and the best of them go on"),
-              ("paused", "workers stand still and lose nothing"),
-              ("stopped", "ended by hand; what has ended is kept, and it can go on")),
-    "ladder": (_STEADY, ("tied", "not told apart from the leader by what has been measured"),
-               ("apart", "worse than the leader beyond doubt, at 95 % over all comparisons"),
+              ("round", "a number of epochs after which recipes wait and only the best continue"),
+              ("paused", "workers wait; nothing is lost"),
+              ("stopped", "ended by hand; finished runs are kept, and p resumes it")),
+    "ladder": (_STEADY, ("tied", "not distinguishable from the leader with what has been measured"),
+               ("apart", "worse than the leader, at 95 % over all comparisons"),
                ("spread", "standard deviation of the steady loss over seeds"), _FLOOR, _LINEAR),
-    "strips": (_LOSS, ("gap", "validation loss minus training loss; it widens when the network learns by heart"),
+    "strips": (_LOSS, ("gap", "validation loss minus training loss; it widens when the network overfits"),
                ("training loss", "in inference mode on as many training rows as there are validation rows"),
                ("kept epoch", "the one whose weights were kept: lowest steady loss"),
                ("patience", "epochs without improvement before a run is stopped")),

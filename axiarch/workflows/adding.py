@@ -4,9 +4,10 @@ from __future__ import annotations
 
 import itertools
 import re
-from collections.abc import Callable
+from collections.abc import Callable, Mapping
 from dataclasses import replace
 from pathlib import Path
+from typing import Any
 
 from axiarch.data.building import build_dataset
 from axiarch.data.dataset import Dataset, kept_table, read_dataset, verify_kept
@@ -14,7 +15,13 @@ from axiarch.data.floor import Floor
 from axiarch.data.plan import DataPlan, SplitPlan
 from axiarch.data.reading import Given, Reading, read_table, signature
 from axiarch.data.table import PART, Tell, quiet
-from axiarch.errors import AxiarchError, DataError, WorkspaceMissing, WorkspaceReadOnly
+from axiarch.errors import (
+    AxiarchError,
+    DataError,
+    SearchFileError,
+    WorkspaceMissing,
+    WorkspaceReadOnly,
+)
 from axiarch.files import scratch_folder
 from axiarch.journal.read import JournalReader
 from axiarch.journal.workspace import Workspace
@@ -172,11 +179,39 @@ def search_data(workspace: Workspace, search: SearchFile, beside: Path, tell: Te
         raise WorkspaceMissing(f"there is no data set and no file called {shown(search.data)!r}",
                                shown(workspace.folder),
                                "there are " + ", ".join(names) if names else "add one: axiarch data add FILE")
+    plan = plan_of(search.decisions)
     for name in names:
         known = read_dataset(workspace.data(name))
-        if known.source == str(path.absolute()) and _made_since(known, path):
+        alike = not search.decisions or replace(known.plan, targets=plan.targets or known.plan.targets) == replace(
+            plan, targets=plan.targets or known.plan.targets)
+        if alike and known.source == str(path.absolute()) and _made_since(known, path):
             return replace(search, data=name)
-    return replace(search, data=add_table(workspace, path, tell=tell).folder.name)
+    return replace(search, data=add_table(workspace, path, plan=plan, tell=tell).folder.name)
+
+
+def plan_of(decisions: Mapping[str, Any]) -> DataPlan:
+    """Return the plan that the decisions of a search file describe.
+
+    Raises
+    ------
+    SearchFileError
+        Naming the key that does not fit.
+    """
+    import msgspec
+
+    unknown = next((key for key in decisions if key not in DataPlan.__dataclass_fields__), None)
+    if unknown is not None:
+        raise SearchFileError(f"no decision about data is called {shown(unknown, 40)!r}", "[decisions]",
+                              "known are " + ", ".join(DataPlan.__dataclass_fields__))
+    columns = decisions.get("columns", {})
+    known = {**decisions, "columns": list(columns.items()) if isinstance(columns, dict) else columns}
+    try:
+        return msgspec.convert(known, DataPlan)
+    except msgspec.ValidationError as error:
+        raise SearchFileError(f"a decision does not fit: {shown(error, 120)}", "[decisions]",
+                              "see docs/data.md") from None
+    except DataError as error:
+        raise SearchFileError(error.what, "[decisions]", error.remedy) from None
 
 
 def _made_since(data: Dataset, path: Path) -> bool:

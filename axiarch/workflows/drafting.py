@@ -7,6 +7,7 @@ from dataclasses import replace
 
 from axiarch.data.dataset import Dataset
 from axiarch.engine.network import StackShape
+from axiarch.engine.schedules import rates
 from axiarch.errors import InputError, RecipeError, WorkspaceReadOnly
 from axiarch.files import write_whole
 from axiarch.journal.workspace import Workspace
@@ -16,6 +17,8 @@ from axiarch.recipes.recipe import Recipe
 from axiarch.recipes.searchfile import MethodChoice, SearchFile, read_search, write_search
 from axiarch.recipes.space import Space, space
 from axiarch.runner.material import shape_of
+from axiarch.search.method import Method
+from axiarch.search.methods import METHODS, make_method
 
 #: What varies in a search that nobody has edited yet: the value that matters most.
 FIRST_KNOBS = {"learning_rate": "1e-4 .. 1e-1 log"}
@@ -74,6 +77,26 @@ def check_networks(search: SearchFile, data: Dataset) -> None:
     lines = varied.values if isinstance(varied, OneOf) else (search.space.base.word("network"),)
     for line in lines:
         network_shape(search.space.base.changed({"network": line}), data)
+
+
+def known_methods() -> Mapping[str, type[Method]]:
+    """Return the methods of search by name."""
+    return METHODS
+
+
+def check_method(search: SearchFile) -> None:
+    """Raise where a search's method or its options do not fit.
+
+    Raises
+    ------
+    RecipeError
+    """
+    make_method(search.method, search.space, search.seed)
+
+
+def rates_at(recipe: Recipe, steps: Sequence[int], per_epoch: int) -> list[float]:
+    """Return the learning rate of a recipe at some steps (T,) of the optimiser, from 0."""
+    return [float(rates(recipe, step, 1, per_epoch)[0]) for step in steps]
 
 
 def load_draft(workspace: Workspace, data: Dataset) -> SearchFile:

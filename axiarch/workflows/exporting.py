@@ -6,7 +6,16 @@ from pathlib import Path
 
 from axiarch.data.dataset import Dataset
 from axiarch.errors import WorkspaceMissing
-from axiarch.export.tables import Cell, check_place, ranking_rows, write_csv, write_text, write_whole
+from axiarch.export.tables import (
+    Cell,
+    check_place,
+    csv_text,
+    ranking_rows,
+    write_csv,
+    write_text,
+    write_whole,
+)
+from axiarch.files import regular_file
 from axiarch.plain import loss
 from axiarch.recipes.recipe import describe
 from axiarch.recipes.searchfile import SearchFile, write_search
@@ -85,9 +94,6 @@ def export_curves(snapshot: Snapshot, path: Path, recipe: int = 0, force: bool =
     """
     from axiarch.export.figures import BLUE, CHARTS, GREEN, ORANGE, Line, curves_figure, own_style, save_figure
 
-    beside = path.with_name(f"{path.stem}-data.csv") if path.name else path
-    check_place(path, CHARTS, force)
-    check_place(beside, (".csv",), force)
     lines: list[Line] = []
     if recipe:
         if recipe not in snapshot.recipes:
@@ -110,8 +116,14 @@ def export_curves(snapshot: Snapshot, path: Path, recipe: int = 0, force: bool =
     if not lines:
         raise WorkspaceMissing("no epoch has been trained yet", f"search {snapshot.search.number}", "wait a moment")
     name = snapshot.dataset.target.loss_name
-    with own_style():
-        chart = save_figure(curves_figure(lines, floors_of(snapshot.dataset), title, name), path)
     rows: list[list[Cell]] = [[line.label, epoch, value] for line in lines
                               for epoch, value in enumerate(line.values, 1)]
-    return chart, write_csv(beside, ("curve", "epoch", name), rows)
+    text = csv_text(("curve", "epoch", name), rows)
+    check_place(path, CHARTS, force)
+    beside = path.with_name(f"{path.stem}-data.csv")
+    # The same data beside a chart of another kind may stay.
+    same = regular_file(beside) and beside.read_text(encoding="utf-8", errors="replace") == text
+    check_place(beside, (".csv",), force or same)
+    with own_style():
+        chart = save_figure(curves_figure(lines, floors_of(snapshot.dataset), title, name), path)
+    return chart, write_whole(beside, lambda draft: write_text(draft, text))

@@ -25,7 +25,8 @@ def ranking_verdict(s: Snapshot) -> str:
     reach = f" ± {first.half_width:.2g}" if first.half_width is not None else ""
     tied = len(s.ranking.tied)
     if first.standing == "leader" and s.ranking.pooled is None:
-        lead = f"Recipe {first.recipe} has the lowest loss, {loss(first.loss)}; one seed each cannot say how surely."
+        lead = (f"Recipe {first.recipe} has the lowest loss, {loss(first.loss)}; with one seed per recipe "
+                "the uncertainty is unknown.")
     elif tied > 1:
         lead = (f"{count(tied, 'recipe')} are tied at {loss(first.loss)}{reach}; "
                 f"recipe {first.recipe} leads by mean.")
@@ -34,8 +35,8 @@ def ranking_verdict(s: Snapshot) -> str:
     broken = len(s.ranking.broken)
     none = f" {count(broken, 'recipe')} {'has' if broken == 1 else 'have'} no result." if broken else ""
     if first.loss > s.dataset.floor.loss - (first.half_width or 0.0):
-        return (f"{lead} That is not below the floor of {loss(s.dataset.floor.loss)}: nothing here has learnt "
-                f"anything yet.{none}")
+        return (f"{lead} That is not below the baseline of {loss(s.dataset.floor.loss)}: nothing here has "
+                f"learnt anything yet.{none}")
     return f"{lead}{_optimism(s)} {_against_base(s)}{none}"
 
 
@@ -44,7 +45,7 @@ def _optimism(s: Snapshot) -> str:
     found, half = s.ranking.disappointment, s.ranking.rows[0].half_width
     if found is None or half is None or found < 0.1 * half:
         return ""
-    return f" Expect it to be {number(found, 2)} worse than it looks: it was chosen for that."
+    return f" Expect about {number(found, 2)} worse on new data: the best of many looks better than it is."
 
 
 def _against_base(s: Snapshot) -> str:
@@ -56,7 +57,7 @@ def _against_base(s: Snapshot) -> str:
     if base.recipe == first.recipe:
         return f"It is the base recipe. {beaten}"
     if base.standing == "tied":
-        return f"The base recipe, at {loss(base.loss)}, is not told apart from it. {beaten}"
+        return f"The base recipe, at {loss(base.loss)}, is statistically tied with it. {beaten}"
     return f"That is {loss(base.loss - first.loss)} below the base recipe. {beaten}"
 
 
@@ -64,7 +65,7 @@ def _beaten(s: Snapshot) -> str:
     """Say what the leader is to be held against: the floor, a linear model, the noise of the data."""
     first, linear, best = s.ranking.rows[0], s.dataset.linear, s.dataset.best
     half = first.half_width or 0.0
-    known = [f"Floor {loss(s.dataset.floor.loss)}"]
+    known = [f"Baseline {loss(s.dataset.floor.loss)}"]
     if linear is None or first.loss < linear.loss - half:
         known += [f"linear model {loss(linear.loss)}"] if linear else []
         linear = None
@@ -95,7 +96,7 @@ def search_verdict(s: Snapshot) -> str:
     if state == "failed":
         return f"The search failed after {count(done, 'run')}: {s.search.why}"
     how = "Stopped by hand" if state == "stopped" else "Interrupted: the process that ran it is gone"
-    return f"{how}. {done} of {count(of, 'run')} had ended{tail}; p lets it go on from there."
+    return f"{how}. {done} of {count(of, 'run')} had ended{tail}; press p to resume."
 
 
 def account(s: Snapshot) -> str:
@@ -125,8 +126,8 @@ def draft_verdict(draft: SearchFile, data: Dataset, forecast: Forecast | None, p
     if problem:
         return f"This search cannot be run: {problem}."
     if forecast is None:
-        return f"{count(knobs, 'knob')} vary; counting recipes and timing a few real steps." if knobs != 1 else (
-            "1 knob varies; counting recipes and timing a few real steps.")
+        return f"{count(knobs, 'knob')} vary; estimating the cost …" if knobs != 1 else (
+            "1 knob varies; estimating the cost …")
     folds = f" × {len(data.folds)} folds" if len(data.folds) > 1 else ""
     vary = f"{count(knobs, 'knob')} {'varies' if knobs == 1 else 'vary'}" if knobs else "Nothing varies"
     combinations = draft.space.combinations

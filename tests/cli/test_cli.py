@@ -147,7 +147,7 @@ class BadInput(CliCase):
         self.assertEqual([f["kind"] for f in found["findings"]], ["leak", "duplicates", "time", "constant"])
         mended = json.loads(self.cli(*messy, "--name", "mended", "--ignore", "alarm_code", "--group", "hive",
                                      "--scaling", "robust", "--test", "0.1").stdout)
-        self.assertEqual([f["kind"] for f in mended["findings"]], ["constant"])
+        self.assertEqual([f["kind"] for f in mended["findings"]], ["strong column", "constant"])
         self.assertGreater(mended["linear"]["loss"], found["linear"]["loss"] + 0.5)
         for words in (("--group", "hives"), ("--validation", "0.95"), ("--encoding", "klingon"), ("--separator", "||"),
                       ("--target", "stat"), ("--order", "humidity_percent")):

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import itertools
 import unittest
 
 import numpy as np
@@ -10,7 +11,7 @@ from scipy import special
 from axiarch.engine import kernels
 from axiarch.engine.activations import ACTIVATIONS, Activation
 from axiarch.engine.dropout import Dropout
-from axiarch.engine.initialisation import INITIALISATIONS, first_weights
+from axiarch.engine.initialisation import INITIALISATIONS, drawn, first_weights
 from axiarch.engine.network import Placed, StackShape
 from axiarch.engine.optimisers import COEFFICIENTS, OPTIMISERS, STATES
 from axiarch.engine.schedules import SCHEDULES, rates
@@ -279,13 +280,16 @@ class InitialisationsConform(unittest.TestCase):
     """Laws that hold for every initialisation."""
 
     def test_each_has_no_mean_and_the_variance_of_its_paper(self) -> None:
-        wanted = {"he": 2 / 400, "he_uniform": 2 / 400, "glorot": 2 / 700, "glorot_normal": 2 / 700, "lecun": 1 / 400,
-                  "orthogonal": 1 / 400, "small": 1e-4}
-        for name, draw in INITIALISATIONS.items():
-            w = draw(np.random.default_rng(0), 400, 300)
-            with self.subTest(name=name):
+        wanted = {"he": 2 / 400, "glorot": 2 / 700, "lecun": 1 / 400, "orthogonal": 1 / 400, "small": 1e-4}
+        for name, distribution in itertools.product(wanted, FIELDS["distribution"].choices):
+            w = drawn(name, distribution, np.random.default_rng(0), 400, 300)
+            with self.subTest(name=name, distribution=distribution):
                 self.assertAlmostEqual(w.mean(), 0, places=3)
                 self.assertAlmostEqual(w.var() / wanted[name], 1, places=1)
+                if distribution != "usual" and name != "orthogonal":
+                    # The fourth moment tells them apart: 3 for normal, 9 / 5 for uniform.
+                    kurtosis = ((w - w.mean()) ** 4).mean() / w.var() ** 2
+                    self.assertAlmostEqual(kurtosis, 3.0 if distribution == "normal" else 1.8, places=1)
 
     def test_biases_start_at_zero(self) -> None:
         shape = StackShape.of(Recipe({"network": "5, 6"}), 4, 3)
@@ -295,7 +299,7 @@ class InitialisationsConform(unittest.TestCase):
 
     def test_orthogonal_keeps_lengths(self) -> None:
         for before, after in ((9, 4), (4, 9)):
-            w = INITIALISATIONS["orthogonal"](np.random.default_rng(0), before, after)
+            w = drawn("orthogonal", "usual", np.random.default_rng(0), before, after)
             small = w.T @ w if before > after else w @ w.T
             np.testing.assert_allclose(small, np.eye(4), atol=1e-12)
 
@@ -307,7 +311,7 @@ class InitialisationsConform(unittest.TestCase):
         self.assertEqual(flat[p.kept : p.kept + 10].tolist(), [0.0] * 5 + [1.0] * 5)
 
     def test_each_can_be_chosen_in_a_recipe(self) -> None:
-        self.assertEqual({*INITIALISATIONS, "auto"}, set(FIELDS["initialisation"].choices))
+        self.assertEqual({*INITIALISATIONS, "orthogonal", "auto"}, set(FIELDS["initialisation"].choices))
 
 
 class DropoutLaws(unittest.TestCase):

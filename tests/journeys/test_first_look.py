@@ -18,7 +18,7 @@ class FirstLook(TerminalCase):
         place = self.folder / "demo"
         terminal = self.open("demo", "-w", str(place))
         screen = self.wait(terminal, "3000 rows")
-        self.assertIn("The floor to beat", screen)
+        self.assertIn("The baseline to beat", screen)
         self.assertIn("humidity_percent", screen)
         terminal.press("n")
         self.wait(terminal, "138 runs")

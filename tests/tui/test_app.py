@@ -159,9 +159,9 @@ class Deciding(AppCase):
             await self.until(pilot, lambda: app._state.dataset.plan.split.group == "y")
             self.assertEqual(roles()["y"], "ignored")
             await pilot.press("h")
-            await pilot.press("i")  # too soon: one decision at a time
-            await self.shows(app, pilot, "still being carried out")
-            await self.until(pilot, lambda: app._state.dataset.plan.rows)
+            await pilot.press("i")  # while the data set is rebuilt: it waits its turn
+            await self.until(pilot, lambda: app._state.dataset.plan.rows and "y" in app._state.dataset.plan.use)
+            self.assertEqual(roles()["y"], "input")
             await pilot.press("down", "down", "i")  # the old target; side cannot be told without it or x
             await self.until(pilot, lambda: roles()["place"] == "ignored")
             self.assertEqual(workflows.data_set(workspace), app._state.dataset)
@@ -183,7 +183,7 @@ class Deciding(AppCase):
             await self.until(pilot, lambda: len(app._state.dataset.folds) == 5)
             await self.shows(app, pilot, "5 folds")
             await pilot.press("v", *", test x", "enter")
-            await self.shows(app, pilot, "says nothing of a split")
+            await self.shows(app, pilot, "unknown split option")
             await pilot.press("v", *["backspace"] * 6, *"seed 9, repeats 2", "enter")
             await self.until(pilot, lambda: len(app._state.dataset.folds) == 10)
             await pilot.press("v", *", folds 0, test 0.3", "enter")
@@ -217,7 +217,7 @@ class Deciding(AppCase):
         async with self.running(workspace) as (app, pilot):
             await self.shows(app, pilot, "decimal comma")
             await pilot.press("r", *"header maybe", "enter")
-            await self.shows(app, pilot, "says nothing of how a file is written")
+            await self.shows(app, pilot, "unknown format option")
             await pilot.press("r", *"header yes, decimal point", "enter")
             await self.shows(app, pilot, "decimal point, first row")
             self.assertEqual(str(app._state.dataset.plan.said), "decimal point, header yes")
@@ -372,7 +372,7 @@ class Searching(AppCase):
             await self.until(pilot, lambda: app.view == "strips")
             self.assertEqual(len(app._state.marked), 2)
             await pilot.press("v")
-            await self.shows(app, pilot, "2 trainings of one run each")
+            await self.shows(app, pilot, "2 recipes, each the mean of")
             for axis in ("step of the optimiser", "seconds of training"):
                 await pilot.press("b")
                 await self.shows(app, pilot, axis)
@@ -392,7 +392,7 @@ class Searching(AppCase):
             await pilot.press("C")
             await self.shows(app, pilot, "from its best epoch")
             await pilot.press("escape", "k", "d", "a", "g", "w")
-            await self.shows(app, pilot, "for a search that runs")
+            await self.shows(app, pilot, "needs a running search")
 
     async def test_versions_are_kept_compared_and_gone_back_to(self) -> None:
         workspace = ring_workspace(self.folder / "w")
@@ -587,7 +587,7 @@ class Frame(AppCase):
         (workspace.data(workspace.data_names()[0]) / "data.json").write_text("{")
         async with self.running(workspace) as (app, pilot):
             await pilot.pause(0.2)
-            self.assertIn("cannot be read", screen(app))
+            self.assertIn("is damaged", screen(app))
 
     async def test_who_goes_somewhere_before_the_workspace_is_read_stays_there(self) -> None:
         reading, read = threading.Event(), workflows.draft_data

@@ -13,7 +13,7 @@ from textual.containers import Horizontal
 from axiarch.data.checks import wrong_columns
 from axiarch.data.columns import Column
 from axiarch.data.dataset import Dataset
-from axiarch.data.plan import GAPS, SCALINGS, DataPlan
+from axiarch.data.plan import DATE_ORDERS, GAPS, SCALINGS, DataPlan
 from axiarch.plain import count, loss, number, share, shown
 from axiarch.tui.plots.bars import histogram, named_bars, spark
 from axiarch.tui.plots.picture import picture
@@ -94,16 +94,21 @@ class Header(Drawing):
 class Findings(TallDrawing):
     """What is suspicious about the data, with evidence and remedy."""
 
-    DEFAULT_CSS = "Findings { height: auto; max-height: 10; margin: 1 0 0 0; }"
+    DEFAULT_CSS = "Findings { height: auto; max-height: 45%; margin: 1 0 0 0; }"
 
     dataset: Dataset | None = None
 
     def draw(self, width: int, height: int) -> Rows:
         """Return each finding in a line or two."""
         rows: Rows = []
-        for finding in self.dataset.findings if self.dataset else ():
+        findings = self.dataset.findings if self.dataset else ()
+        for shown_so_far, finding in enumerate(findings):
             name = f"{finding.kind} in {shown(finding.column, 30)}" if finding.column else finding.kind
             lines = wrap(f"{finding.evidence}; {finding.remedy}.", max(width - 34, 30), "ink")
+            left = len(findings) - shown_so_far
+            if height and len(rows) + len(lines) + (left > 1) > height:
+                return [*rows, [(f"   {count(left, 'finding')} more: axiarch data show lists them, and so does a "
+                                 "taller window", "warn")]]
             for i, line in enumerate(lines):
                 rows.append([(" ! " if i == 0 else "   ", "warn"), (fit(name if i == 0 else "", 29), "warn"),
                              ("  ", "ink"), *line])
@@ -300,7 +305,7 @@ class DataView(View):
         folds = f"{len(d.folds)} folds, the first with " if len(d.folds) > 1 else ""
         return (f"{count(sum(rows.values()), 'row')}: {_inputs(d)} predict {d.target.name}, {_kind(d)}; {folds}"
                 f"{number(rows['train'])}{_left_out(d)} rows train, {number(rows['validation'])} validate, "
-                f"{number(rows['test'])} are sealed{_opened(self.state.openings)}. The floor to beat is {_floor(d)}"
+                f"{_sealed(rows['test'], self.state.openings)}{_no_target(d)}. The baseline to beat is {_floor(d)}"
                 f"{_linear(d)}. {_warned(d)}Next: n, the sheet.")
 
 
@@ -314,20 +319,46 @@ def turned(d: Dataset, column: Column, what: str) -> DataPlan | None:
         return _aimed(d, column, what == "also aim")
     if what == "group":
         group = "" if plan.split.group == name else name
-        return replace(plan, use=_without(plan.use, name), split=replace(plan.split, group=group, order="", part=""))
+        own = replace(plan.split, group=group, order="", part="", equal_rows=False)
+        return replace(plan, use=_without(plan.use, name), split=own)
     if what == "order":
         order = "" if plan.split.order == name else name
-        return replace(plan, split=replace(plan.split, order=order, group="", part="", fold_repeats=1))
+        return replace(plan, split=replace(plan.split, order=order, group="", part="", fold_repeats=1,
+                                           equal_rows=False))
+    if what in ("dates", "merge case"):
+        return _read_otherwise(plan, column, what)
     if column.role == "target":
         return None
     if what == "as text":
-        text = _without(plan.text, name) if name in plan.text else (*plan.text, name)
-        return replace(plan, text=text)
+        return _as_text(plan, column)
     if what in ("gaps", "scaling", "ordinal"):
         return _treated(d, column, what)
     if column.role == "ignored":
         return replace(plan, ignore=_without(plan.ignore, name), use=(*_without(plan.use, name), name))
     return replace(plan, ignore=(*plan.ignore, name), use=_without(plan.use, name))
+
+
+def _read_otherwise(plan: DataPlan, column: Column, what: str) -> DataPlan | None:
+    """Return the plan with the reading of a column's dates or texts changed; None where it holds none."""
+    own = plan.treatment(column.name)
+    if what == "merge case":
+        text = column.kind == "text"
+        return plan.treated(column.name, merge_case=not own.merge_case) if text or own.merge_case else None
+    if column.kind == "number":
+        return None
+    return plan.treated(column.name, dates=_next((None, *DATE_ORDERS[:2]), own.dates))
+
+
+def _as_text(plan: DataPlan, column: Column) -> DataPlan:
+    """Return the plan with a column as text, or as it is proposed; codes with leading zeros as numbers."""
+    name = column.name
+    if name in plan.text:
+        return replace(plan, text=_without(plan.text, name))
+    if name in plan.numbers:
+        return replace(plan, numbers=_without(plan.numbers, name))
+    if column.kind == "text" and "leading zeros" in column.reason:
+        return replace(plan, numbers=(*plan.numbers, name))
+    return replace(plan, text=(*plan.text, name))
 
 
 def _turned_for_all(d: Dataset, what: str) -> DataPlan | None:
@@ -342,6 +373,9 @@ def _turned_for_all(d: Dataset, what: str) -> DataPlan | None:
     if what == "folds":
         folds = _next(FOLDS, plan.split.folds)
         return replace(plan, split=replace(plan.split, folds=folds, part="", fold_repeats=1))
+    if what == "equal rows":
+        own = replace(plan.split, equal_rows=not plan.split.equal_rows, group="", order="", part="")
+        return replace(plan, split=own)
     if what == "task":
         if len(d.target.columns) > 1:
             return None
@@ -410,8 +444,16 @@ def _linear(d: Dataset) -> str:
     return linear + (f", the noise alone leaves {loss(d.best.loss)}" if d.best else "")
 
 
-def _opened(openings: int) -> str:
-    return f" (opened {count(openings, 'time')})" if openings else ""
+def _sealed(rows: int, openings: int) -> str:
+    """Say how many test rows there are, and whether their seal still holds."""
+    if not openings:
+        return f"{number(rows)} are sealed"
+    return f"{number(rows)} are test rows, whose seal was opened {count(openings, 'time')}"
+
+
+def _no_target(d: Dataset) -> str:
+    rows = d.rows.get("without target", 0)
+    return f", {number(rows)} without a target are left out" if rows else ""
 
 
 def _warned(d: Dataset) -> str:

@@ -7,7 +7,7 @@ from textual.app import ComposeResult
 from axiarch.plain import loss, shown
 from axiarch.ranking.rank import Partial, Ranked
 from axiarch.recipes.recipe import describe
-from axiarch.tui.messages import RecipeOpened
+from axiarch.tui.messages import RecipeOpened, RecipePointed
 from axiarch.tui.plots import ladder
 from axiarch.tui.plots.runs import Row, Rows, fit, right
 from axiarch.tui.plots.scale import Scale
@@ -107,8 +107,8 @@ class Rungs(Listing):
     def _number(self, recipe: int, width: int, role: str = "faint") -> Row:
         """Return a recipe's number, with the letter it has in the overlay if it is marked."""
         letter = self.marks.get(recipe, "")
-        text = right(f"#{recipe}", width - 1 if letter else width)
-        return [(text, role), *([(letter, "glow*")] if letter else [])]
+        text = right(f"#{recipe}", width - 2 if letter else width)
+        return [(text, role), *([(f" {letter}", "glow*")] if letter else [])]
 
     def _partial(self, s: Snapshot, known: Partial, width: int) -> Row:
         """Return the line of a recipe that was not trained to its end: never to be read as a result."""
@@ -182,6 +182,11 @@ class LadderView(View):
         rungs.follow(list(s.order))
         head.redraw()
         rungs.redraw()
+
+    def on_listing_moved(self, event: Listing.Moved) -> None:
+        """Say which recipe keys act on now: the one under the cursor, or whichever leads."""
+        if self.state.snapshot is not None:
+            self.post_message(RecipePointed(self.selected() if event.index else 0))
 
     def on_listing_chosen(self, event: Listing.Chosen) -> None:
         """Open the recipe clicked twice."""

@@ -12,7 +12,6 @@ from textual.message import Message
 from textual.widgets import Input, Static
 
 from axiarch.data.dataset import Dataset
-from axiarch.engine.schedules import rates
 from axiarch.errors import InputError, NotationError, RecipeError
 from axiarch.insight.regrets import regrets
 from axiarch.plain import count, memory, number, shown
@@ -29,7 +28,7 @@ from axiarch.tui.views import sheet_rows
 from axiarch.tui.views.sheet_rows import Line
 from axiarch.tui.views.view import View
 from axiarch.tui.widgets.drawing import Drawing, Listing
-from axiarch.workflows.drafting import network_shape
+from axiarch.workflows.drafting import network_shape, rates_at
 from axiarch.workflows.verdicts import draft_verdict
 
 
@@ -98,7 +97,7 @@ class Plan(Drawing):
         epochs = base.whole("epochs")
         steps = np.linspace(0, epochs * per_epoch - 1, 200).astype(np.int64)
         others = self._other_schedules(base)
-        curves = [np.array([rates(each, int(s), 1, per_epoch)[0] for s in steps]) for _, each in [("", base), *others]]
+        curves = [np.array(rates_at(each, steps.tolist(), per_epoch)) for _, each in [("", base), *others]]
         values = np.concatenate(curves)
         scale = span_of(values, margin=0.3) if np.ptp(values) == 0 else span_of(values, 0.0)
         series = [Series(steps / per_epoch, curve, role, 3 if i == 0 else 1)

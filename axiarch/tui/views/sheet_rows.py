@@ -18,7 +18,7 @@ from axiarch.recipes.notation import parse
 from axiarch.recipes.ranges import OneOf
 from axiarch.recipes.searchfile import MethodChoice, SearchFile
 from axiarch.recipes.space import Knob, Space, inactive_knobs
-from axiarch.search.methods import METHODS, make_method
+from axiarch.workflows.drafting import check_method, known_methods
 
 
 @dataclass(frozen=True)
@@ -81,7 +81,7 @@ def _may_apply(space: Space, name: str) -> bool:
 
 
 def _search_lines(search: SearchFile) -> list[Line]:
-    kind = METHODS[search.method.name]
+    kind = known_methods()[search.method.name]
     rows = [Line("method", "search", "method", search.method.name, "", "", f"{kind.name}: {kind.summary}",
                  recipe=False)]
     for option in kind.options:
@@ -169,14 +169,16 @@ def _edited_search(search: SearchFile, key: str, text: str) -> SearchFile:
     if key in setters:
         return setters[key]()
     options = {**search.method.options, key: _whole(text, 0, 10**9)}
-    make_method(MethodChoice(search.method.name, options), search.space, search.seed)
-    return replace(search, method=MethodChoice(search.method.name, options))
+    found = replace(search, method=MethodChoice(search.method.name, options))
+    check_method(found)
+    return found
 
 
 def _with_method(search: SearchFile, name: str) -> SearchFile:
-    if name not in METHODS:
-        raise NotationError(name, 0, f"no method is called {name!r}", "known are " + ", ".join(METHODS))
-    known = {o.name for o in METHODS[name].options}
+    methods = known_methods()
+    if name not in methods:
+        raise NotationError(name, 0, f"no method is called {name!r}", "known are " + ", ".join(methods))
+    known = {o.name for o in methods[name].options}
     kept = {k: v for k, v in search.method.options.items() if k in known}
     return replace(search, method=MethodChoice(name, kept))
 

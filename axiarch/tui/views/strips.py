@@ -97,7 +97,7 @@ class Paper(Drawing):
     def _metric(self, curves: list[tuple[str, Curve]], x: Scale, width: int, height: int, below: bool) -> Rows:
         assert self.snapshot is not None
         data = self.snapshot.dataset
-        floor = [Level(data.floor.metrics[0], "floor")] if data.floor.metrics else []
+        floor = [Level(data.floor.metrics[0], "baseline")] if data.floor.metrics else []
         return self._band(curves, lambda c: [each[0] for each in c.metrics], f"validation {data.target.metrics[0]}",
                           "lead", x, width, height, below, floor)
 
