@@ -111,7 +111,7 @@ def small_data(rows: int = 70, inputs: int = 5, classes: int = 3, seed: int = 0)
 
 def plain(runs: int, outputs: int, dtype: object = np.float64) -> tuple[np.ndarray, np.ndarray]:
     """Return no smoothing and equal weights of classes, as the kernels of losses take them."""
-    return still_bends(runs, dtype), np.ones((runs, max(outputs, 2)), dtype)  # type: ignore[call-overload]
+    return still_bends(runs, dtype), np.ones((runs, max(3 * outputs, 2)), dtype)  # type: ignore[call-overload]
 
 
 def recipe(**values: object) -> Recipe:

@@ -9,7 +9,7 @@ from typing import TYPE_CHECKING, Any
 
 import click
 
-from axiarch.cli.options import guarded, json_option, open_place, workspace_option
+from axiarch.cli.options import FilePath, guarded, json_option, open_place, workspace_option
 from axiarch.cli.saying import print_json, say
 from axiarch.data.plan import SCALINGS, SEPARATOR_NAMES, TARGET_SCALINGS, TASKS
 from axiarch.errors import InputError
@@ -26,7 +26,7 @@ def data() -> None:
 
 
 @data.command("add")
-@click.argument("file", type=click.Path(path_type=Path))
+@click.argument("file", type=FilePath())
 @workspace_option
 @click.option("--name", default="", help="What to call it; by default the file's name.")
 @click.option("--target", "targets", multiple=True,
@@ -71,10 +71,10 @@ def data() -> None:
 @click.option("--folds", default=0, help="Number of cross-validation folds; 0 for one validation part.")
 @click.option("--fold-repeats", default=1, help="How often the rows are divided into folds.",
               show_default=True)
-@click.option("--validation-file", type=click.Path(path_type=Path), default=None,
+@click.option("--validation-file", type=FilePath(), default=None,
               help="File with the same columns that holds the validation rows.")
-@click.option("--test-file", type=click.Path(path_type=Path), default=None, help="The same for the test rows.")
-@click.option("--labels-file", type=click.Path(path_type=Path), default=None,
+@click.option("--test-file", type=FilePath(), default=None, help="The same for the test rows.")
+@click.option("--labels-file", type=FilePath(), default=None,
               help="File that holds the labels of pictures, where theirs does not.")
 @click.option("--seed", default=1, type=click.IntRange(0), help="Fixes the split.", show_default=True)
 @click.option("--separator", default=None, help="Between cells of a text; by default found out.")
@@ -156,7 +156,7 @@ def _of_column(text: str) -> tuple[str, str]:
 
 
 @data.command("demo-files")
-@click.argument("place", type=click.Path(path_type=Path), default=Path("demo-files"))
+@click.argument("place", type=FilePath(), default=Path("demo-files"))
 @guarded
 def data_demo_files(place: Path) -> None:
     """Write the demo data as files: hive states, clean and messy, nectar flow, and pictures of hum."""

@@ -4,18 +4,45 @@ from __future__ import annotations
 
 import sys
 from pathlib import Path
+from typing import Any
 
 import click
 
 from axiarch import __version__
 from axiarch.cli.data import data
-from axiarch.cli.options import default_folder, guarded, json_option, lanes_option, workspace_option
+from axiarch.cli.options import (
+    INTERRUPTED,
+    FilePath,
+    default_folder,
+    guarded,
+    json_option,
+    lanes_option,
+    workspace_option,
+)
 from axiarch.cli.saying import print_json, say
 from axiarch.cli.searches import COMMANDS, run_search
 from axiarch.errors import InputError
 
 
-@click.group(invoke_without_command=True, context_settings={"help_option_names": ["-h", "--help"]})
+class Program(click.Group):
+    """The program: what is wrong with a command line is said as all else is."""
+
+    def main(self, *args: Any, **extra: Any) -> Any:
+        """Run a command, and end the process with its exit code."""
+        extra["standalone_mode"] = False
+        try:
+            code = super().main(*args, **extra)
+        except click.ClickException as error:
+            context = getattr(error, "ctx", None)
+            usage = [*context.get_usage().splitlines(), f"help:    {context.command_path} --help"] if context else []
+            say(*usage, *f"axiarch: {error.format_message()}".splitlines(), error=True)
+            code = error.exit_code
+        except click.Abort:
+            code = INTERRUPTED
+        sys.exit(code if isinstance(code, int) else 0)
+
+
+@click.group(cls=Program, invoke_without_command=True, context_settings={"help_option_names": ["-h", "--help"]})
 @click.version_option(__version__, "--version")
 @workspace_option
 @click.pass_context
@@ -63,7 +90,7 @@ def demo(context: click.Context, folder: Path | None, lanes: int | None, as_json
 
 
 @main.command()
-@click.argument("target", type=click.Path(path_type=Path), metavar="NEW_FOLDER")
+@click.argument("target", type=FilePath(), metavar="NEW_FOLDER")
 @workspace_option
 @json_option
 @click.pass_context

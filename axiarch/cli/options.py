@@ -72,6 +72,24 @@ def _leave(code: int) -> None:
     sys.exit(code)
 
 
+class FilePath(click.Path):
+    """A path of a file or folder, checked no further than that it can be one."""
+
+    name = "path"
+
+    def __init__(self) -> None:
+        super().__init__(path_type=Path)
+
+    def convert(self, value: Any, param: click.Parameter | None, context: click.Context | None) -> Any:
+        """Return the path, or fail where the system could not even look for it."""
+        try:
+            if b"\0" in os.fsencode(value):
+                self.fail("a path cannot hold a NUL character", param, context)
+        except UnicodeEncodeError:
+            self.fail("a path cannot hold this character", param, context)
+        return super().convert(value, param, context)
+
+
 def default_folder() -> Path:
     import platformdirs
 
@@ -79,7 +97,7 @@ def default_folder() -> Path:
 
 
 workspace_option = click.option(
-    "-w", "--workspace", "folder", type=click.Path(path_type=Path), envvar="AXIARCH_WORKSPACE",
+    "-w", "--workspace", "folder", type=FilePath(), envvar="AXIARCH_WORKSPACE",
     help="Folder that holds everything; by default one in your user data folder.")
 json_option = click.option("--json", "as_json", is_flag=True, help="Print one JSON document.")
 number_argument = click.argument("number", type=click.IntRange(0, MOST_NUMBER), default=0)

@@ -9,6 +9,7 @@ import click
 
 from axiarch.cli.options import (
     INTERRUPTED,
+    FilePath,
     guarded,
     json_option,
     lanes_option,
@@ -52,7 +53,7 @@ def _with_data(workspace: Workspace, file: Path) -> SearchFile:
 
 
 @click.command()
-@click.argument("file", type=click.Path(path_type=Path))
+@click.argument("file", type=FilePath())
 @workspace_option
 @lanes_option
 @json_option
@@ -75,7 +76,7 @@ def forecast(context: click.Context, file: Path, folder: Path | None, lanes: int
 
 
 @click.command()
-@click.argument("file", type=click.Path(path_type=Path))
+@click.argument("file", type=FilePath())
 @workspace_option
 @lanes_option
 @json_option
@@ -387,7 +388,7 @@ def _steer(context: click.Context, folder: Path | None, number: int, deed: Deed,
 
 @click.command()
 @click.argument("what", type=click.Choice(["ranking", "chart", "curves"]))
-@click.argument("file", type=click.Path(path_type=Path))
+@click.argument("file", type=FilePath())
 @search_option
 @click.option("--recipe", default=0, type=click.IntRange(0, MOST_NUMBER),
               help="Curves of one recipe instead of the leaders.")

@@ -328,12 +328,15 @@ def _skewed(looked: Looked) -> list[Finding]:
     """Point out amounts most of which are small beside a few large ones."""
     found = []
     for i, name in enumerate(looked.encoding.target.columns):
+        if looked.encoding.target.spread:
+            continue  # its logarithm is what is trained on
         values = looked.targets["train"][:, i].astype(np.float64)
         spread = float(values.std())
         skew = float((((values - values.mean()) / spread) ** 3).mean()) if spread else 0.0
         if abs(skew) > SKEWED:
             found.append(Finding("skewed target", name, f"its skewness is {number(skew, 2)}: a few rows "
-                                 "decide the squared error", "try the loss absolute or huber on the sheet"))
+                                 "decide the squared error", "train on its logarithm: key z on the target, or "
+                                 "--target-scaling logarithm"))
     return found
 
 

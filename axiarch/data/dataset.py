@@ -403,13 +403,14 @@ def _fits(fold: Fold, dataset: Dataset) -> bool:
     """Whether a fold fits the columns of its data set and the target of the first fold."""
     names = {c.name for c in dataset.columns} | {PICTURE}
     own, first = fold.encoding.target, dataset.target
-    scales = (*own.scale, *own.centre)
+    scales = (*own.scale, *own.spread, *own.shift, *(abs(c) for c in own.centre))
     if own.task == "regression":
-        target = len(own.scale) == len(own.centre) == len(own.columns) >= 1 and not own.classes
+        target = len(own.scale) == len(own.centre) == len(own.columns) >= 1 and not own.classes and (
+            len(own.spread) == len(own.shift) and len(own.spread) in (0, len(own.columns)))
     else:
         target = len(own.classes) == len(set(own.classes)) >= 2 and len(own.columns) == 1
     same = (own.columns, own.task, own.classes) == (first.columns, first.task, first.classes)
-    finite = all(map(math.isfinite, scales)) and all(s > 0 for s in own.scale)
+    finite = all(map(math.isfinite, scales)) and all(s > 0 for s in (*own.scale, *own.spread))
     known = {*own.columns, *(code.name for code in fold.encoding.codes)} <= names
     measured = [fold.floor, *([fold.linear] if fold.linear else [])]
     return (target and same and finite and known and bool(fold.encoding.codes)

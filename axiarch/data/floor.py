@@ -27,7 +27,7 @@ def floor_of(target: Target, train: Answers, validation: Answers) -> Floor:
     the mean absolute error of the training median.
     """
     if target.task == "regression":
-        return _amount_floor(target, train.astype(np.float64), validation.astype(np.float64))
+        return _amount_floor(target, target.in_units(train), target.in_units(validation))
     return class_floor(train.astype(np.int64), validation.astype(np.int64), len(target.classes))
 
 

@@ -240,7 +240,7 @@ def _softmax(outputs: Floats) -> tuple[Floats, Floats]:
 def _scores(target: Target, told: Floats, answers: Answers) -> tuple[float, tuple[float, ...]]:
     """Return loss and metrics, in the order of the target's, of shares (N, C) or amounts (N, T)."""
     if target.task == "regression":
-        return _amount_scores(target, told, np.asarray(answers, np.float64))
+        return _amount_scores(target, target.in_units(told), target.in_units(np.asarray(answers)))
     labels = np.asarray(answers, np.int64)
     own = told[np.arange(len(labels)), labels]
     right = told.argmax(axis=1) == labels

@@ -17,7 +17,7 @@ Task = Literal["classification", "binary", "regression"]
 GAPS: tuple[str, ...] = ("median", "mean", "most frequent", "constant 0")
 SCALINGS: tuple[Scaling, ...] = ("z-score", "0-1", "robust", "logarithm", "none")
 #: Scalings of a regression target: those that losses can be taken back from.
-TARGET_SCALINGS: tuple[Scaling, ...] = ("z-score", "0-1", "robust", "none")
+TARGET_SCALINGS: tuple[Scaling, ...] = ("z-score", "0-1", "robust", "logarithm", "none")
 TASKS: tuple[Task, ...] = ("classification", "binary", "regression")
 
 _CONSTANT = re.compile(r"constant\s+([+-]?(\d+\.?\d*|\.\d+)([eE][+-]?\d+)?)")

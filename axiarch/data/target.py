@@ -15,11 +15,15 @@ from numpy.typing import NDArray
 from axiarch.data.encoding import as_floats, centre_and_scale
 from axiarch.data.plan import Scaling, Task
 from axiarch.errors import DataError
-from axiarch.plain import shown
+from axiarch.plain import number, shown
 
 if TYPE_CHECKING:
     import polars
 
+#: Later rows may hold amounts without a logarithm: they count as this share of the spread.
+LEAST = 1e-12
+#: Logarithms above this count as this, as in the engine.
+LARGEST_LOG = 300.0
 #: Class numbers (N,) int32, or scaled amounts (N, T) float32.
 Answers = NDArray[Any]
 
@@ -39,7 +43,11 @@ class Target:
     classes : tuple of str
         The C classes in the order of their numbers; none for a regression.
     centre, scale : tuple of float
-        Of each target of a regression, learnt from the training rows.
+        Of each target of a regression, or of its logarithm, learnt from the training rows.
+    spread : tuple of float
+        Where networks are trained on ``log(y + shift)``: the standard deviation of each target (T,).
+    shift : tuple of float
+        0 where all amounts are above 0, else the smallest of them that is.
     """
 
     task: Task
@@ -47,6 +55,8 @@ class Target:
     classes: tuple[str, ...] = ()
     centre: tuple[float, ...] = ()
     scale: tuple[float, ...] = ()
+    spread: tuple[float, ...] = ()
+    shift: tuple[float, ...] = ()
 
     @property
     def name(self) -> str:
@@ -61,7 +71,7 @@ class Target:
     @property
     def loss(self) -> str:
         """The engine's name of the loss."""
-        return LOSSES[self.task]
+        return "logarithmic" if self.spread else LOSSES[self.task]
 
     @property
     def loss_name(self) -> str:
@@ -88,21 +98,35 @@ class Target:
 
     @property
     def units(self) -> tuple[float, ...]:
-        """What one of the engine's numbers is worth in each target's own unit (T,); none for classes."""
-        return self.scale
+        """What one of the engine's losses is worth in each target's own unit (T,); none for classes."""
+        return self.spread or self.scale
+
+    @property
+    def curve(self) -> tuple[float, ...]:
+        """Scale, centre and spread (3 T,) of targets trained on by their logarithm; none for others."""
+        return (*self.scale, *self.centre, *self.spread) if self.spread else ()
+
+    def in_units(self, encoded: Answers) -> NDArray[np.float64]:
+        """Return encoded amounts (N, T) so that differences times :attr:`units` are in the targets' own units."""
+        if not self.spread:
+            return encoded.astype(np.float64)
+        return np.asarray(self.decode(encoded)) / self.spread
 
     def encode(self, frame: polars.DataFrame) -> Answers:
         """Return class numbers (N,) or scaled amounts (N, T) of a table of N rows without gaps in its targets."""
         if self.task != "regression":
             return class_numbers(frame[self.columns[0]], self.classes).astype(np.int32)
         values = np.stack([as_floats(frame[name]) for name in self.columns], axis=1)
+        if self.spread:
+            values = np.log(np.maximum(values + self.shift, LEAST * np.array(self.spread)))
         return np.ascontiguousarray((values - self.centre) / self.scale, dtype=np.float32)
 
     def decode(self, encoded: Answers) -> list[str] | NDArray[np.float64]:
         """Return the classes, or the amounts (N, T) in their own units: the inverse of :meth:`encode`."""
         if self.task != "regression":
             return [self.classes[i] for i in encoded]
-        return encoded.astype(np.float64) * self.scale + self.centre
+        linear = encoded.astype(np.float64) * self.scale + self.centre
+        return np.exp(np.minimum(linear, LARGEST_LOG)) - self.shift if self.spread else linear
 
 
 def class_numbers(series: polars.Series, classes: tuple[str, ...]) -> NDArray[np.int64]:
@@ -119,10 +143,31 @@ def learn_target(task: Task, columns: dict[str, polars.Series], scaling: Scaling
     `columns` must hold all classes that any part holds; amounts are scaled by the rows given alone.
     """
     if task == "regression":
+        if scaling == "logarithm":
+            return _learn_logarithms(columns)
         found = [centre_and_scale(as_floats(series), scaling) for series in columns.values()]
         return Target(task, tuple(columns), (), tuple(c for c, _ in found), tuple(s or 1.0 for _, s in found))
     (name, series), = columns.items()
     return Target(task, (name,), found_classes(series))
+
+
+def _learn_logarithms(columns: dict[str, polars.Series]) -> Target:
+    """Learn the scales of amounts that are trained on by their logarithm."""
+    found, spread, shift = [], [], []
+    for name, series in columns.items():
+        values = as_floats(series)
+        if values.size and values.min() < 0:
+            raise DataError(f"it holds {number(float(values.min()))}, and amounts below 0 have no logarithm",
+                            f"column {shown(name)!r}", "scale the target another way, such as z-score")
+        above = values[values > 0]
+        if not above.size:
+            raise DataError("no amount is above 0, so there is no logarithm", f"column {shown(name)!r}",
+                            "scale the target another way, such as z-score")
+        shift.append(0.0 if above.size == values.size else float(above.min()))
+        found.append(centre_and_scale(np.log(values + shift[-1]), "z-score"))
+        spread.append(float(values.std()) or 1.0)
+    return Target("regression", tuple(columns), (), tuple(c for c, _ in found), tuple(s or 1.0 for _, s in found),
+                  tuple(spread), tuple(shift))
 
 
 def found_classes(series: polars.Series) -> tuple[str, ...]:

@@ -21,6 +21,8 @@ DROPOUT_STEPS = 65536
 #: Moments smaller than this are set to zero: denormal numbers would make every later product many times slower.
 #: Where a second moment is, the first is too, however small epsilon: a gradient below 1e-18 counts as none.
 TINY = 1e-30
+#: Logarithms of amounts above this count as this: their squares still fit into a number.
+LARGEST_LOG = 300.0
 TINY_SQUARE = 1e-36
 
 _GAMMA = np.uint64(0x9E3779B97F4A7C15)
@@ -314,6 +316,34 @@ def amounts_loss(z, targets, losses, sums, gradient, bends, gains, active, rows)
             losses[k] += squared / count
 
 
+@njit(cache=True, error_model="numpy")
+def log_amounts_loss(z, targets, losses, sums, gradient, bends, gains, active, rows):
+    """As :func:`amounts_loss`, for T amounts that are trained on by their logarithm.
+
+    The differences left in `z` are those of the scaled logarithms; what is reported compares the amounts
+    themselves, ``exp(z * scale + centre) / spread``: a constant added to them cancels. `gains` (K, 3 T)
+    holds scale, centre and spread.
+    """
+    count = z.shape[2]
+    for k in range(active):
+        for t in range(count):
+            scale, centre = np.float64(gains[k, t]), np.float64(gains[k, count + t])
+            spread = np.float64(gains[k, 2 * count + t])
+            squared = 0.0
+            absolute = 0.0
+            for b in range(rows):
+                told = math.exp(min(np.float64(z[k, b, t]) * scale + centre, LARGEST_LOG))
+                true = math.exp(min(np.float64(targets[k, b, t]) * scale + centre, LARGEST_LOG))
+                away = (told - true) / spread
+                squared += away * away
+                absolute += abs(away)
+                if gradient:
+                    z[k, b, t] -= targets[k, b, t]
+            sums[k, t] += squared
+            sums[k, count + t] += absolute
+            losses[k] += squared / count
+
+
 # -- losses that amounts are trained on: each turns the differences `d` (K, B, T) of the slots named into the gradient
 # -- of its mean over targets and rows; `bends` (K, 3) holds the width of a Huber loss last, in spreads of the target
 
@@ -430,7 +460,7 @@ def curve(number, x):
     if number == LEAKY_RELU:
         return x if x > 0 else LEAK * x
     if number == ELU:
-        return x if x > 0 else math.expm1(x)
+        return x if x > 0 else math.exp(x)
     if number == GELU:
         return 0.5 * x * (1.0 + math.erf(x * _ROOT_HALF))
     small = math.exp(-abs(x))

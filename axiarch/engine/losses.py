@@ -42,6 +42,8 @@ class Loss:
     slopes : mapping of str to callable
         Where recipes choose what is trained on: for each choice, what turns the kernel's differences into gradients,
         as :func:`kernels.squared_slopes`.
+    curve : int
+        Numbers for each amount that turn outputs into what is reported; 0 where that is a factor alone.
     """
 
     kernel: Callable[..., None]
@@ -51,6 +53,11 @@ class Loss:
     metrics: Callable[[Floats, Sequence[float], Floats], tuple[float, ...]]
     told: Callable[[NDArray[Any]], NDArray[Any]]
     slopes: Mapping[str, Callable[..., None]] = field(default_factory=dict)
+    curve: int = 0
+
+    def known(self, classes: int) -> int:
+        """Return the numbers that the kernel is given for each run beside `bends`: one a class, or the curve's."""
+        return max(self.curve * classes, 1) if self.amounts else max(classes, 2)
 
 
 def unit_of(units: Sequence[float]) -> float:
@@ -105,13 +112,22 @@ LOSSES: dict[str, Loss] = {
     "binary": Loss(kernels.binary_loss, False, lambda outputs: 3, _as_it_is, _accuracies, _both_shares),
     "squared": Loss(kernels.amounts_loss, True, lambda outputs: 2 * outputs, _root, _errors, _amounts,
                     {name: getattr(kernels, f"{name}_slopes") for name in TRAINED_ON}),
+    "logarithmic": Loss(kernels.log_amounts_loss, True, lambda outputs: 2 * outputs, _root, _errors, _amounts,
+                        {name: getattr(kernels, f"{name}_slopes") for name in TRAINED_ON}, 3),
 }
 
 
-def known_of(loss: Loss, targets: NDArray[Any], outputs: int) -> Floats:
-    """Return what metrics need to know of the targets (N,) or (N, T): shares of classes, or the variance."""
+def known_of(loss: Loss, targets: NDArray[Any], outputs: int, curve: tuple[float, ...] = ()) -> Floats:
+    """Return what metrics need to know of the targets (N,) or (N, T): shares of classes, or the variance.
+
+    `curve` (3 T,) are scale, centre and spread of amounts that are trained on by their logarithm.
+    """
     if loss.amounts:
-        return np.array([float(targets.astype(np.float64).var())])
+        amounts = targets.astype(np.float64)
+        if curve:
+            scale, centre, spread = np.array(curve).reshape(3, -1)
+            amounts = np.exp(np.minimum(amounts * scale + centre, kernels.LARGEST_LOG)) / spread
+        return np.array([float(amounts.var())])
     return np.bincount(targets, minlength=max(outputs, 2)) / len(targets)
 
 

@@ -41,14 +41,16 @@ class Regularisation:
         self._kept = np.ones((slots, steps))
         self.start_epoch(slots)
 
-    def set(self, slot: int, recipe: Recipe, balance: NDArray[np.float64] | None = None) -> None:
+    def set(self, slot: int, recipe: Recipe, balance: NDArray[np.float64] | None = None,
+            curve: NDArray[np.float64] | None = None) -> None:
         """Give a slot what its recipe says.
 
-        `balance` is what rows of each class (C,) count where all classes are to weigh alike; None for amounts.
+        `balance` is what rows of each class (C,) count where all classes are to weigh alike; None for amounts, of
+        which `curve` (3 T,) says how their logarithms are turned back, where they are trained on by those.
         """
         self.bends[slot] = (recipe.real("label_smoothing"), 1.0, recipe.real("huber_width"))
         balanced = recipe.word("class_weights") == "balanced" and balance is not None
-        self.gains[slot] = balance if balanced else 1.0
+        self.gains[slot] = curve if curve is not None else balance if balanced else 1.0
         for name, values in self._limits.items():
             values[slot] = recipe.real(name)
         self._shifts[slot], self._flips[slot] = recipe.whole("shift"), recipe.word("flip") == "yes"

@@ -36,6 +36,8 @@ class TrainingData:
         What one of each amount (T,) is worth in its own unit; none for classes.
     floor : float
         The loss of a predictor that ignores the inputs, as it is reported.
+    curve : tuple of float
+        Scale, centre and spread (3 T,) of amounts that are trained on by their logarithm; else none.
     """
 
     train_inputs: NDArray[np.float32]
@@ -44,6 +46,7 @@ class TrainingData:
     validation_targets: Targets
     units: tuple[float, ...] = ()
     floor: float = math.inf
+    curve: tuple[float, ...] = ()
 
     @property
     def rows(self) -> int:
@@ -87,6 +90,8 @@ class Source:
         What rows of each class count where all classes are to weigh alike; None for amounts.
     known : array
         What metrics need to know of the validation targets.
+    curve : (3 T,) array or None
+        What turns outputs into what is reported; None where a factor does.
     units, floor
         As in :class:`TrainingData`.
     """
@@ -97,7 +102,8 @@ class Source:
         sample = np.linspace(0, data.rows - 1, min(data.rows, len(self.validation))).astype(np.int64)
         self.still = Part.of(self.train.inputs[sample], self.train.targets[sample], loss, dtype)
         self.gains = None if loss.amounts else class_gains(self.train.targets, outputs)
-        self.known = known_of(loss, self.validation.targets, outputs)
+        self.curve = np.array(data.curve or np.ones(3 * outputs)) if loss.curve else None
+        self.known = known_of(loss, self.validation.targets, outputs, data.curve)
         self.units, self.floor = data.units, data.floor
 
     @property

@@ -161,8 +161,7 @@ class Stack:
         self._etargets = targets_buffer(self._loss, k, EVALUATED, shape.outputs, dtype)
         self._einputs: Array | None = None
         self._coefficients = np.zeros((self.steps, k, COEFFICIENTS), dtype)
-        self._bent = Regularisation(shape, k, dtype, 1 if self._loss.amounts else max(shape.outputs, 2),
-                                    self.steps)
+        self._bent = Regularisation(shape, k, dtype, self._loss.known(shape.outputs), self.steps)
         self._gathered: Array | None = None
         self._over = np.ones(k, np.int64)
         self._moved = np.ones(k, np.bool_)
@@ -198,7 +197,7 @@ class Stack:
         self._over[k] = run.recipe.whole("accumulation")
         for layer, drop in enumerate(self._drops):
             self._dropout.set_rate(k, layer, run.recipe.real("dropout") if drop is None else drop)
-        self._bent.set(k, run.recipe, source.gains)
+        self._bent.set(k, run.recipe, source.gains, source.curve)
         if state is not None:
             self.parameters[k] = state.parameters
             self._best[k] = state.best_parameters

@@ -222,7 +222,7 @@ class _Parser:
     def _stepped(self, low: int | float, high: int | float, high_at: int) -> Ladder:
         at = self._here()
         token = self._next("a step")
-        if token.kind != "number" or float(token.text) <= 0:
+        if token.kind != "number" or not 0 < float(token.text) < float("inf"):
             raise self._error(at, f"{token.text!r} is not a step", "give a number above 0")
         step: int | float = float(token.text)
         if self.field.kind == "whole":

@@ -24,6 +24,7 @@
 
 from __future__ import annotations
 
+import math
 import re
 import tomllib
 from collections.abc import Mapping
@@ -179,12 +180,20 @@ def _check_shape(table: dict[str, Any], lines: _Lines) -> Any:
     if isinstance(version, int) and version > FORMAT:
         raise SearchFileError(f"the file has format {version}; this program reads up to {FORMAT}",
                               lines.of("format"), "use the version of the program that wrote it, or a later one")
+    for name, value in _pairs(table.get("method")):
+        if isinstance(value, float) and not math.isfinite(value):
+            raise SearchFileError(f"{value} is not a finite number", lines.of(name, "method"),
+                                  "give a number")
     try:
         return SearchShape.model_validate(table)
     except pydantic.ValidationError as error:
         first = error.errors(include_url=False)[0]
         path = [str(p) for p in first["loc"]]
         raise SearchFileError(*_said(first, path, lines)) from None
+
+
+def _pairs(table: object) -> list[tuple[str, object]]:
+    return list(table.items()) if isinstance(table, dict) else []
 
 
 def _said(problem: Any, path: list[str], lines: _Lines) -> tuple[str, str, str]:

@@ -37,8 +37,7 @@ def judge(dataset: Dataset, run: RunSpec, checkpoint: Path) -> dict[str, Any]:
     if dataset.classes:
         return {**found, **_of_classes(told, true.astype(np.int64))}
     target = dataset.folds[fold].encoding.target
-    scale, centre = np.array(target.scale), np.array(target.centre)
-    return {**found, **_of_amounts(told * scale + centre, true.astype(np.float64) * scale + centre)}
+    return {**found, **_of_amounts(np.asarray(target.decode(told)), np.asarray(target.decode(true)))}
 
 
 def _of_classes(shares: np.ndarray, labels: np.ndarray) -> dict[str, Any]:

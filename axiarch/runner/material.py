@@ -26,7 +26,8 @@ def training_data(dataset: Dataset, fold: int = 0) -> TrainingData:
     for name, part in (("train", train), ("validation", validation)):
         check_part(part, dataset, name, fold)
     return TrainingData(train.inputs, train.targets, validation.inputs, validation.targets,
-                        dataset.folds[fold].encoding.target.units, dataset.folds[fold].floor.loss)
+                        dataset.folds[fold].encoding.target.units, dataset.folds[fold].floor.loss,
+                        dataset.folds[fold].encoding.target.curve)
 
 
 def shape_of(recipe: Recipe, dataset: Dataset, fold: int = 0) -> StackShape:

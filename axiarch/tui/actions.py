@@ -57,6 +57,8 @@ ACTIONS: tuple[Action, ...] = (
     Action("go_strips", "5", "strips", "See how one recipe trained: curves and gap", (), False),
     Action("next_step", "n", "next", "Go to the next view",
            ("data", "sheet", "field", "ladder")),
+    Action("pane", "space", "findings", "In a small window, show the columns, the findings and the target in turn",
+           ("data",)),
     Action("open_file", "o", "open a file", "Open a table or pictures of your own as data", ("data",)),
     Action("other_data", "comma", "other data", "Turn to the next data set of this workspace", ("data",)),
     Action("examples", "e", "examples", "Look at examples, a page at a time, beside what is predicted", ("data",)),
@@ -90,7 +92,7 @@ ACTIONS: tuple[Action, ...] = (
            "leading zeros or not", ("data",), False),
     Action("marks", "w", "missing marks", "Say which texts or numbers mean a missing value in the column under the "
            "cursor", ("data",), False),
-    Action("dates", "t", "date order", "Read dates of the column under the cursor day first, month first, or as "
+    Action("dates", "D", "date order", "Read dates of the column under the cursor day first, month first, or as "
            "detected", ("data",), False),
     Action("merge_case", "u", "merge case", "Treat texts of the column under the cursor that differ only in case as "
            "equal, or not", ("data",), False),

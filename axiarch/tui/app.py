@@ -310,6 +310,10 @@ class AxiarchApp(TrainingApp):
         """Split by the order of the column under the cursor, or not."""
         self._turn_decision("order")
 
+    def do_pane(self) -> None:
+        """Show another part of the data view where there is little room."""
+        self.query_one(DataView).turn_pane()
+
     def do_dates(self) -> None:
         """Read dates in another order."""
         self._turn_decision("dates")

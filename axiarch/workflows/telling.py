@@ -54,6 +54,7 @@ def told(snapshot: Snapshot, run: int) -> tuple[int, tuple[Said, ...]]:
             found.append(Said(row + 1, data.classes[int(targets[row])], shares))
         else:
             target = data.folds[record.fold].encoding.target
-            truth, said = (float(v) * target.scale[0] + target.centre[0] for v in (targets[row][0], outputs[0]))
+            pair = np.array([targets[row], outputs], np.float64)
+            truth, said = (float(v[0]) for v in np.asarray(target.decode(pair)))
             found.append(Said(row + 1, truth, amount=said))
     return example.epoch, tuple(found)

@@ -14,8 +14,12 @@ from axiarch.data.floor import floor_of
 from axiarch.data.plan import DataPlan
 from axiarch.data.table import Table
 from axiarch.data.target import Target, is_amount, learn_target, settle_task
+from axiarch.engine.run import RunSpec
+from axiarch.engine.stack import Stack
+from axiarch.engine.streams import Streams
 from axiarch.errors import DataError
-from tests.support import FolderCase
+from axiarch.runner.material import shape_of, training_data
+from tests.support import FolderCase, recipe
 
 
 def series(values: list[object], name: str = "y") -> dict[str, polars.Series]:
@@ -135,6 +139,46 @@ class Building(FolderCase):
         table = Table.of(self.frame.with_columns(c=polars.Series([None] * 20 + self.frame["c"].to_list()[20:])))
         data = build_dataset(table, self.folder / "d", "d", plan=DataPlan(("c",)))
         self.assertEqual((sum(data.rows.values()), data.rows["without target"]), (200, 20))
+
+    def test_a_skewed_amount_is_pointed_out_and_its_remedy_works(self) -> None:
+        rng = np.random.default_rng(4)
+        x = rng.normal(size=600)
+        frame = polars.DataFrame({"x": x, "z": rng.normal(size=600), "y": np.exp(2 * x + 0.1 * rng.normal(size=600))})
+        plain = build_dataset(Table.of(frame), self.folder / "p", "p", plan=DataPlan(("y",)))
+        (finding,) = [f for f in plain.findings if f.kind == "skewed target"]
+        self.assertIn("--target-scaling logarithm", finding.remedy)
+        made = build_dataset(Table.of(frame), self.folder / "l", "l",
+                             plan=DataPlan(("y",), target_scaling="logarithm"))
+        self.assertNotIn("skewed target", [f.kind for f in made.findings])
+        self.assertEqual((made.target.loss, made.target.unit), ("logarithmic", "y"))
+        true = np.asarray(made.target.decode(made.part("validation").targets))
+        self.assertAlmostEqual(made.floor.loss, float(np.sqrt(((true - np.asarray(made.target.decode(
+            made.part("train").targets)).mean()) ** 2).mean())), delta=1e-3 * made.floor.loss)
+        assert made.linear is not None and plain.linear is not None
+        self.assertLess(made.linear.loss, 0.5 * plain.linear.loss, "a straight line fits the logarithm")
+        with self.assertRaises(DataError) as caught:
+            build_dataset(Table.of(frame.with_columns(y=polars.col("y") - 50)), self.folder / "n", "n",
+                          plan=DataPlan(("y",), target_scaling="logarithm"))
+        self.assertIn("no logarithm", caught.exception.what)
+
+    def test_losses_of_logarithms_are_reported_in_the_target_s_own_unit(self) -> None:
+        rng = np.random.default_rng(1)
+        x = rng.normal(size=(300, 2))
+        frame = polars.DataFrame({"a": x[:, 0], "b": x[:, 1], "y": np.exp(1 + x[:, 0])})
+        made = build_dataset(Table.of(frame), self.folder / "d", "d",
+                             plan=DataPlan(("y",), target_scaling="logarithm"))
+        spec = recipe(epochs=30, learning_rate=0.02)
+        stack = Stack(shape_of(spec, made), 1, training_data(made))
+        stack.add(RunSpec(0, spec, Streams(0)))
+        for _ in range(30):
+            (progress,) = stack.train_epoch()
+        part = made.part("validation")
+        told = np.asarray(made.target.decode(stack.predict(0, part.inputs)))
+        true = np.asarray(made.target.decode(part.targets))
+        rmse = float(np.sqrt(((told - true) ** 2).mean()))
+        self.assertAlmostEqual(progress.numbers.validation_loss, rmse, delta=1e-4 * rmse)
+        self.assertAlmostEqual(progress.numbers.metrics[0], float(np.abs(told - true).mean()), delta=1e-4 * rmse)
+        self.assertLess(rmse, 0.2 * made.floor.loss)
 
     def test_classes_with_a_single_row_are_named(self) -> None:
         table = Table.of(self.frame.with_columns(b=polars.Series(["once", *self.frame["b"].to_list()[1:]])))

@@ -30,7 +30,7 @@ class LossLaws:
     assertFalse = unittest.TestCase.assertFalse
     assertLess = unittest.TestCase.assertLess
 
-    name = ""
+    name = trained = ""
     outputs = 2
 
     def targets(self, rng: np.random.Generator, runs: int, rows: int) -> np.ndarray:
@@ -46,7 +46,7 @@ class LossLaws:
         bends, gains = plain(runs, outputs, z.dtype)
         LOSSES[self.name].kernel(z, targets, losses, sums, gradient, bends, gains, runs, rows)
         if gradient and LOSSES[self.name].slopes:
-            LOSSES[self.name].slopes[self.name](z, bends, np.arange(runs), rows)
+            LOSSES[self.name].slopes[self.trained or self.name](z, bends, np.arange(runs), rows)
         return losses / rows, sums / rows
 
     def test_the_gradient_is_that_of_the_mean_loss(self) -> None:
@@ -174,6 +174,27 @@ class Squared(LossLaws, unittest.TestCase):
             paths.append((epochs, progress.end.reason, progress.end.best_epoch))
         np.testing.assert_allclose(paths[0][0], paths[1][0], rtol=1e-9)
         self.assertEqual(paths[0][1:], paths[1][1:])
+
+
+class Logarithmic(LossLaws, unittest.TestCase):
+    name, outputs, trained = "logarithmic", 2, "squared"
+
+    def test_the_gradient_is_that_of_the_mean_loss(self) -> None:
+        """It is that of the squared differences of the logarithms; what is reported compares the amounts."""
+        rng = np.random.default_rng(0)
+        z, targets = rng.normal(size=(1, 5, 2)), self.targets(rng, 1, 5)
+        slope = z.copy()
+        self.measure(slope, targets, gradient=True)
+        np.testing.assert_allclose(slope, 2 * (z - targets) / 10, atol=1e-12)
+
+    def test_what_is_reported_compares_the_amounts_in_their_own_unit(self) -> None:
+        scale, centre, spread = 0.5, 1.0, 4.0
+        z, targets = np.array([[[0.3], [-1.0]]]), np.array([[[0.1], [0.4]]])
+        losses, sums = np.zeros(1), np.zeros((1, 2))
+        LOSSES[self.name].kernel(z, targets, losses, sums, False, plain(1, 1)[0], np.array([[scale, centre, spread]]),
+                                 1, 2)
+        away = np.exp(z * scale + centre) - np.exp(targets * scale + centre)
+        self.assertAlmostEqual(LOSSES[self.name].reported(losses[0] / 2, (spread,)), float(np.sqrt((away**2).mean())))
 
 
 class Known(unittest.TestCase):

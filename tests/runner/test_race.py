@@ -13,7 +13,7 @@ from axiarch.data.plan import DataPlan
 from axiarch.data.reading import read_table
 from axiarch.engine.run import RunSpec
 from axiarch.engine.streams import Streams
-from axiarch.errors import RecipeError, TrainingError
+from axiarch.errors import InputError, RecipeError, TrainingError
 from axiarch.journal.inbox import Request, send
 from axiarch.journal.read import JournalReader
 from axiarch.recipes.searchfile import MethodChoice, SearchFile, Start
@@ -163,7 +163,7 @@ class ByHand(RunnerCase):
         self.assertEqual((entry.curve(3), entry.over_by(3)), ((), True))
 
     def test_a_continuation_that_cannot_start_leaves_no_trace(self) -> None:
-        with self.assertRaises(TrainingError):
+        with self.assertRaises(InputError):
             self.make(replace(once(9), start=Start(7, 7)), InlineExecutor(), 3)
         reader = JournalReader(self.workspace.journal)
         self.addCleanup(reader.close)

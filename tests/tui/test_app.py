@@ -6,8 +6,10 @@ import asyncio
 import atexit
 import contextlib
 import functools
+import json
 import os
 import shutil
+import sqlite3
 import tempfile
 import threading
 import time
@@ -20,8 +22,9 @@ from unittest import mock
 from textual.pilot import Pilot
 
 from axiarch import workflows
+from axiarch.data.dataset import description
 from axiarch.data.demo_hum import hum
-from axiarch.errors import DataError, WorkspaceLocked
+from axiarch.errors import DataError, WorkspaceError, WorkspaceLocked
 from axiarch.journal.records import EventRecord
 from axiarch.journal.workspace import Workspace
 from axiarch.recipes.searchfile import MethodChoice
@@ -93,6 +96,128 @@ class AppCase(FolderCase, unittest.IsolatedAsyncioTestCase):
         """Return a workspace with a search that is done: a copy of one that all tests of this process share."""
         shutil.copytree(_searched(), self.folder / "w")
         return Workspace.open(self.folder / "w")
+
+
+class Hostile(AppCase):
+    """A workspace that a stranger sent: what it says is shown, never obeyed."""
+
+    async def test_no_escape_of_a_journal_or_data_set_reaches_the_terminal(self) -> None:
+        workspace = self.searched()
+        evil = "\x1b]0;owned\x07\x1b[31m\u202e"
+        with contextlib.closing(sqlite3.connect(workspace.journal)) as db, db:
+            for table, column in (("search", "name"), ("search", "why"), ("event", "text"), ("event", "kind"),
+                                  ("run", "text")):
+                db.execute(f"UPDATE {table} SET {column} = ?", (evil,))
+        place = workspace.data("ring") / "data.json"
+        known = json.loads(place.read_text())
+        del known["checksum"]
+        known |= {"how": evil, "name": evil, "source": evil,
+                  "findings": [dict.fromkeys(("kind", "column", "evidence", "remedy"), evil)]}
+        for column in known["columns"]:
+            column["reason"] = evil
+        for fold in known["folds"]:
+            fold["encoding"]["target"]["classes"] = [evil, evil + "b"]
+        place.write_text(description(known))
+        async with self.running(workspace) as (app, pilot):
+            for keys in ("1", "2", "3", "4", "5", "?", "escape", "1", "e", "escape", "ctrl+o", "escape", "4", "enter"):
+                await pilot.press(keys)
+                await pilot.pause(0.1)
+                for line in app.screen._compositor.render_strips():
+                    for segment in line:
+                        self.assertTrue(segment.text.isprintable(), repr(segment.text))
+
+    async def test_a_workspace_with_links_is_refused_before_anything_is_drawn(self) -> None:
+        workspace = self.searched()
+        (workspace.folder / "exports" / "x.csv").symlink_to("/etc/hostname")
+        with self.assertRaises(WorkspaceError):
+            Workspace.open(workspace.folder)
+
+    async def test_a_damaged_journal_is_said_and_the_program_stays(self) -> None:
+        workspace = self.searched()
+        with contextlib.closing(sqlite3.connect(workspace.journal)) as db:
+            db.execute("PRAGMA journal_mode = DELETE")
+        raw = bytearray(workspace.journal.read_bytes())
+        raw[4096 : 4096 * 12] = bytes(4096 * 11)
+        workspace.journal.write_bytes(raw)
+        app = AxiarchApp(workspace)
+        async with app.run_test(size=(140, 42)) as pilot:
+            await self.shows(app, pilot, "the journal is damaged")
+            await self.shows(app, pilot, "axiarch rescue")
+
+
+class AtTheKeyboard(AppCase):
+    async def test_what_is_in_front_is_named_on_every_view_and_is_what_keys_act_on(self) -> None:
+        workspace = self.searched()
+        table = write_csv(self.folder / "t.csv", ["x", "y", "side", "place"], ring_rows(90))
+        workflows.add_table(workspace, table, name="other ring")
+        async with self.running(workspace) as (app, pilot):
+            head = lambda: screen(app).splitlines()[0]  # noqa: E731
+            leader = app._state.open_recipe
+            self.assertRegex(head(), f"ring .*search 1 done .*#{leader}")
+            await pilot.press("1", "comma")
+            await self.until(pilot, lambda: "other ring" in head())
+            self.assertIn("search 1 done", head())
+            self.assertIn("on ring", head())
+            await pilot.press("4", "down")
+            await self.until(pilot, lambda: f"#{app.chosen()}" in head() and app.chosen() != leader)
+            self.assertNotIn("other ring", head())
+            second = app.chosen()
+            await pilot.press("m")
+            await self.shows(app, pilot, f"Marked recipe {second} as A")
+            await self.shows(app, pilot, f"#{second} A")
+            await pilot.press("5")
+            await self.shows(app, pilot, f"Recipe {second} (marked A")
+            await pilot.press("m")
+            await self.shows(app, pilot, f"Unmarked recipe {second}; 0 still marked")
+
+    async def test_typing_replaces_a_value_and_arrows_step(self) -> None:
+        workspace = ring_workspace(self.folder / "w")
+        workflows.save_draft(workspace, ring_search())
+        async with self.running(workspace) as (app, pilot):
+            await pilot.press("2", "down", "enter")
+            await self.shows(app, pilot, "depth, now 2")
+            await pilot.press("1", "enter")
+            await self.until(pilot, lambda: app._state.draft.space.base["depth"] == 1)
+            await pilot.press("enter", "up", "up", "down", "enter")
+            await self.until(pilot, lambda: app._state.draft.space.base["depth"] == 2)
+            await pilot.press("enter", "right", "1", "enter")
+            await self.until(pilot, lambda: app._state.draft.space.base["depth"] == 21)
+
+    async def test_an_export_asks_before_it_replaces(self) -> None:
+        workspace = self.searched()
+        async with self.running(workspace) as (app, pilot):
+            await pilot.press("4", "e")
+            await self.shows(app, pilot, "Written")
+            path = workspace.exports / "search-1-ranking.csv"
+            path.write_text("mine")
+            await pilot.press("e")
+            await self.shows(app, pilot, "Replace search-1-ranking.csv")
+            await pilot.press("n")
+            await pilot.pause(0.2)
+            self.assertEqual(path.read_text(), "mine")
+            await pilot.press("e")
+            await self.shows(app, pilot, "Replace search-1-ranking.csv")
+            await pilot.press("y")
+            await self.until(pilot, lambda: path.read_text() != "mine")
+
+    async def test_marks_dates_case_and_equal_rows_are_decided_by_keys(self) -> None:
+        rows = [[f"{i % 31}" if i % 9 else "-999", f"0{i % 9 + 1}/0{i % 8 + 1}/2020", "Yes" if i % 2 else ["no", "NO"][
+            i % 4 // 2], "uvw"[i % 3]] for i in range(120)]
+        workspace = Workspace.create(self.folder / "w")
+        workflows.add_table(workspace, write_csv(self.folder / "t.csv", ["a", "day", "word", "y"], rows))
+        async with self.running(workspace) as (app, pilot):
+            await self.shows(app, pilot, "120 rows")
+            app.front().focus_main()
+            plan = lambda: app._state.dataset.plan  # noqa: E731
+            await pilot.press("w")
+            await self.shows(app, pilot, "mean a missing value in a?")
+            await pilot.press(*["backspace"] * 5, *"-999", "enter")
+            await self.until(pilot, lambda: plan().treatment("a").missing == ("-999",))
+            self.assertGreater(app._state.dataset.columns[0].missing, 5)
+            await pilot.press("down", "D", "down", "u", "j")  # typed at once: each waits for the one before
+            await self.until(pilot, lambda: plan().split.equal_rows)
+            self.assertEqual(plan().treatment("day").dates, "day first")
+            self.assertTrue(plan().treatment("word").merge_case)
 
 
 class Empty(AppCase):

@@ -13,7 +13,7 @@ from textual.containers import Horizontal
 from axiarch.data.checks import wrong_columns
 from axiarch.data.columns import Column
 from axiarch.data.dataset import Dataset
-from axiarch.data.plan import DATE_ORDERS, GAPS, SCALINGS, DataPlan
+from axiarch.data.plan import DATE_ORDERS, GAPS, SCALINGS, TARGET_SCALINGS, DataPlan
 from axiarch.plain import count, loss, number, share, shown
 from axiarch.tui.plots.bars import histogram, named_bars, spark
 from axiarch.tui.plots.picture import picture
@@ -28,6 +28,8 @@ QUICK = 200
 FOLDS = (0, 5, 10)
 #: How often pictures are shrunk.
 SHRUNK = (1, 2, 4)
+#: Lines below which columns, findings and target take turns.
+SHORT = 26
 #: Cells of the drawn distribution in the table.
 _SPARK = 16
 
@@ -128,7 +130,7 @@ class Answers(TallDrawing):
         if d is None:
             return []
         rows = _class_bars(d, width) if d.classes else _amount_bars(d, width)
-        how = wrap(f"read as {d.how}; r reads it otherwise" if " between cells" in d.how else f"read as {d.how}",
+        how = wrap(f"read as {d.how}; press r to change that" if " between cells" in d.how else f"read as {d.how}",
                    width - 4, "faint") if d.how else []
         return [rows[0], *([("   ", "ink"), *row] for row in [*rows[1:], *how])]
 
@@ -188,7 +190,11 @@ def _held(c: Column) -> str:
 
 
 def _encoded(d: Dataset, c: Column) -> str:
-    """Say how a column becomes inputs."""
+    """Say how a column becomes inputs, or how amounts to be predicted are scaled."""
+    if c.role == "target" and not d.classes:
+        how = "its logarithm is predicted, and losses are in its own unit" if d.target.spread else (
+            f"scaled by {d.plan.target_scaling}; losses are in its own unit")
+        return f"{how}; z changes that"
     return next((code.words for code in d.encoding.codes if code.name == c.name), "")
 
 
@@ -225,10 +231,16 @@ class DataView(View):
     DataView Columns { height: 1fr; scrollbar-size-vertical: 1; }
     DataView Detail { width: 1fr; margin: 0 1 0 2; }
     DataView.narrow Detail { display: none; }
+    DataView.short Findings, DataView.short Answers { display: none; }
+    DataView.short.findings Columns, DataView.short.findings Header,
+    DataView.short.answers Columns, DataView.short.answers Header { display: none; }
+    DataView.short.findings Findings, DataView.short.answers Answers { display: block; max-height: 100%; }
     DataView #empty { height: 1fr; display: none; }
     DataView.empty Horizontal { display: none; }
     DataView.empty #empty { display: block; }
     """
+
+    _pane = 0
 
     def compose(self) -> ComposeResult:
         """Lay out the table and the detail beside it."""
@@ -264,7 +276,17 @@ class DataView(View):
     def on_resize(self) -> None:
         """Hide the detail where there is no room for it; keep the head above its columns."""
         self.set_class(self.size.width < 110, "narrow")
+        self.set_class(self.size.height < SHORT, "short")
         self.call_after_refresh(self._align)
+
+    def turn_pane(self) -> None:
+        """Where there is little room, show the findings or the target in the place of the columns, in turn."""
+        self._pane = (self._pane + 1) % 3
+        for i, name in enumerate(("findings", "answers"), 1):
+            self.set_class(self._pane == i, name)
+        for drawing in (self.query_one(Findings), self.query_one(Answers)):
+            drawing.redraw()
+        self.call_after_refresh(self.focus_main)
 
     def _align(self) -> None:
         """Leave as much room beside the head as the scroll bar takes beside the table."""
@@ -327,6 +349,8 @@ def turned(d: Dataset, column: Column, what: str) -> DataPlan | None:
                                            equal_rows=False))
     if what in ("dates", "merge case"):
         return _read_otherwise(plan, column, what)
+    if what == "scaling" and column.role == "target" and d.target.task == "regression":
+        return replace(plan, target_scaling=_next(TARGET_SCALINGS, plan.target_scaling))
     if column.role == "target":
         return None
     if what == "as text":

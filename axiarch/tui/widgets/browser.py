@@ -72,7 +72,7 @@ class Browser(ModalScreen[str]):
                 yield OptionList(*(Option(Content(shown(path)), id=str(i)) for i, path in enumerate(self._recent)))
             yield Static(Content(shown(self._start)), classes="faint")
             yield Tables(self._start)
-            yield Static(Content("enter opens    tab goes on    esc leaves everything as it is"), classes="faint")
+            yield Static(Content("Enter opens    Tab moves on    Esc cancels"), classes="faint")
 
     def on_input_submitted(self, event: Input.Submitted) -> None:
         """Answer with the path typed."""

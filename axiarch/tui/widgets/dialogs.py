@@ -64,7 +64,7 @@ class Asked(_Dialog):
             yield Static(harmless(self._question))
             yield Static(harmless(self._consequence + "\n"), classes="faint")
             yield Input(self._value, placeholder=self._hint, max_length=300)
-            yield Static(Content("\nenter goes on    esc leaves everything as it is"), classes="faint")
+            yield Static(Content("\nEnter accepts    Esc cancels"), classes="faint")
 
     def on_input_submitted(self, event: Input.Submitted) -> None:
         """Answer with the line."""

@@ -10,6 +10,8 @@ from axiarch.tui.plots.runs import Row, Rows, cut, fit, fit_name, row_width, wra
 from axiarch.tui.state import State
 from axiarch.tui.widgets.drawing import Drawing
 
+#: Lines of a window in which parts of the data view take turns.
+SMALL = 33
 #: How a search's state is marked: never by colour alone.
 MARKS = {"preparing": ("◌", "glow"), "running": ("▶", "glow"), "paused": ("‖", "lead"), "stopped": ("■", "faint"),
          "done": ("✓", "second"), "failed": ("✕", "warn"), "interrupted": ("✕", "warn")}
@@ -121,6 +123,8 @@ class Keys(Drawing):
         if action.name == "pause":
             return {"running": "pause", "preparing": "pause", "paused": "resume", "stopped": "resume",
                     "interrupted": "resume", "failed": "resume"}.get(self.search, "")
+        if action.name == "pane":
+            return action.label if self.app.size.height < SMALL else ""
         if action.name == "stop":
             return "stop" if self.search in ("running", "preparing", "paused") else ""
         return action.label if action.line else ""
