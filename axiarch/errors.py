@@ -17,6 +17,8 @@
 
 from __future__ import annotations
 
+import errno
+
 
 class AxiarchError(Exception):
     """Something the user is told in three parts.
@@ -113,6 +115,13 @@ class WorkspaceNewer(WorkspaceError):
 
 class WorkspaceMissing(WorkspaceError):
     """There is no workspace in this folder, or not the thing asked for in it."""
+
+
+def not_written(what: str, where: str, error: OSError, remedy: str) -> WorkspaceReadOnly:
+    """Return the error for a file that could not be written: with `remedy`, or on a full disk with the one for that."""
+    full = error.errno in (errno.ENOSPC, errno.EDQUOT)
+    return WorkspaceReadOnly(f"{what}: {error.strerror or error}", where,
+                             "free some disk space, then try again; nothing was changed" if full else remedy)
 
 
 class TrainingError(AxiarchError):

@@ -82,6 +82,20 @@ class ImportDirection(unittest.TestCase):
                     with self.subTest(path=str(path.relative_to(ROOT)), line=line, imports=module):
                         self.assertIn(room, OWNED[top])
 
+    def test_one_module_writes_to_the_terminal(self) -> None:
+        """Neither ``print`` nor ``echo`` nor a stream, except in the gate and in the runner's own log."""
+        for path, room in modules():
+            if room == "runner" or path.name == "saying.py":
+                continue
+            for node in ast.walk(ast.parse(path.read_text(encoding="utf-8"))):
+                if not isinstance(node, ast.Call):
+                    continue
+                name = ast.unparse(node.func)
+                with self.subTest(path=path.name, line=node.lineno):
+                    self.assertNotIn(name.rpartition(".")[2], {"echo", "secho", "writelines"})
+                    self.assertNotEqual(name, "print")
+                    self.assertFalse(name.startswith(("sys.stdout.write", "sys.stderr.write")))
+
     def test_plots_know_no_widgets(self) -> None:
         for path in (PACKAGE / "tui" / "plots").glob("*.py"):
             for module, line in imports(path):

@@ -40,7 +40,8 @@ def data() -> None:
               help="Column of numbers although leading zeros make it look like codes (repeatable).")
 @click.option("--missing", multiple=True, metavar="[COLUMN=]MARK",
               help="Text or number that means a missing value, in all columns or in one (repeatable). "
-                   "Replaces the usual marks and those found; 'COLUMN=' alone means none.")
+                   "Texts replace the usual marks and those found, numbers are added to them; "
+                   "'COLUMN=' alone means none.")
 @click.option("--dates", multiple=True, metavar="COLUMN=HOW",
               help="How a column of dates is written: day first, month first, year first, or a pattern "
                    "like %d.%m.%Y (repeatable).")

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import sys
 from pathlib import Path
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import click
 
@@ -22,6 +22,9 @@ from axiarch.cli.options import (
 from axiarch.cli.saying import print_json, say
 from axiarch.cli.searches import COMMANDS, run_search
 from axiarch.errors import InputError
+
+if TYPE_CHECKING:
+    from axiarch.journal.workspace import Workspace
 
 
 class Program(click.Group):
@@ -63,10 +66,16 @@ def _open_screen(folder: Path) -> int:
 
     if not (sys.stdin.isatty() and sys.stdout.isatty()):
         raise InputError("there is no terminal to draw on", "", "name a command; see axiarch --help")
-    workspace = workflows.open_workspace(folder, create=True)
+    return _screen(workflows.open_workspace(folder, create=True))
+
+
+def _screen(workspace: Workspace) -> int:
     from axiarch.tui.app import run_app
 
-    return run_app(workspace)
+    code, farewell = run_app(workspace)
+    if farewell:
+        say(farewell)
+    return code
 
 
 @main.command()
@@ -82,9 +91,7 @@ def demo(context: click.Context, folder: Path | None, lanes: int | None, as_json
 
     workspace = workflows.make_demo(folder or context.find_root().obj or Path("axiarch-demo"))
     if not no_screen and not as_json and sys.stdin.isatty() and sys.stdout.isatty():
-        from axiarch.tui.app import run_app
-
-        return run_app(workspace)
+        return _screen(workspace)
     data = workflows.data_set(workspace, "hive states")
     return run_search(workspace, workflows.demo_search(data), lanes, as_json)
 

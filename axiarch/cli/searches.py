@@ -80,7 +80,7 @@ def forecast(context: click.Context, file: Path, folder: Path | None, lanes: int
 @workspace_option
 @lanes_option
 @json_option
-@click.option("--background", is_flag=True, help="Return at once; the search goes on by itself.")
+@click.option("--background", is_flag=True, help="Return at once; the search runs in the background.")
 @click.pass_context
 @guarded
 def search(context: click.Context, file: Path, folder: Path | None, lanes: int | None, as_json: bool,
@@ -117,7 +117,7 @@ def follow(workspace: Workspace, number: int, as_json: bool, stops: bool = True)
         snapshot = workflows.wait(workspace, number, progress.show)
     except KeyboardInterrupt:
         if not stops:
-            progress.note(f"search {number} goes on in the background; see: axiarch status {number}")
+            progress.note(f"search {number} keeps running in the background; see: axiarch status {number}")
             return INTERRUPTED
         progress.note("stopping; what has ended is kept")
         workflows.steer_search(workspace, number, "stop")
@@ -231,13 +231,13 @@ def stop(context: click.Context, number: int, folder: Path | None) -> None:
 @number_argument
 @workspace_option
 @lanes_option
-@click.option("--background", is_flag=True, help="Return at once; the search goes on by itself.")
+@click.option("--background", is_flag=True, help="Return at once; the search runs in the background.")
 @json_option
 @click.pass_context
 @guarded
 def resume(context: click.Context, number: int, folder: Path | None, lanes: int | None, background: bool,
            as_json: bool) -> int:
-    """Let a search go on that was paused, stopped or interrupted."""
+    """Resume a search that was paused, stopped or interrupted."""
     from axiarch import workflows
 
     workspace = open_place(context, folder)
@@ -248,7 +248,7 @@ def resume(context: click.Context, number: int, folder: Path | None, lanes: int 
     else:
         workflows.resume_search(workspace, number, lanes or 0)
     if background:
-        say(f"search {number} goes on in the background")
+        say(f"search {number} resumed; it runs in the background")
         return 0
     return follow(workspace, number, as_json)
 
@@ -288,15 +288,14 @@ def more(context: click.Context, recipe: int, epochs: int, number: int, best: bo
          lanes: int | None, as_json: bool) -> int:
     """Train RECIPE for EPOCHS more, from where it stopped.
 
-    In a running search it is let go on there; where the search is over, a training of its own goes on from the
-    checkpoint.
+    In a running search it continues there. Where the search is over, a new search continues from its checkpoint.
     """
     from axiarch import workflows
 
     workspace, snapshot = _opened(context, folder, number, recipe)
     if not snapshot.over and not best:
         workflows.steer_search(workspace, snapshot.search.number, "more", recipe, epochs)
-        say(f"recipe {recipe} of search {snapshot.search.number} is given {epochs} epochs more")
+        say(f"recipe {recipe} of search {snapshot.search.number} trains for {epochs} more epochs")
         return 0
     run = workflows.first_run(snapshot, recipe).id
     started = workflows.continue_run(workspace, snapshot, run, epochs, "best" if best else "last", lanes=lanes or 1)
@@ -337,7 +336,7 @@ def add(context: click.Context, values: tuple[str, ...], number: int, folder: Pa
     workspace, snapshot = _opened(context, folder, number)
     recipe = snapshot.file.space.base.changed(fixed_values(values))
     workflows.steer_search(workspace, snapshot.search.number, "add", values=recipe)
-    say(f"search {snapshot.search.number} takes it in")
+    say(f"recipe added to search {snapshot.search.number}")
 
 
 @click.command()
@@ -373,7 +372,7 @@ def _opened(context: click.Context, folder: Path | None, number: int, recipe: in
     return workspace, snapshot
 
 
-_DONE = {"pause": "pauses", "resume": "goes on", "stop": "stops", "cut": "cuts recipe {recipe}",
+_DONE = {"pause": "pauses", "resume": "resumes", "stop": "stops", "cut": "cuts recipe {recipe}",
          "keep": "keeps recipe {recipe}", "budget": "tries {count} recipes in all", "workers": "uses {workers}"}
 
 

@@ -6,6 +6,7 @@ Only training and validation rows are looked at. Thresholds are named constants 
 from __future__ import annotations
 
 import math
+import shlex
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from typing import TYPE_CHECKING, Any
@@ -45,6 +46,8 @@ LONE = 3.0
 SKEWED = 2.0
 #: Rows that single columns are tried on, spread over all.
 TRIED = 40_000
+#: Characters that a remedy asks people to type, at the most.
+_TYPED = 60
 #: Quantile bins in which a number is tried as a predictor.
 _BINS = 24
 #: The commonest class so many times as common as the rarest is imbalanced: plain accuracy then says little.
@@ -155,7 +158,7 @@ def _leaks(looked: Looked) -> list[Finding]:
                 limit = LEAK_AMOUNT
             if 1 - alone < limit:
                 found.append(Finding("leak", code.name, words,
-                                     "if it is not known before the answer is, ignore it"))
+                                     _ignored(code.name)))
             elif together is not None and many and alone >= max(STRONG * together, STRONG_AT_ALL):
                 found.append(_strong(looked, code.name, column, answer, odd, alone / together))
     return found
@@ -172,7 +175,19 @@ def _strong(looked: Looked, name: str, column: polars.Series, answer: NDArray[An
         what = "whether it is missing alone" if by_gaps >= STRONG * whole else what
     reaches = f"reaches {share(part)} of" if part < 1 else "reaches more than"
     return Finding("strong column", name, f"{what} {reaches} what a linear model on all columns "
-                   "reaches", "if it is not known before the answer is, ignore it")
+                   "reaches", _ignored(name))
+
+
+def _ignored(name: str) -> str:
+    return f"if it is not known before the answer is, ignore it: key i{_option('ignore', name)}"
+
+
+def _option(flag: str, column: str, more: str = "") -> str:
+    """Return an option for a column as a shell takes it, or nothing where it could not be typed."""
+    given = f"{column}{more}"
+    if shown(given) != given or len(given) > _TYPED:
+        return ""
+    return f", or --{flag} {shlex.quote(given)}"
 
 
 def _together(looked: Looked) -> float | None:
@@ -319,9 +334,9 @@ def _case(looked: Looked) -> list[Finding]:
     if not alike:
         return []
     named = "; ".join(", ".join(repr(shown(n, 20)) for n in names) for names in alike[:4])
-    return [Finding("letter case", looked.encoding.target.columns[0],
-                    f"classes that differ only in case: {named}",
-                    "if they mean the same, merge them: key u, or --merge-case")]
+    target = looked.encoding.target.columns[0]
+    return [Finding("letter case", target, f"classes that differ only in case: {named}",
+                    "if they mean the same, merge them: key u" + _option("merge-case", target))]
 
 
 def _skewed(looked: Looked) -> list[Finding]:
@@ -359,8 +374,7 @@ def _lone_values(looked: Looked) -> list[Finding]:
                 found.append(Finding(
                     "lone value", code.name, f"{mark} in {count(rows, 'row')} lies far from all others, "
                     f"which go from {number(float(rest[0]))} to {number(float(rest[-1]))}",
-                    "if it means missing, say so: key w, or "
-                    f"--missing '{shown(code.name, 40)}={mark}'"))
+                    "if it means missing, say so: key w" + _option("missing", code.name, f"={mark}")))
     return found
 
 
@@ -375,7 +389,7 @@ def _dates(looked: Looked) -> list[Finding]:
                 return [Finding("time", name, f"rows are dated from {str(series.min())[:10]} to "
                                 f"{str(series.max())[:10]}, and a split by chance lets networks learn "
                                 "from what came later", "if they are to predict the future, put rows in "
-                                f"order: key l, or --order '{shown(name, 40)}'")]
+                                "order: key l" + _option("order", name))]
     return []
 
 

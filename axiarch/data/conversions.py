@@ -127,8 +127,7 @@ def _learn(series: polars.Series, plan: DataPlan, decimal: Literal[".", ","]) ->
     import polars
 
     name, own = series.name, plan.treatment(series.name)
-    said = own.missing if own.missing is not None else plan.missing
-    missing = tuple(dict.fromkeys(m.strip() for m in (MISSING if said is None else said)))
+    missing, find = _marks(own.missing, plan.missing)
     keep_text = name in plan.text
     if name == PART or isinstance(series.dtype, polars.Array) or series.dtype.is_temporal():
         return Conversion(name)
@@ -138,7 +137,21 @@ def _learn(series: polars.Series, plan: DataPlan, decimal: Literal[".", ","]) ->
     text = Conversion(name, "text", missing, merge_case=own.merge_case)
     if keep_text:
         return text
-    return _typed(series, text, said is None, plan, own, decimal) or text
+    return _typed(series, text, find, plan, own, decimal) or text
+
+
+def _marks(own: tuple[str, ...] | None, all_columns: tuple[str, ...] | None) -> tuple[tuple[str, ...], bool]:
+    """Return the marks of a column, and whether more may be found in it.
+
+    Texts replace the usual marks. Numbers alone are added to them: -999 says nothing of "n/a".
+    """
+    added: list[str] = []
+    for said in (own, all_columns):
+        stripped = [mark.strip() for mark in said or ()]
+        if said is not None and (not stripped or any(_float(mark) is None for mark in stripped)):
+            return tuple(dict.fromkeys((*stripped, *added))), False
+        added += stripped
+    return tuple(dict.fromkeys((*MISSING, *added))), True
 
 
 def _marks_words(marks: tuple[str, ...]) -> str:

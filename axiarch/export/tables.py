@@ -8,7 +8,7 @@ import os
 from collections.abc import Callable, Iterable, Mapping, Sequence
 from pathlib import Path
 
-from axiarch.errors import InputError, WorkspaceReadOnly
+from axiarch.errors import InputError, not_written
 from axiarch.files import draft_of, regular_file
 from axiarch.plain import cell, shown
 from axiarch.ranking.rank import Ranking
@@ -66,8 +66,8 @@ def write_whole(path: Path, write: Callable[[Path], None]) -> Path:
         with draft_of(path) as draft:
             write(draft)
     except OSError as error:
-        raise WorkspaceReadOnly(f"the file cannot be written: {error.strerror}", shown(path),
-                                "choose another place; nothing was changed") from None
+        raise not_written("the file cannot be written", shown(path), error,
+                          "choose another place; nothing was changed") from None
     return path
 
 

@@ -17,7 +17,7 @@ from dataclasses import asdict, dataclass, field
 from pathlib import Path
 from typing import Literal, get_args
 
-from axiarch.errors import InputError, WorkspaceReadOnly
+from axiarch.errors import InputError, not_written
 from axiarch.files import read_json, regular_file, write_whole
 from axiarch.plain import shown
 
@@ -61,8 +61,8 @@ def send(folder: Path, request: Request) -> None:
         asked = {**asdict(request), "values": dict(request.values)}
         write_whole(inbox / name, json.dumps(asked))
     except OSError as error:
-        raise WorkspaceReadOnly(f"the request cannot be written: {error.strerror}", shown(inbox),
-                                "change the folder's permissions; nothing was changed") from None
+        raise not_written("the request cannot be written", shown(inbox), error,
+                          "change the folder's permissions") from None
 
 
 def receive(folder: Path) -> tuple[list[Request], list[str]]:

@@ -6,7 +6,7 @@ import time
 import tomllib
 from pathlib import Path
 
-from axiarch.errors import InputError, WorkspaceReadOnly
+from axiarch.errors import InputError, not_written
 from axiarch.files import write_whole
 from axiarch.journal.records import Version
 from axiarch.journal.workspace import Workspace
@@ -60,8 +60,7 @@ def write_version(workspace: Workspace, recipe: Recipe, name: str, note: str = "
         folder.mkdir(exist_ok=True)
         write_whole(path, tomlkit.dumps(doc))
     except OSError as error:
-        raise WorkspaceReadOnly(f"the version cannot be kept: {error.strerror}", shown(path),
-                                "change the folder's permissions") from None
+        raise not_written("the version cannot be kept", shown(path), error, "change the folder's permissions") from None
     return version
 
 

@@ -29,6 +29,7 @@ from axiarch.errors import (
     WorkspaceMissing,
     WorkspaceNewer,
     WorkspaceReadOnly,
+    not_written,
 )
 from axiarch.files import held_folder, read_json, write_whole
 from axiarch.plain import duration, shown
@@ -119,8 +120,8 @@ class Workspace:
             for each in ("data", "searches", "exports"):
                 (folder / each).mkdir(exist_ok=True)
         except OSError as error:
-            raise WorkspaceReadOnly(f"a workspace cannot be made: {error.strerror}", shown(folder),
-                                    "choose a folder you may write") from None
+            raise not_written("a workspace cannot be made", shown(folder), error,
+                              "choose a folder that you may write to") from None
         return cls(folder)
 
     @classmethod
@@ -189,8 +190,8 @@ class Workspace:
             descriptor = os.open(self.folder / "lock", os.O_RDWR | os.O_CREAT | os.O_NOFOLLOW, 0o666)
             file = os.fdopen(descriptor, "r+", encoding="utf-8")
         except OSError as error:
-            raise WorkspaceReadOnly(f"the workspace cannot be locked: {error.strerror}", shown(self.folder),
-                                    "change its permissions; nothing was changed") from None
+            raise not_written("the workspace cannot be locked", shown(self.folder), error,
+                              "change its permissions; nothing was changed") from None
         with file:
             try:
                 fcntl.flock(file, fcntl.LOCK_EX | fcntl.LOCK_NB)

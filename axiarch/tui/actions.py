@@ -106,7 +106,7 @@ ACTIONS: tuple[Action, ...] = (
     Action("start", "s", "start", "Start the search that is on the sheet", ("sheet",)),
     Action("train_once", "o", "train once", "Train the base recipe once, alone, and watch its curves", ("sheet",)),
     Action("write_file", "w", "write file", "Write the search on the sheet as a search file", ("sheet",), False),
-    Action("pause", "p", "pause or resume", "Pause the running search, or let it go on", ("field", "ladder", "strips")),
+    Action("pause", "p", "pause or resume", "Pause the running search, or resume it", ("field", "ladder", "strips")),
     Action("stop", "x", "stop", "Stop the running search; what has ended is kept", ("field", "ladder", "strips")),
     Action("axis", "b", "budget or epochs", "Draw runs against the budget spent or against their own epochs",
            ("field",)),
@@ -124,7 +124,7 @@ ACTIONS: tuple[Action, ...] = (
            ("field", "ladder"), False),
     Action("workers", "w", "workers", "Change the number of worker processes of the running search",
            ("field", "ladder"), False),
-    Action("scale_up", "U", "scale up", "Scale up: hold this recipe against wider or longer trainings of it",
+    Action("scale_up", "U", "scale up", "Scale up: compare this recipe with wider or longer trainings of it",
            ("ladder", "strips"), False),
     Action("mark", "m", "mark", "Mark this recipe, to draw it over others and compare, or no longer",
            ("ladder", "strips")),
@@ -147,10 +147,10 @@ ACTIONS: tuple[Action, ...] = (
     Action("newer_search", "full_stop", "newer search", "Look at the search after this one",
            ("field", "ladder", "strips"), False),
     Action("back", "escape", "back", "Go back to the view before; close what is open", (), False),
-    Action("turn_theme", "t", "light or dark", "Turn the light on or off: dark or light theme", (), False),
+    Action("turn_theme", "t", "light or dark", "Switch between the dark and the light theme", (), False),
     Action("command_palette", "ctrl+p", "find", "Find any action by words"),
     Action("explain", "question_mark", "help", "Explain the view in front and its terms"),
-    Action("quit", "q", "quit", "Leave; a running search goes on in the background"),
+    Action("quit", "q", "quit", "Leave; a running search keeps running in the background"),
 )
 
 

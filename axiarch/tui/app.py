@@ -11,7 +11,7 @@ from axiarch.data.dataset import Dataset
 from axiarch.data.plan import DataPlan, Said, parse_split, split_words
 from axiarch.errors import AxiarchError
 from axiarch.journal.workspace import Workspace
-from axiarch.plain import loss, shown, step_text
+from axiarch.plain import loss, step_text
 from axiarch.tui import messages as said
 from axiarch.tui.actions import ACTIONS, VIEWS, Action
 from axiarch.tui.palette import DARK, LIGHT
@@ -146,8 +146,8 @@ class AxiarchApp(TrainingApp):
     def _farewell(self) -> str:
         s = self._state.snapshot
         if s is not None and s.search.state in ("running", "preparing", "paused"):
-            return (f"Search {s.search.number} goes on in the background ({s.search.state}). Open the application on "
-                    f"{self._workspace.folder} again to see it.")
+            stays = "stays paused" if s.search.state == "paused" else "keeps running in the background"
+            return f"Search {s.search.number} {stays}. To see it, open {self._workspace.folder} again."
         return ""
 
     def do_command_palette(self) -> None:
@@ -335,8 +335,8 @@ class AxiarchApp(TrainingApp):
         known = next((c.missing for c in data.conversions if c.column == name), ())
         self.push_screen(
             Asked(f"Which texts or numbers mean a missing value in {name}?",
-                  "Separate them by commas, or type none: then only empty cells are missing. They replace the "
-                  "usual marks and those that were found.", "-999, unknown",
+                  "Separate them by commas, or type none: then only empty cells are missing. Texts replace the "
+                  "usual marks and those that were found; numbers alone are added to them.", "-999, unknown",
                   ", ".join(own if own is not None else known) or "none"),
             lambda answer: self._mark_missing(data, name, answer) if answer else None)
 
@@ -424,7 +424,7 @@ class AxiarchApp(TrainingApp):
         self.push_screen(
             Question(f"Stop search {s.search.number}?",
                      f"{s.ended_runs} of {s.expected_runs} runs have ended and are kept. {training} in training lose "
-                     "what they did since their last checkpoint, a few seconds. It can go on later with p."),
+                     "what they did since their last checkpoint, a few seconds. Press p to resume it later."),
             lambda answer: self._steer("stop") if answer == "yes" else None)
 
     def do_older_search(self) -> None:
@@ -521,11 +521,9 @@ class AxiarchApp(TrainingApp):
                          answered)
 
 
-def run_app(workspace: Workspace) -> int:
-    """Run the application until the user leaves; return the exit code."""
+def run_app(workspace: Workspace) -> tuple[int, str]:
+    """Run the application until the user leaves; return the exit code, and a farewell or nothing."""
     be_quiet()
     app = AxiarchApp(workspace)
     farewell = app.run()
-    if farewell:
-        print(shown(farewell))
-    return app.return_code or 0
+    return app.return_code or 0, farewell or ""

@@ -69,8 +69,8 @@ class TrainingApp(WorkingApp):
         if s is None or recipe not in s.recipes:
             return
         if not s.over:
-            self._ask_number(f"How many epochs more for recipe {recipe}?",
-                             "It goes on in the running search from where it stands; what it has learnt is kept.", 10,
+            self._ask_number(f"How many more epochs for recipe {recipe}?",
+                             "Training continues from its current weights, in the running search.", 10,
                              lambda n: self._steer("more", recipe, n))
             return
         try:
@@ -81,10 +81,10 @@ class TrainingApp(WorkingApp):
         trained = len(s.curves[run.id])
         start, where = (trained, "its last epoch") if at == "last" else (run.best_epoch, "its best epoch")
         self._ask_number(
-            f"Train recipe {recipe} for how many epochs more, from {where}, {start}?",
-            f"It goes on from the checkpoint of {s.run_name(run)}: weights, optimiser, order of rows and all chances, "
-            "as if it had not stopped. A schedule over the whole training is stretched to the new length. "
-            "(To train afresh instead: make it the base, then o on the sheet.)",
+            f"How many more epochs for recipe {recipe}, from {where}, {start}?",
+            f"Training continues from the checkpoint of {s.run_name(run)}: weights, optimiser state, row order and "
+            "random numbers, exactly as if it had never stopped. A schedule over the whole training is stretched to "
+            "the new length. To train from scratch instead, make it the base, then press o on the sheet.",
             max(trained // 2, 1), lambda n: self._continue(run.id, n, at))
 
     @work(thread=True, exclusive=True, group="start")
@@ -134,13 +134,13 @@ class TrainingApp(WorkingApp):
         """Let a recipe train to its end, whatever the others do."""
         if self._search_runs() and (recipe := self.chosen()):
             self._steer("keep", recipe)
-            self.post_message(said.Noted(f"Recipe {recipe} is trained to its end."))
+            self.post_message(said.Noted(f"Recipe {recipe} will be trained to its end."))
 
     def do_cut(self) -> None:
         """Ask, then train a recipe no further."""
         if self._search_runs() and (recipe := self.chosen()):
-            self.push_screen(Question(f"Cut recipe {recipe}?", "Its runs end now; what they have shown is kept, and it "
-                                      "is not let train further in this search."),
+            self.push_screen(Question(f"Cut recipe {recipe}?", "Its runs end now. Their results are kept. It will "
+                                      "not be trained further in this search."),
                              lambda answer: self._steer("cut", recipe) if answer == "yes" else None)
 
     def do_add_recipe(self) -> None:
@@ -148,8 +148,8 @@ class TrainingApp(WorkingApp):
         draft = self._state.draft
         if self._search_runs() and draft is not None:
             base = draft.space.base
-            self.push_screen(Question("Take the base recipe on the sheet into this search?",
-                                      "It is trained in full, on every seed and fold, beside the others."),
+            self.push_screen(Question("Add the base recipe on the sheet to this search?",
+                                      "It is trained in full, on every seed and fold."),
                              lambda answer: self._steer("add", values=base) if answer == "yes" else None)
 
     def do_budget(self) -> None:
@@ -164,8 +164,8 @@ class TrainingApp(WorkingApp):
         """Ask how many worker processes the running search uses."""
         s = self._state.snapshot
         if self._search_runs() and s is not None:
-            self._ask_number("How many workers?", f"{count(len(s.lanes), 'worker')} now; one a core is usual. Workers "
-                             "change the time it takes, and nothing else.", max(len(s.lanes), 1),
+            self._ask_number("How many workers?", f"{count(len(s.lanes), 'worker')} now; one per core is usual. Workers "
+                             "change how long the search takes, never its results.", max(len(s.lanes), 1),
                              lambda n: self._steer("workers", count=n))
 
     def _search_runs(self) -> bool:

@@ -8,7 +8,7 @@ from dataclasses import replace
 from axiarch.data.dataset import Dataset
 from axiarch.engine.network import StackShape
 from axiarch.engine.schedules import rates
-from axiarch.errors import InputError, RecipeError, WorkspaceReadOnly
+from axiarch.errors import InputError, RecipeError, not_written
 from axiarch.files import write_whole
 from axiarch.journal.workspace import Workspace
 from axiarch.plain import shown
@@ -142,5 +142,5 @@ def save_draft(workspace: Workspace, search: SearchFile) -> None:
     try:
         write_whole(workspace.draft, write_search(search))
     except OSError as error:
-        raise WorkspaceReadOnly(f"the draft cannot be kept: {error.strerror}", shown(workspace.draft),
-                                "change the permissions; the draft stays as it was") from None
+        raise not_written("the draft cannot be kept", shown(workspace.draft), error,
+                          "change the permissions; the draft stays as it was") from None

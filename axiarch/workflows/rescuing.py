@@ -7,7 +7,7 @@ from dataclasses import dataclass
 from pathlib import Path
 
 from axiarch.data.dataset import check_arrays, read_dataset, verify_kept
-from axiarch.errors import AxiarchError, WorkspaceMissing, WorkspaceReadOnly
+from axiarch.errors import AxiarchError, WorkspaceMissing, not_written
 from axiarch.files import regular_file
 from axiarch.journal.rescue import save_journal
 from axiarch.journal.workspace import Workspace
@@ -52,8 +52,7 @@ def rescue(source: Path, target: Path) -> Rescued:
                 (workspace.folder / name).parent.mkdir(exist_ok=True)
                 shutil.copyfile(source / name, workspace.folder / name)
     except OSError as error:
-        raise WorkspaceReadOnly(f"it cannot be saved: {error.strerror}", shown(target),
-                                "free some disk space, or choose another folder") from None
+        raise not_written("it cannot be saved", shown(target), error, "choose another folder") from None
     if regular_file(source / "journal.sqlite"):
         try:
             found = save_journal(source / "journal.sqlite", workspace.journal)

@@ -9,7 +9,14 @@ import time
 from dataclasses import asdict
 from pathlib import Path
 
-from axiarch.errors import AxiarchError, TrainingError, WorkspaceLocked, WorkspaceMissing, WorkspaceReadOnly
+from axiarch.errors import (
+    AxiarchError,
+    TrainingError,
+    WorkspaceLocked,
+    WorkspaceMissing,
+    WorkspaceReadOnly,
+    not_written,
+)
 from axiarch.files import write_whole
 from axiarch.insight.forecast import Forecast
 from axiarch.journal.read import JournalReader
@@ -132,8 +139,7 @@ def _new_folder(workspace: Workspace) -> tuple[int, Path]:
 
 
 def _cannot_keep(place: Path, error: OSError) -> WorkspaceReadOnly:
-    return WorkspaceReadOnly(f"the search cannot be written: {error.strerror or error}", shown(place),
-                             "free some disk space or change the permissions, then try again")
+    return not_written("the search cannot be written", shown(place), error, "change the permissions, then try again")
 
 
 def _launch(workspace: Workspace, number: int, lanes: int) -> None:

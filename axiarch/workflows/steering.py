@@ -51,10 +51,13 @@ def steer_search(workspace: Workspace, number: int, deed: Deed, recipe: int = 0,
         number = number or newest(reader, workspace)
         if recipe and not reader.holds(number, recipe):
             raise TrainingError(f"there is no recipe {recipe}", f"search {number}", "see axiarch ranking")
+        found = reader.search(number)
     owner = workspace.owner()
     if owner is None or owner.what != f"search {number}":
-        raise WorkspaceMissing(f"search {number} is not running", shown(workspace.folder),
-                               f"let it go on: axiarch resume {number}")
+        over = found is not None and found.state in ("done", "failed")
+        raise WorkspaceMissing(
+            f"search {number} {'is over' if over else 'is not running'}", shown(workspace.folder),
+            f"see its ranking: axiarch ranking {number}" if over else f"resume it first: axiarch resume {number}")
     if values is not None:
         values = Recipe(values).changed_values()
     send(workspace.search(number), Request(deed, recipe, count, values or {}))

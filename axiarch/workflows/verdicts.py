@@ -15,7 +15,7 @@ from axiarch.workflows.watching import Snapshot
 
 
 def ranking_verdict(s: Snapshot) -> str:
-    """Say who leads, by how much over the base recipe and the floor, and who is tied."""
+    """Say who leads, by how much over the base recipe and the baseline, and who is tied."""
     rows = s.ranking.rows
     if not rows:
         if s.ranking.broken:
@@ -62,7 +62,7 @@ def _against_base(s: Snapshot) -> str:
 
 
 def _beaten(s: Snapshot) -> str:
-    """Say what the leader is to be held against: the floor, a linear model, the noise of the data."""
+    """Say what the leader is compared with: the baseline, a linear model, the noise of the data."""
     first, linear, best = s.ranking.rows[0], s.dataset.linear, s.dataset.best
     half = first.half_width or 0.0
     known = [f"Baseline {loss(s.dataset.floor.loss)}"]
@@ -71,7 +71,8 @@ def _beaten(s: Snapshot) -> str:
         linear = None
     known += [f"noise of the data {loss(best.loss)}"] if best else []
     worse = linear is not None and first.loss > linear.loss + half
-    simple = f" A linear model, at {loss(linear.loss)}, is {'better' if worse else 'as good'}." if linear else ""
+    how = "is better" if worse else "is not told apart from it"
+    simple = f" A linear model, at {loss(linear.loss)}, {how}." if linear else ""
     return f"{', '.join(known)}.{simple}"
 
 

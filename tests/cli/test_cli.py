@@ -78,8 +78,8 @@ class WholeWay(CliCase):
         self.cli("search", self.search_file(write_search(race)), "--background", *work)
         until(lambda: len(workflows.look_at(workspace).recipes) >= 4, what="recipes")
         for words, text in ((("cut", "2"), "cuts recipe 2"), (("keep", "3"), "keeps recipe 3"),
-                            (("more", "4", "7"), "7 epochs more"), (("budget", "11"), "11 recipes in all"),
-                            (("workers", "1"), "1 worker"), (("add", "width=5", "learning_rate=0.02"), "takes it in")):
+                            (("more", "4", "7"), "7 more epochs"), (("budget", "11"), "11 recipes in all"),
+                            (("workers", "1"), "1 worker"), (("add", "width=5", "learning_rate=0.02"), "recipe added")):
             self.assertIn(text, self.cli(*words, *work).stdout)
         until(lambda: workflows.look_at(workspace).runs_of(2)[0].text == "cut by hand", what="the cut")
         until(lambda: 5 in [r.recipe["width"] for r in workflows.look_at(workspace).recipes.values()], what="it")
@@ -116,7 +116,7 @@ class WholeWay(CliCase):
         process.send_signal(signal.SIGINT)
         _, errors = process.communicate(timeout=60)
         self.assertEqual(process.returncode, 130)
-        self.assertIn("goes on in the background", errors)
+        self.assertIn("keeps running in the background", errors)
         until(lambda: workflows.look_at(workspace).search.state == "running", what="the search to go on")
         process = subprocess.Popen([*attached, "--json"], stdout=subprocess.PIPE, stderr=subprocess.DEVNULL, text=True)
         self.cli("stop", "-w", str(workspace.folder))

@@ -91,6 +91,25 @@ class Streams(Command):
         os.close(writing)
         self.assertNotIn(b"Exception ignored", done.stderr)
 
+    def test_a_full_disk_is_said_with_the_remedy_for_it(self) -> None:
+        from unittest import mock
+
+        from click.testing import CliRunner
+
+        from axiarch.cli.main import main
+
+        (self.folder / "s.toml").write_text(write_search(ring_search(epochs=2, recipes=3, repeats=1)))
+        before = sorted(p.name for p in (self.folder / "w" / "searches").iterdir())
+        for words in (("search", "s.toml"), ("more", "1", "5"), ("export", "ranking", "r.csv"),
+                      ("rescue", "x")):
+            given = [str(self.folder / w) if w.endswith(("toml", "csv")) else w for w in words]
+            with mock.patch("os.replace", side_effect=OSError(28, "No space left on device")):
+                done = CliRunner().invoke(main, [*given, "-w", str(self.folder / "w")])
+            with self.subTest(words=words):
+                self.assertEqual(done.exit_code, 3, done.output)
+                self.assertRegex(done.stderr, "No space left on device(.|\n)*free some (disk )?space")
+        self.assertEqual(sorted(p.name for p in (self.folder / "w" / "searches").iterdir()), before)
+
     def test_escapes_in_every_text_of_journal_and_data_set_are_shown_and_not_sent(self) -> None:
         import contextlib
         import sqlite3

@@ -48,8 +48,11 @@ class MissingMarks(unittest.TestCase):
         self.assertEqual(converted(["a", "gone", "b"], everywhere), ["a", None, "b"])
         here = everywhere.treated("c", missing=("-1",))
         self.assertEqual(converted([3, -1, 4], here), [3, None, 4])
-        self.assertEqual(converted(["a", "gone"], here), ["a", "gone"])
+        self.assertEqual(converted(["a", "gone"], here), ["a", None])
         self.assertIn("-1", learnt([3, -1, 4], here).words)
+        self.assertEqual(converted(["a", "gone"], everywhere.treated("c", missing=("other",))), ["a", "gone"])
+        self.assertEqual(converted(["a", "gone"], everywhere.treated("c", missing=())), ["a", "gone"])
+        self.assertEqual(converted(["1", "n/a", "-1", "4", "5"], DataPlan(missing=("-1",))), [1, None, None, 4, 5])
 
     def test_texts_that_are_categories_stay(self) -> None:
         self.assertEqual(converted(["none", "some", "unknown", "some"]),

@@ -6,7 +6,9 @@ import json
 import os
 import subprocess
 import sys
+import time
 import unittest
+from unittest import mock
 
 from axiarch.errors import WorkspaceError, WorkspaceLocked, WorkspaceMissing, WorkspaceNewer, WorkspaceReadOnly
 from axiarch.files import write_whole
@@ -87,6 +89,15 @@ class Locking(FolderCase):
         owner = self.workspace.owner()
         assert owner is not None
         self.assertEqual((owner.pid, owner.what), (process.pid, "search 7"))
+
+    def test_the_owner_is_known_when_the_clock_jumps(self) -> None:
+        process = self.hold()
+        shifted = time.time() + 7200
+        with (mock.patch("time.time", return_value=shifted), mock.patch("psutil.boot_time", return_value=shifted),
+              mock.patch("psutil.Process.create_time", return_value=shifted)):
+            owner = self.workspace.owner()
+        assert owner is not None
+        self.assertEqual(owner.pid, process.pid)
 
     def test_a_killed_owner_lets_go(self) -> None:
         process = self.hold()

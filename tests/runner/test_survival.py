@@ -149,7 +149,7 @@ class Broken(RunnerCase):
         for _ in range(3):
             runner.turn(0)
         before = self.look(2).epochs
-        with mock.patch("axiarch.engine.checkpoint.os.replace", side_effect=OSError(errno.ENOSPC, "No space left")):
+        with mock.patch("axiarch.engine.checkpoint.draft_of", side_effect=OSError(errno.ENOSPC, "No space left")):
             for _ in range(4):
                 runner.turn(0)
             self.assertEqual(self.state(2), "paused")

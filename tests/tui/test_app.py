@@ -782,7 +782,7 @@ class Farewell(AppCase):
         async with self.running(workspace) as (app, _):
             with mock.patch.object(app, "_state") as state:
                 state.snapshot.search.state = "running"
-                self.assertIn("goes on in the background", app._farewell())
+                self.assertIn("keeps running in the background", app._farewell())
             self.assertEqual(app._farewell(), "")
 
 

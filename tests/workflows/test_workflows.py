@@ -18,6 +18,7 @@ from axiarch.data.demo import hive_states
 from axiarch.data.demo_hum import hum
 from axiarch.data.demo_nectar import nectar_flow
 from axiarch.data.floor import Floor
+from axiarch.data.linear import LinearBaseline
 from axiarch.data.plan import Said
 from axiarch.data.reading import Given
 from axiarch.errors import (
@@ -308,18 +309,18 @@ class Whole(FolderCase):
 
     def _verdicts(self, s: workflows.Snapshot, made: object) -> None:
         self.assertIn("12 runs ended", search_verdict(s))
-        self.assertIn("Floor", ranking_verdict(s))
+        self.assertIn("Baseline", ranking_verdict(s))
         self.assertIn("Place", recipe_verdict(s, s.ranking.rows[0].recipe))
         self.assertIn("12 runs", draft_verdict(s.file, s.dataset, made))  # type: ignore[arg-type]
         self.assertIn("cannot be run", draft_verdict(s.file, s.dataset, None, "why"))
         leader = s.ranking.rows[0]
         half = leader.half_width or 0.0
-        for value, words in ((leader.loss - 2 * half - 1e-3, "is better."), (leader.loss, "is as good."),
-                             (leader.loss + 2 * half + 1e-3, "Floor")):
-            folds = tuple(replace(f, linear=replace(f.floor, loss=value)) for f in s.dataset.folds)
+        for value, words in ((leader.loss - 2 * half - 1e-3, "is better."), (leader.loss, "is not told apart from it."),
+                             (leader.loss + 2 * half + 1e-3, "Baseline")):
+            folds = tuple(replace(f, linear=LinearBaseline(value, f.floor.metrics)) for f in s.dataset.folds)
             said = ranking_verdict(replace(s, dataset=replace(s.dataset, folds=folds)))
             self.assertIn(words, said)
-            self.assertEqual("A linear model, at" in said, words != "Floor")
+            self.assertEqual("A linear model, at" in said, words != "Baseline")
 
     def test_workers_and_stacks_do_not_change_the_result(self) -> None:
         found = []

@@ -1,0 +1,93 @@
+"""Every remedy that names an option works when it is followed to the letter, from the command line."""
+
+from __future__ import annotations
+
+import json
+import re
+import shlex
+import unittest
+from collections.abc import Mapping, Sequence
+
+import numpy as np
+import polars
+from click.testing import CliRunner
+
+from axiarch.cli.main import main
+from tests.data.test_checks import healthy
+from tests.support import FolderCase
+
+
+def with_dates(columns: dict[str, list[object]]) -> dict[str, list[object]]:
+    """Return columns with a day for every row, two years long."""
+    return {**columns, "read on": [f"{2022 + i % 2}-{1 + i % 12:02}-{1 + i % 28:02}" for i in range(len(columns["x"]))]}
+
+
+def with_marks(columns: dict[str, list[object]]) -> dict[str, list[object]]:
+    """Return columns one of which uses both a text and a number for a missing value."""
+    x = [-999 if i % 50 == 0 else "n/a" if i % 41 == 0 else value for i, value in enumerate(columns["x"])]
+    return {**columns, "x": x}
+
+
+class Remedies(FolderCase):
+    added = 0
+
+    def add(self, *words: str, code: int = 0) -> dict[str, object]:
+        """Add the table with some options; return what it prints as JSON."""
+        self.added += 1
+        done = CliRunner().invoke(main, ["data", "add", str(self.folder / "t.csv"), "--target", "y", "--json", "-w",
+                                         str(self.folder / "w"), "--name", str(self.added), *words])
+        self.assertEqual(done.exit_code, code, done.output)
+        return dict(json.loads(done.stdout)) if code == 0 else {"error": done.stderr}
+
+    def write(self, columns: Mapping[str, Sequence[object]]) -> None:
+        text = {name: [str(value) for value in values] for name, values in columns.items()}
+        polars.DataFrame(text).write_csv(self.folder / "t.csv")
+
+    def test_every_option_that_a_finding_names_ends_the_finding(self) -> None:
+        base = healthy(1200)
+        rng = np.random.default_rng(4)
+        skewed = [float(v) for v in np.exp(2.5 * rng.normal(size=1200))]
+        cased = [str(y).upper() if i % 3 == 0 else y for i, y in enumerate(base["y"])]
+        half = {name: values[:600] * 2 for name, values in base.items()}
+        strong = {f"n{i}": rng.normal(size=1200).tolist() for i in range(4)}
+        signal = [float(str(y)[-1]) + 0.35 * float(n) for y, n in zip(base["y"], rng.normal(size=1200), strict=True)]
+        cases: dict[str, dict[str, list[object]]] = {
+            "leak": {"it's a leak; $(x)": [f"code {y}" for y in base["y"]], **base},
+            "strong column": {**base, **strong, "sig=nal": list(signal)},
+            "duplicates": half, "time": with_dates(base), "lone value": with_marks(base),
+            "letter case": {**base, "y": cased}, "skewed target": {**base, "y": list(skewed)},
+        }
+        for kind, columns in cases.items():
+            with self.subTest(kind=kind):
+                self.write(columns)
+                found = {f["kind"]: f for f in self.add()["findings"]}  # type: ignore[attr-defined]
+                self.assertIn(kind, found)
+                option = re.search(r"--\S.*$", found[kind]["remedy"])
+                assert option is not None
+                after = self.add(*shlex.split(option[0]))
+                self.assertNotIn(kind, [f["kind"] for f in after["findings"]])  # type: ignore[attr-defined]
+                if kind == "lone value":
+                    column = next(c for c in after["columns"] if c["name"] == "x")  # type: ignore[attr-defined]
+                    self.assertIn("number", column["reason"])
+
+    def test_names_that_cannot_be_typed_are_left_to_the_key(self) -> None:
+        self.write({"a\x07b": [f"code {y}" for y in healthy(600)["y"]], **healthy(600)})
+        remedy = next(f["remedy"] for f in self.add()["findings"] if f["kind"] == "leak")  # type: ignore[attr-defined]
+        self.assertTrue(remedy.endswith("key i"), remedy)
+
+    def test_ignoring_the_column_is_a_way_out_of_every_error_that_says_so(self) -> None:
+        base = healthy(300)
+        for bad in ("inf", "1e300"):
+            self.write({"bad": [bad if i == 7 else i * 0.5 for i in range(300)], **base})
+            with self.subTest(bad=bad):
+                self.assertIn("ignore the column", str(self.add(code=2)["error"]))
+                self.add("--ignore", "bad")
+        polars.DataFrame({"bad": [[1, 2]] * 300, **base}).write_parquet(self.folder / "n.parquet")
+        words = ["data", "add", str(self.folder / "n.parquet"), "--target", "y", "-w", str(self.folder / "w")]
+        done = CliRunner().invoke(main, words)
+        self.assertIn("ignore the column", done.stderr)
+        self.assertEqual(CliRunner().invoke(main, [*words, "--ignore", "bad"]).exit_code, 0)
+
+
+if __name__ == "__main__":
+    unittest.main()
