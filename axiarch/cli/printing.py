@@ -36,7 +36,8 @@ def data_json(data: Dataset, openings: int = 0) -> dict[str, Any]:
         "baseline": floor_json(data, data.floor), "linear": floor_json(data, data.linear),
         "times_opened": openings, "linear_ridge": data.linear.ridge if data.linear else None,
         "noise": floor_json(data, data.best), "read_as": data.how,
-        "findings": [{"kind": f.kind, "column": f.column, "evidence": f.evidence, "remedy": f.remedy}
+        "findings": [{"kind": f.kind, "column": f.column, "evidence": f.evidence, "remedy": f.remedy,
+                      "grave": f.grave}
                      for f in data.findings],
         "columns": [{"name": c.name, "kind": c.kind, "role": c.role, "reason": c.reason, "missing": c.missing,
                      "distinct": c.distinct, "lowest": c.low, "highest": c.high, "median": c.middle}
@@ -81,7 +82,7 @@ def print_data(data: Dataset, openings: int = 0) -> None:
         say(f"  read as  {data.how}")
     for finding in data.findings:
         about = f" in {shown(finding.column, 40)}" if finding.column else ""
-        say(f"  !        {finding.kind}{about}: {finding.evidence}; {finding.remedy}")
+        say(f"  {'!' if finding.grave else 'note':<9}{finding.kind}{about}: {finding.evidence}; {finding.remedy}")
     columns = sorted(data.columns, key=lambda c: ("target", "input", "ignored").index(c.role))
     for column in columns[:MOST_COLUMNS] if len(columns) > MOST_COLUMNS else data.columns:
         gaps = f", {share(column.missing / column.rows)} missing" if column.missing else ""

@@ -46,6 +46,8 @@ LONE = 3.0
 SKEWED = 2.0
 #: Rows that single columns are tried on, spread over all.
 TRIED = 40_000
+#: Findings that are proposals and facts rather than faults: many a healthy table has them.
+NOTES = frozenset({"constant", "strong column", "time"})
 #: Characters that a remedy asks people to type, at the most.
 _TYPED = 60
 #: Quantile bins in which a number is tried as a predictor.
@@ -76,6 +78,11 @@ class Finding:
     column: str
     evidence: str
     remedy: str
+
+    @property
+    def grave(self) -> bool:
+        """Whether it should be looked into before anything is trained."""
+        return self.kind not in NOTES
 
 
 @dataclass(frozen=True)
@@ -471,9 +478,9 @@ def _constants(looked: Looked) -> list[Finding]:
 
 
 def wrong_columns(findings: Sequence[Finding]) -> dict[str, str]:
-    """Return the kind of the gravest finding of each column that has one."""
+    """Return the kind of the gravest finding of each column that has one; notes do not count."""
     out: dict[str, str] = {}
     for finding in findings:
-        if finding.column:
+        if finding.column and finding.grave:
             out.setdefault(finding.column, finding.kind)
     return out

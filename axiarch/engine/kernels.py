@@ -21,9 +21,9 @@ DROPOUT_STEPS = 65536
 #: Moments smaller than this are set to zero: denormal numbers would make every later product many times slower.
 #: Where a second moment is, the first is too, however small epsilon: a gradient below 1e-18 counts as none.
 TINY = 1e-30
+TINY_SQUARE = 1e-36
 #: Logarithms of amounts above this count as this: their squares still fit into a number.
 LARGEST_LOG = 300.0
-TINY_SQUARE = 1e-36
 
 _GAMMA = np.uint64(0x9E3779B97F4A7C15)
 _MIX1 = np.uint64(0xBF58476D1CE4E5B9)
@@ -460,7 +460,7 @@ def curve(number, x):
     if number == LEAKY_RELU:
         return x if x > 0 else LEAK * x
     if number == ELU:
-        return x if x > 0 else math.exp(x)
+        return x if x > 0 else math.expm1(x)
     if number == GELU:
         return 0.5 * x * (1.0 + math.erf(x * _ROOT_HALF))
     small = math.exp(-abs(x))

@@ -10,7 +10,7 @@ from dataclasses import dataclass
 from pathlib import Path
 from typing import TYPE_CHECKING
 
-from axiarch.export.tables import write_whole
+from axiarch.export.tables import check_place, write_whole
 from axiarch.plain import shown
 from axiarch.ranking.rank import Ranked
 
@@ -54,8 +54,10 @@ def _figure(height: float) -> Figure:
     return figure
 
 
+@own_style()
 def save_figure(figure: Figure, path: Path) -> Path:
     """Write a figure as SVG or PDF, by the path's ending."""
+    check_place(path, CHARTS, force=True)
     kind = path.suffix.lower().lstrip(".")
     known = {"Date": None} if kind == "svg" else {"CreationDate": None}
     with warnings.catch_warnings():
@@ -63,6 +65,7 @@ def save_figure(figure: Figure, path: Path) -> Path:
         return write_whole(path, lambda draft: figure.savefig(draft, format=kind, metadata=known))
 
 
+@own_style()
 def ladder_figure(rows: Sequence[tuple[Ranked, str]], floors: Sequence[tuple[str, float]], title: str,
                   loss: str) -> Figure:
     """Return the ranking as a drawing: dot and whisker for each recipe on one axis, the leader on top.
@@ -95,6 +98,7 @@ def ladder_figure(rows: Sequence[tuple[Ranked, str]], floors: Sequence[tuple[str
     return _dressed(figure, title)
 
 
+@own_style()
 def curves_figure(lines: Sequence[Line], floors: Sequence[tuple[str, float]], title: str, loss: str) -> Figure:
     """Return losses against epochs."""
     figure = _figure(4.6)

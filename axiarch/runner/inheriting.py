@@ -78,7 +78,7 @@ class Inheritance:
         """Return the run of another recipe of this search on the same block."""
         entry = ledger.run_on(recipe, block)
         if entry is None:
-            raise TrainingError(f"recipe {recipe} has no run to go on from", "", "train it first")
+            raise TrainingError(f"recipe {recipe} has no run to continue from", "", "train it first")
         return Origin(entry.spec, self._checkpoints, block, entry.journalled, False)
 
     def state(self, was: Origin, recipe: Recipe) -> RunState | None:
@@ -102,7 +102,7 @@ class Inheritance:
         if was.afresh:
             return None
         raise TrainingError(f"no checkpoint of its first {was.epoch} epochs was kept", shown(latest(
-            was.folder, was.spec.id)), "let that search go on first")
+            was.folder, was.spec.id)), "train the recipe afresh: make it the base of a search")
 
     def hand_on(self, was: Origin, state: RunState, to: RunEntry, journal: JournalWriter) -> None:
         """Give a new run the weights and the epochs of the one it goes on from."""

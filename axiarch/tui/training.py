@@ -164,8 +164,8 @@ class TrainingApp(WorkingApp):
         """Ask how many worker processes the running search uses."""
         s = self._state.snapshot
         if self._search_runs() and s is not None:
-            self._ask_number("How many workers?", f"{count(len(s.lanes), 'worker')} now; one per core is usual. Workers "
-                             "change how long the search takes, never its results.", max(len(s.lanes), 1),
+            self._ask_number("How many workers?", f"{count(len(s.lanes), 'worker')} now; one per core is usual. "
+                             "Workers change how long the search takes, never its results.", max(len(s.lanes), 1),
                              lambda n: self._steer("workers", count=n))
 
     def _search_runs(self) -> bool:

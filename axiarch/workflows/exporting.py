@@ -66,7 +66,7 @@ def export_chart(snapshot: Snapshot, path: Path, force: bool = False) -> Path:
     ------
     InputError, WorkspaceReadOnly, WorkspaceMissing
     """
-    from axiarch.export.figures import CHARTS, ladder_figure, own_style, save_figure
+    from axiarch.export.figures import CHARTS, ladder_figure, save_figure
 
     check_place(path, CHARTS, force)
     if not snapshot.ranking.rows:
@@ -75,9 +75,7 @@ def export_chart(snapshot: Snapshot, path: Path, force: bool = False) -> Path:
     rows = [(r, f"recipe {r.recipe}: " + (describe(snapshot.recipes[r.recipe].recipe.difference(leader)) or "leader"))
             for r in snapshot.ranking.rows]
     title = f"{snapshot.search.name} on {snapshot.dataset.name}: {snapshot.ended_runs} runs"
-    with own_style():
-        return save_figure(ladder_figure(rows, floors_of(snapshot.dataset), title,
-                                         snapshot.dataset.target.loss_name), path)
+    return save_figure(ladder_figure(rows, floors_of(snapshot.dataset), title, snapshot.dataset.target.loss_name), path)
 
 
 def export_curves(snapshot: Snapshot, path: Path, recipe: int = 0, force: bool = False) -> tuple[Path, Path]:
@@ -92,7 +90,7 @@ def export_curves(snapshot: Snapshot, path: Path, recipe: int = 0, force: bool =
     ------
     InputError, WorkspaceReadOnly, WorkspaceMissing
     """
-    from axiarch.export.figures import BLUE, CHARTS, GREEN, ORANGE, Line, curves_figure, own_style, save_figure
+    from axiarch.export.figures import BLUE, CHARTS, GREEN, ORANGE, Line, curves_figure, save_figure
 
     lines: list[Line] = []
     if recipe:
@@ -124,6 +122,5 @@ def export_curves(snapshot: Snapshot, path: Path, recipe: int = 0, force: bool =
     # The same data beside a chart of another kind may stay.
     same = regular_file(beside) and beside.read_text(encoding="utf-8", errors="replace") == text
     check_place(beside, (".csv",), force or same)
-    with own_style():
-        chart = save_figure(curves_figure(lines, floors_of(snapshot.dataset), title, name), path)
+    chart = save_figure(curves_figure(lines, floors_of(snapshot.dataset), title, name), path)
     return chart, write_whole(beside, lambda draft: write_text(draft, text))

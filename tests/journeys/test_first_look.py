@@ -23,7 +23,7 @@ class FirstLook(TerminalCase):
         terminal.press("n")
         self.wait(terminal, "138 runs")
         # choose: twelve recipes, and no more than twenty epochs
-        terminal.press(*["Down"] * 9, "Enter")
+        terminal.press(*["Down"] * 10, "Enter")
         self.wait(terminal, "passes over the training rows")
         terminal.press("BSpace", "BSpace")
         terminal.type("2x")

@@ -112,7 +112,9 @@ class Findings(TallDrawing):
                 return [*rows, [(f"   {count(left, 'finding')} more: axiarch data show lists them, and so does a "
                                  "taller window", "warn")]]
             for i, line in enumerate(lines):
-                rows.append([(" ! " if i == 0 else "   ", "warn"), (fit(name if i == 0 else "", 29), "warn"),
+                ink = "warn" if finding.grave else "faint"
+                mark = " ! " if finding.grave else " · "
+                rows.append([(mark if i == 0 else "   ", ink), (fit(name if i == 0 else "", 29), ink),
                              ("  ", "ink"), *line])
         return rows
 
@@ -481,7 +483,7 @@ def _no_target(d: Dataset) -> str:
 
 
 def _warned(d: Dataset) -> str:
-    grave = sum(finding.kind != "constant" for finding in d.findings)  # those are left out already
+    grave = sum(finding.grave for finding in d.findings)
     return f"{count(grave, 'thing')} to look into first, marked !. " if grave else ""
 
 
