@@ -117,7 +117,7 @@ MIGRATIONS: tuple[str, ...] = (
     );
     """,
     """
-    ALTER TABLE epoch ADD COLUMN loss_gradient REAL DEFAULT 0;  -- norm before L1 and clipping; NULL: not finite, 0: unknown
+    ALTER TABLE epoch ADD COLUMN loss_gradient REAL DEFAULT 0;  -- norm before L1 and clipping; 0 is unknown
     """,
 )
 
