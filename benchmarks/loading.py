@@ -59,7 +59,7 @@ def own_memory() -> int:
 def load(path: Path, folder: Path) -> dict[str, float]:
     """Add the table, watching memory and pauses from another thread."""
     from axiarch.data.building import build_dataset
-    from axiarch.data.reading import read_table
+    from axiarch.data.reading import Reading, read_table
 
     sys.setswitchinterval(0.001)
     seen = {"memory": 0.0, "pause": 0.0}
@@ -75,7 +75,7 @@ def load(path: Path, folder: Path) -> dict[str, float]:
     thread = threading.Thread(target=watch)
     thread.start()
     start = time.perf_counter()
-    table, _ = read_table(path, scratch=folder / "scratch")
+    table, _ = read_table(path, Reading(scratch=folder / "scratch"))
     data = build_dataset(table, folder / "data", "t")
     seconds = time.perf_counter() - start
     over.set()

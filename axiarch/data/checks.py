@@ -257,10 +257,13 @@ def _cells(series: polars.Series) -> NDArray[np.int64]:
 
     if series.dtype.is_temporal():
         series = series.cast(polars.Datetime).cast(polars.Int64)
-    if series.dtype.is_numeric() and series.n_unique() > _BINS:
+    if series.dtype.is_numeric():
         values = as_floats(series)
-        edges = np.unique(np.nanquantile(values, np.linspace(0, 1, _BINS + 1)[1:-1]))
-        return np.where(np.isnan(values), len(edges) + 1, np.searchsorted(edges, values)).astype(np.int64)
+        gap = np.isnan(values)
+        present = values[~gap]
+        if len(np.unique(present)) + bool(gap.any()) > _BINS:
+            edges = np.unique(np.quantile(present, np.linspace(0, 1, _BINS + 1)[1:-1]))
+            return np.where(gap, len(edges) + 1, np.searchsorted(edges, values)).astype(np.int64)
     return series.rank("dense").fill_null(0).to_numpy().astype(np.int64)
 
 

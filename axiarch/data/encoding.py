@@ -449,4 +449,6 @@ def as_floats(series: polars.Series) -> Floats:
     """Return a numeric column as floats (N,) with NaN for gaps."""
     import polars
 
+    if series.dtype.is_integer() or series.dtype.is_float():  # straight from memory: wide tables have many columns
+        return series.to_numpy().astype(np.float64, copy=False)
     return series.cast(polars.Float64).fill_null(float("nan")).to_numpy().astype(np.float64, copy=False)

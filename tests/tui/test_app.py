@@ -552,7 +552,7 @@ class Searching(AppCase):
             await pilot.press("g")
             await self.shows(app, pilot, "How many recipes in all?")
             await pilot.press(*["backspace"] * 3, "9", "enter", "a", "y", "5", "k")
-            await self.shows(app, pilot, "is trained to its end")
+            await self.shows(app, pilot, "will be trained to its end")
             await pilot.press("d")
             await self.shows(app, pilot, "Cut recipe 1?")
             await pilot.press("y")
