@@ -21,7 +21,8 @@ ROOT = Path(__file__).resolve().parent.parent
 #: Modules that take longest, the longest first; each is a job of its own, all others together are one.
 LONG = ("tests.tui.test_app", "tests.cli.test_cli", "tests.workflows.test_workflows", "tests.runner.test_survival",
         "tests.journeys.test_first_look", "tests.runner.test_processes", "tests.search.test_methods",
-        "tests.engine.test_batches", "tests.journeys.test_messy_table")
+        "tests.engine.test_batches", "tests.cli.test_hostile", "tests.journal.test_damage",
+        "tests.journeys.test_messy_table")
 JOBS = 2
 _SUMMARY = re.compile(r"(\d+) passed, (\d+) failed, (\d+) skipped")
 

@@ -127,7 +127,7 @@ async def shoot(folder: Path, place: Path) -> None:
         await pilot.press("2", *["down"] * 7)
         await pilot.pause(0.3)
         painter.paint(app, folder / "sheet-dark.png")
-        await pilot.press("t", "enter", "backspace")
+        await pilot.press("t", *["up"] * 5, "enter")
         await pilot.pause(0.5)
         painter.paint(app, folder / "sheet-light.png")
         await pilot.press("escape", "t", "s")

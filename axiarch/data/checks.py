@@ -397,8 +397,8 @@ def _dates(looked: Looked) -> list[Finding]:
             series = looked.table.column(name)[looked.rows].drop_nulls()
             if series.n_unique() > FEW_ROWS:
                 return [Finding("time", name, f"rows are dated from {str(series.min())[:10]} to "
-                                f"{str(series.max())[:10]}, and a split by chance lets networks learn "
-                                "from what came later", "if they are to predict the future, put rows in "
+                                f"{str(series.max())[:10]}, and a random split lets networks learn "
+                                "from later rows", "if they are to predict the future, put rows in "
                                 "order: key l" + _option("order", name))]
     return []
 

@@ -65,11 +65,11 @@ class NumberCode:
     @property
     def words(self) -> str:
         """How it is encoded, in words."""
-        gaps = f"gaps count as {number(self.fill)}, and an input says so; " if self.indicator else ""
+        gaps = f"missing values become {number(self.fill)}, with a 0/1 input beside; " if self.indicator else ""
         log = "logarithm, " if self.log else ""
         if (self.centre, self.scale) == (0.0, 1.0):
             return f"{gaps}{log}as it is"
-        return f"{gaps}{log}less {number(self.centre)}, divided by {number(self.scale)}"
+        return f"{gaps}{log}minus {number(self.centre)}, divided by {number(self.scale)}"
 
     def decode(self, inputs: Floats) -> Floats:
         """Return the numbers (N,) of inputs (N, 1 or 2), NaN for a gap."""
@@ -139,7 +139,7 @@ class OrderCode:
     @property
     def words(self) -> str:
         """How it is encoded, in words."""
-        gaps = "; a gap counts as the middle, and an input says so" if self.indicator else ""
+        gaps = "; missing values become the middle, with a 0/1 input beside" if self.indicator else ""
         return f"its place in the order {' < '.join(shown(c, 20) for c in self.categories[:8])}{gaps}"
 
     def decode(self, inputs: Floats) -> list[str | None]:

@@ -174,7 +174,7 @@ class Detail(Drawing):
         rows += [*wrap(_encoded(d, c), width, "faint"), *wrap(_held(c), width, "faint"), []]
         if c.kind in ("number", "picture") and c.low is not None and c.high is not None:
             rows += histogram(c.bars, c.low, c.high, width, max(min(height // 3, 9), 3))
-            rows += [[("median ", "faint"), (number(c.middle), "ink"), ("   gaps ", "faint"),
+            rows += [[("median ", "faint"), (number(c.middle), "ink"), ("   missing ", "faint"),
                       (share(c.missing / c.rows), "ink")]]
         elif c.kind == "date" and c.names:
             rows += histogram(c.bars, 0, 0, width, max(min(height // 3, 9), 3))[:-1]
