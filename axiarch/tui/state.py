@@ -92,6 +92,13 @@ class State:
     versions: tuple[Version, ...] = ()
 
     @property
+    def no_search(self) -> str:
+        """What is true where there is no snapshot: there is no search, or it has not been read, perhaps never will."""
+        if self.searches:
+            return f"Search {self.searches} has not been read yet."
+        return "No search has been started here. Set one up on the sheet (2) and start it with s."
+
+    @property
     def open_recipe(self) -> int:
         """The recipe that is open: the one chosen, else the leader, else the first; 0 if there is none."""
         s = self.snapshot

@@ -143,6 +143,10 @@ class Hostile(AppCase):
         async with app.run_test(size=(140, 42)) as pilot:
             await self.shows(app, pilot, "the journal is damaged")
             await self.shows(app, pilot, "axiarch rescue")
+            for key in ("3", "4", "5"):
+                await pilot.press(key)
+                await self.shows(app, pilot, "has not been read yet")
+                self.assertNotIn("No search has been started", screen(app))
 
 
 class AtTheKeyboard(AppCase):

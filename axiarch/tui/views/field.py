@@ -263,7 +263,7 @@ class FieldView(View):
         """Say how far the search is and who leads."""
         s = self.state.snapshot
         if s is None:
-            return "No search has been started here. Put one together on the sheet (2) and start it with s."
+            return self.state.no_search
         if not s.ranking.rows:
             return search_verdict(s)
         hint = " Next: n, the ladder." if s.search.state == "done" else ""

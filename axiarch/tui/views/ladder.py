@@ -204,6 +204,6 @@ class LadderView(View):
         """Say who leads and how surely."""
         s = self.state.snapshot
         if s is None:
-            return "There is no ranking: no search has been started here. Put one together on the sheet (2)."
+            return self.state.no_search
         so_far = "" if s.over else f"So far, with {s.ended_runs} of {s.expected_runs} runs: "
         return so_far + ranking_verdict(s)

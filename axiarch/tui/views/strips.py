@@ -334,8 +334,10 @@ class StripsView(View):
         s = self.state.snapshot
         if self.has_class("over"):
             return distance(self.state.marked)
-        if s is None or not self.state.open_recipe:
-            return "No recipe has been trained yet. Put a search together on the sheet (2) and start it with s."
+        if s is None:
+            return self.state.no_search
+        if not self.state.open_recipe:
+            return "No recipe has been trained yet."
         marks = [letter for m, letter in zip(self.state.marked, LETTERS, strict=False)
                  if (m.search, m.recipe) == (s.search.number, self.state.open_recipe)]
         marked = f" (marked {marks[0]}; v overlays)" if marks else ""
