@@ -24,7 +24,7 @@ class FirstLook(TerminalCase):
         self.wait(terminal, "138 runs")
         # choose: twelve recipes, and no more than twenty epochs
         terminal.press(*["Down"] * 10, "Enter")
-        self.wait(terminal, "passes over the training rows")
+        self.wait(terminal, "epochs, now 40: passes over the training rows")
         terminal.press("BSpace", "BSpace")
         terminal.type("2x")
         self.wait(terminal, "not a number")
@@ -32,7 +32,7 @@ class FirstLook(TerminalCase):
         terminal.type("20")
         terminal.press("Enter")
         terminal.press("End", *["Up"] * 8, "Enter")
-        self.wait(terminal, "recipes in all")
+        self.wait(terminal, "recipes, now 120: recipes in all")
         terminal.press("BSpace", "BSpace", "BSpace")
         terminal.type("12")
         terminal.press("Enter")

@@ -172,7 +172,9 @@ class Editor(Vertical):
         self.display = True
         field = self.query_one(Input)
         field.value = line.text
-        field.focus()  # selects the text, so that typing replaces it and the arrow keys edit it
+        # At once: keys that follow are for it, and replace its text.
+        self.screen.set_focus(field)
+        field.select_all()
         self._judge(line.text)
 
     def _judge(self, text: str) -> SearchFile | None:
@@ -358,7 +360,7 @@ class SheetView(View):
     def on_editor_taken(self, event: Editor.Taken) -> None:
         """Keep what was typed."""
         self._change(event.search)
-        self.query_one(Values).focus()
+        self.screen.set_focus(self.query_one(Values))
 
     def on_editor_tried(self, event: Editor.Tried) -> None:
         """Draw network and schedule as they would be."""
@@ -369,5 +371,5 @@ class SheetView(View):
     def on_editor_closed(self, event: Editor.Closed) -> None:
         """Go back to the values, all as it was."""
         self.show()
-        self.query_one(Values).focus()
+        self.screen.set_focus(self.query_one(Values))
 
