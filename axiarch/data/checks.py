@@ -404,7 +404,7 @@ def _dates(looked: Looked) -> list[Finding]:
 
 
 def _linear_overfits(looked: Looked) -> list[Finding]:
-    """Say where a linear model needs a strong ridge: there are few rows for so many inputs."""
+    """Point out that a linear model needs a strong ridge: there are few rows for the inputs."""
     linear = looked.linear
     if linear is None or not linear.overfits or (
             linear.weakest - linear.loss < COARSE * (looked.guess - linear.loss)):

@@ -125,7 +125,7 @@ class Runner:
             self._enter_state("preparing")
 
     def _check_origin(self, origin: Origin) -> None:
-        """Raise where the base recipe cannot go on from the run that the search file names."""
+        """Raise where the base recipe cannot continue from the run that the search file names."""
         try:
             self._inheritance.state(origin, self._search.space.base)
         except TrainingError as error:
@@ -259,7 +259,7 @@ class Runner:
             self._resize(request.count)
 
     def _resize(self, workers: int) -> None:
-        """Train in so many workers from now on, each with its share of the memory."""
+        """Set the number of workers, each with its share of the memory."""
         if not 1 <= workers <= MOST_WORKERS:
             raise TrainingError(f"{workers} workers cannot be used", "",
                                 f"give a number from 1 to {MOST_WORKERS}")

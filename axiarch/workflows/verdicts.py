@@ -71,7 +71,7 @@ def _beaten(s: Snapshot) -> str:
         linear = None
     known += [f"noise of the data {loss(best.loss)}"] if best else []
     worse = linear is not None and first.loss > linear.loss + half
-    how = "is better" if worse else "is not told apart from it"
+    how = "is better" if worse else "is statistically tied with it"
     simple = f" A linear model, at {loss(linear.loss)}, {how}." if linear else ""
     return f"{', '.join(known)}.{simple}"
 
