@@ -315,7 +315,7 @@ class Whole(FolderCase):
         self.assertIn("cannot be run", draft_verdict(s.file, s.dataset, None, "why"))
         leader = s.ranking.rows[0]
         half = leader.half_width or 0.0
-        for value, words in ((leader.loss - 2 * half - 1e-3, "is better."), (leader.loss, "is statistically tied with it."),
+        for value, words in ((leader.loss - 2 * half - 1e-3, "is better."), (leader.loss, "is statistically tied"),
                              (leader.loss + 2 * half + 1e-3, "Baseline")):
             folds = tuple(replace(f, linear=LinearBaseline(value, f.floor.metrics)) for f in s.dataset.folds)
             said = ranking_verdict(replace(s, dataset=replace(s.dataset, folds=folds)))
