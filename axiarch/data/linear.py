@@ -30,8 +30,9 @@ Floats = NDArray[np.float64]
 RIDGES = (1.0, 1e-1, 1e-2, 1e-3, 1e-4, 1e-6)
 #: Folds of the training rows that the ridge is chosen on.
 FOLDS = 3
-#: Numbers of the inputs that are worked with at the most: of very many rows, so many spread evenly.
-MOST = 20_000_000
+#: Numbers of the inputs that are worked with at the most: of very many rows, so many spread evenly. Some five
+#: times as many are held in double precision.
+MOST = 3_000_000
 #: The same for rows where there are more inputs than this: they are turned by an N x N product.
 WIDE, MOST_WIDE = 2000, 1500
 #: Steps of L-BFGS and of Newton's method at the most, and multiplications of a Hessian that is small.
