@@ -36,7 +36,7 @@ MOST = 3_000_000
 #: The same for rows where there are more inputs than this: they are turned by an N x N product.
 WIDE, MOST_WIDE = 2000, 1500
 #: Steps of L-BFGS and of Newton's method at the most, and multiplications of a Hessian that is small.
-ITERATIONS, NEWTON_STEPS, SMALL = 500, 60, 5e8
+ITERATIONS, NEWTON_STEPS, SMALL = 500, 60, 2e7
 #: A fit with hardly any ridge that is so much worse than the chosen one has learnt noise.
 OVERFITS = 1.1
 
