@@ -17,10 +17,10 @@ from __future__ import annotations
 import json
 import math
 from collections.abc import Mapping
-from dataclasses import asdict, dataclass, field, fields, replace
-from functools import cached_property
+from dataclasses import asdict, dataclass, field, fields, make_dataclass, replace
+from functools import cache, cached_property
 from pathlib import Path
-from typing import TYPE_CHECKING, Any, Literal
+from typing import TYPE_CHECKING, Any, Literal, get_type_hints
 
 import numpy as np
 from numpy.typing import NDArray
@@ -334,9 +334,9 @@ def read_dataset(folder: Path) -> Dataset:
             fold["encoding"] = {"codes": [_code(dict(c)) for c in fold["encoding"]["codes"]],
                                 "target": fold["encoding"]["target"]}
         folds = [_fold(fold) for fold in known.pop("folds")]
-        rest = msgspec.convert(known, _Rest)
+        rest: Any = msgspec.convert(known, _rest())
         made = Dataset(folder=folder, folds=tuple(folds),
-                       **{f.name: getattr(rest, f.name) for f in fields(rest)})
+                       **{f.name: getattr(rest, f.name) for f in fields(_rest())})
         _check_description(made)
         return made
     except FileNotFoundError:
@@ -348,24 +348,12 @@ def read_dataset(folder: Path) -> Dataset:
             shown(folder / "data.json"), _RESTORE) from None
 
 
-@dataclass(frozen=True)
-class _Rest:
-    """A description without its folds: names and types of what a file must hold."""
-
-    name: str
-    source: str
-    how: str
-    fingerprint: str
-    seed: int
-    columns: tuple[Column, ...]
-    class_counts: tuple[int, ...]
-    rows: dict[str, int]
-    findings: tuple[Finding, ...]
-    plan: DataPlan
-    best: Floor | None
-    conversions: tuple[Conversion, ...]
-    decimal: Literal[".", ","]
-    checksums: dict[str, str]
+@cache
+def _rest() -> type:
+    """Return a class with the fields of a data set but its folder and folds, none of which a file may leave out."""
+    kinds = get_type_hints(Dataset)
+    return make_dataclass("_Rest", [(f.name, kinds[f.name]) for f in fields(Dataset)
+                                    if f.name not in ("folder", "folds")], frozen=True)
 
 
 def _code(known: dict[str, Any]) -> Code:
