@@ -10,7 +10,7 @@ from dataclasses import dataclass
 from pathlib import Path
 from typing import TYPE_CHECKING
 
-from axiarch.export.tables import check_place, write_whole
+from axiarch.export.tables import check_place, write_export
 from axiarch.plain import shown
 from axiarch.ranking.rank import Ranked
 
@@ -62,7 +62,7 @@ def save_figure(figure: Figure, path: Path) -> Path:
     known = {"Date": None} if kind == "svg" else {"CreationDate": None}
     with warnings.catch_warnings():
         warnings.filterwarnings("ignore", message="Glyph")  # a name may hold characters the font lacks
-        return write_whole(path, lambda draft: figure.savefig(draft, format=kind, metadata=known))
+        return write_export(path, lambda draft: figure.savefig(draft, format=kind, metadata=known))
 
 
 @own_style()

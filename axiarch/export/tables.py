@@ -53,7 +53,7 @@ def check_place(path: Path, endings: Sequence[str], force: bool = False) -> None
                          "choose another name") from None
 
 
-def write_whole(path: Path, write: Callable[[Path], None]) -> Path:
+def write_export(path: Path, write: Callable[[Path], None]) -> Path:
     """Let `write` make a file beside `path`, then put it in its place.
 
     Raises
@@ -89,7 +89,7 @@ def _cell(value: Cell) -> str | int | float:
 def write_csv(path: Path, header: Sequence[str], rows: Iterable[Sequence[Cell]]) -> Path:
     """Write a table as CSV."""
     text = csv_text(header, rows)
-    return write_whole(path, lambda draft: write_text(draft, text))
+    return write_export(path, lambda draft: write_text(draft, text))
 
 
 def write_text(path: Path, text: str) -> None:

@@ -12,8 +12,8 @@ from axiarch.export.tables import (
     csv_text,
     ranking_rows,
     write_csv,
+    write_export,
     write_text,
-    write_whole,
 )
 from axiarch.files import regular_file
 from axiarch.plain import loss
@@ -56,7 +56,7 @@ def export_search(search: SearchFile, path: Path, force: bool = False) -> Path:
     InputError, WorkspaceReadOnly
     """
     check_place(path, (".toml",), force)
-    return write_whole(path, lambda draft: write_text(draft, write_search(search)))
+    return write_export(path, lambda draft: write_text(draft, write_search(search)))
 
 
 def export_chart(snapshot: Snapshot, path: Path, force: bool = False) -> Path:
@@ -123,4 +123,4 @@ def export_curves(snapshot: Snapshot, path: Path, recipe: int = 0, force: bool =
     same = regular_file(beside) and beside.read_text(encoding="utf-8", errors="replace") == text
     check_place(beside, (".csv",), force or same)
     chart = save_figure(curves_figure(lines, floors_of(snapshot.dataset), title, name), path)
-    return chart, write_whole(beside, lambda draft: write_text(draft, text))
+    return chart, write_export(beside, lambda draft: write_text(draft, text))
