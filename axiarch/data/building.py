@@ -10,11 +10,12 @@ from typing import TYPE_CHECKING
 import numpy as np
 from numpy.typing import NDArray
 
-from axiarch.data.checks import Looked, check
+from axiarch.data.checks import check
 from axiarch.data.columns import check_names, choose_targets, look, propose_role, propose_roles
 from axiarch.data.conversions import Conversion, as_changes, learn_conversions
 from axiarch.data.dataset import Dataset, Fold, read_dataset
 from axiarch.data.encoding import Encoding, as_floats, learn_encoding
+from axiarch.data.findings import CheckInput
 from axiarch.data.floor import Floor, floor_of
 from axiarch.data.linear import linear_baseline
 from axiarch.data.pictures import PICTURE
@@ -106,7 +107,7 @@ def build_dataset(table: Table, folder: Path, name: str, source: str = "", plan:
             tell("fitting a linear model", i / len(folds))
             made.append(_fold(own, parts, arrays))
         tell("checking", 0.0)
-        findings = check(Looked(
+        findings = check(CheckInput(
             table, rows, encodings[0], first.train, first.validation, written[0].inputs,
             written[0].targets, made[0].linear, made[0].floor.loss,
             tuple(n for n, (_, reason) in roles.items() if reason.startswith("the same in every row")),

@@ -25,11 +25,11 @@ from typing import TYPE_CHECKING, Any, Literal, get_type_hints
 import numpy as np
 from numpy.typing import NDArray
 
-from axiarch.data.checks import Finding
 from axiarch.data.checksums import verify
 from axiarch.data.columns import Column
 from axiarch.data.conversions import Conversion, as_changes
 from axiarch.data.encoding import CODES, Code, Encoding
+from axiarch.data.findings import Finding
 from axiarch.data.floor import Floor, mean_floor
 from axiarch.data.linear import LinearBaseline
 from axiarch.data.pictures import PICTURE

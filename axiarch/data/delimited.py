@@ -5,7 +5,7 @@ from __future__ import annotations
 import csv
 import io
 import re
-from collections.abc import Iterable
+from collections.abc import Iterable, Mapping
 from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import TYPE_CHECKING, Literal
@@ -26,6 +26,8 @@ SEPARATORS = (",", ";", "\t", "|")
 #: Rows looked at to find out how a file is written.
 _LOOKED_AT = 300
 
+#: A cell of digits with a zero in front.
+LEADING_ZERO_CELL = r"^\s*[+-]?0\d+\s*$"
 _COMMA_NUMBER = re.compile(r"\s*[+-]?\d+,\d+\s*")
 _POINT_NUMBER = re.compile(r"\s*[+-]?(\d+\.?\d*|\.\d+)([eE][+-]?\d+)?\s*")
 
@@ -151,23 +153,44 @@ class _Reader:
         except polars.exceptions.PolarsError as error:
             raise DataError(f"this is not a table: {shown(str(error).splitlines()[0], 160)}", self.where,
                             "name its separator or encoding, or mend it") from None
-        return polars.DataFrame([self._typed(series, kinds[series.name] if kinds else None) for series in texts])
+        return texts.select(self._typed(texts, kinds or self._kinds(texts)))
 
-    def _typed(self, texts: polars.Series, kind: polars.DataType | None) -> polars.Series:
-        """Return a column of texts as the kind that is settled, or as the first that fits all of them."""
+    def _typed(self, texts: polars.DataFrame, kinds: Mapping[str, polars.DataType]) -> list[polars.Expr]:
+        """Return how columns of text become the kinds that are settled; what cannot is missing."""
         import polars
 
-        if kind is not None and not kind.is_numeric():
-            return texts
-        if kind is None and texts.str.contains(r"^\s*[+-]?0\d+\s*$").any():
-            return texts  # codes: as numbers they would lose their leading zeros
-        comma = self.form.decimal == ","
-        for each in (polars.Int64(), polars.Float64()) if kind is None else (kind,):
-            points = texts.str.replace(",", ".", literal=True) if comma and each == polars.Float64 else texts
-            found = points.cast(each, strict=False)
-            if kind is not None or found.null_count() == texts.null_count():
-                return found
-        return texts
+        return [self._plain(polars.col(name), kinds[name]).cast(kinds[name], strict=False)
+                if kinds[name].is_numeric() else polars.col(name) for name in texts.columns]
+
+    def _kinds(self, texts: polars.DataFrame) -> dict[str, polars.DataType]:
+        """Return the first kind that fits every cell of each column: whole numbers, numbers, text.
+
+        Digits with a zero in front are codes: as numbers they would lose it. All columns are tried in
+        one go, which wide tables need.
+        """
+        import polars
+
+        tried: list[polars.Expr] = []
+        for name in texts.columns:
+            column = polars.col(name)
+            lost = [self._plain(column, kind).cast(kind, strict=False).null_count()
+                    - column.null_count() for kind in (polars.Int64(), polars.Float64())]
+            codes = column.str.contains(LEADING_ZERO_CELL).any()
+            tried.append(polars.concat_arr(codes.cast(polars.Int64), *(
+                each.cast(polars.Int64) for each in lost)).alias(name))
+        found = texts.select(tried).row(0)
+        kinds: dict[str, polars.DataType] = {}
+        for name, (codes_, not_whole, not_real) in zip(texts.columns, found, strict=True):
+            kinds[name] = (polars.String() if codes_ else polars.Int64() if not_whole == 0
+                           else polars.Float64() if not_real == 0 else polars.String())
+        return kinds
+
+    def _plain(self, column: polars.Expr, kind: polars.DataType) -> polars.Expr:
+        """Return a column of text with decimal points, where `kind` has decimals."""
+        import polars
+
+        comma = self.form.decimal == "," and kind == polars.Float64
+        return column.str.replace(",", ".", literal=True) if comma else column
 
     def _check_widths(self, piece: Piece) -> None:
         """Raise at the first row with more or fewer cells than there are columns."""

@@ -8,7 +8,7 @@ import numpy as np
 import polars
 
 from axiarch.data.building import build_dataset
-from axiarch.data.checks import Finding
+from axiarch.data.findings import Finding
 from axiarch.data.plan import DataPlan, SplitPlan
 from axiarch.data.table import Table
 from tests.support import FolderCase

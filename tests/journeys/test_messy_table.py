@@ -21,7 +21,7 @@ class MessyTable(TerminalCase):
         terminal.press("Enter")
         screen = self.wait(terminal, "3100 rows")
         self.assertIn("leak in alarm_code", screen)
-        self.assertIn("it alone tells state in 99", screen)
+        self.assertIn("it alone predicts state correctly in 99", screen)
         self.assertIn("2 things to look into first", screen)
         terminal.press("End", "Up", "Up", "i")  # alarm_code
         screen = self.wait(terminal, "1 thing to look into first")
