@@ -30,10 +30,10 @@ def data() -> None:
 @workspace_option
 @click.option("--name", default="", help="What to call it; by default the file's name.")
 @click.option("--target", "targets", multiple=True,
-              help="Column to be predicted; by default it is proposed. Given again, several amounts are predicted.")
+              help="Column to predict (default: proposed). Repeatable, to predict several amounts.")
 @click.option("--task", type=click.Choice(TASKS), default=None, help="By default it follows from the target.")
 @click.option("--ignore", multiple=True, help="Column to leave out (repeatable).")
-@click.option("--use", multiple=True, help="Column to use although it would be left out (repeatable).")
+@click.option("--use", multiple=True, help="Column to use even if it would be ignored (repeatable).")
 @click.option("--text", multiple=True,
               help="Column that stays text although it reads as numbers or dates (repeatable).")
 @click.option("--number", "numbers", multiple=True,
@@ -59,14 +59,14 @@ def data() -> None:
 @click.option("--ordinal", multiple=True, metavar="COLUMN[=LOW<...<HIGH]",
               help="Text column that becomes one number, its place in this order (repeatable).")
 @click.option("--target-scaling", type=click.Choice(TARGET_SCALINGS), default="z-score", show_default=True,
-              help="The same for amounts to be predicted; losses are reported in their own units.")
+              help="The same for a target of amounts; losses are reported in its own units.")
 @click.option("--rows", default=0, help="Training rows used at the most, for quick work; 0 for all.")
 @click.option("--shrink", default=1, help="Downscale pictures by this factor for quick work.")
 @click.option("--validation", default=0.2, help="Share of the rows for validation.", show_default=True)
 @click.option("--test", "test_share", default=0.2, help="Share of the rows sealed for the test.", show_default=True)
 @click.option("--group", default="", help="Column whose equal values stay together in one part.")
 @click.option("--order", default="", help="Column that puts rows in order; the last are for the test.")
-@click.option("--part", default="", help="Column that says train, validation or test of every row.")
+@click.option("--part", default="", help="Column that assigns every row to train, validation or test.")
 @click.option("--keep-equal-rows", "equal_rows", is_flag=True,
               help="Keep rows with the same inputs together in one part.")
 @click.option("--folds", default=0, help="Number of cross-validation folds; 0 for one validation part.")
@@ -78,9 +78,9 @@ def data() -> None:
 @click.option("--labels-file", type=FilePath(), default=None,
               help="File that holds the labels of pictures, where theirs does not.")
 @click.option("--seed", default=1, type=click.IntRange(0), help="Fixes the split.", show_default=True)
-@click.option("--separator", default=None, help="Between cells of a text; by default found out.")
-@click.option("--encoding", default=None, help="Of a text, such as utf-8 or windows-1252; by default found out.")
-@click.option("--decimal", type=click.Choice([".", ","]), default=None, help="By default found out.")
+@click.option("--separator", default=None, help="Separator between the cells of a text (default: detected).")
+@click.option("--encoding", default=None, help="Encoding of a text, such as utf-8 or windows-1252 (default: detected).")
+@click.option("--decimal", type=click.Choice([".", ","]), default=None, help="Default: detected.")
 @click.option("--header/--no-header", default=None, help="Whether the first row names the columns.")
 @json_option
 @click.pass_context

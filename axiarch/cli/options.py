@@ -98,7 +98,7 @@ def default_folder() -> Path:
 
 workspace_option = click.option(
     "-w", "--workspace", "folder", type=FilePath(), envvar="AXIARCH_WORKSPACE",
-    help="Folder that holds everything; by default one in your user data folder.")
+    help="Workspace folder (default: one in your user data folder).")
 json_option = click.option("--json", "as_json", is_flag=True, help="Print one JSON document.")
 number_argument = click.argument("number", type=click.IntRange(0, MOST_NUMBER), default=0)
 search_option = click.option("--search", "number", default=0, type=click.IntRange(0, MOST_NUMBER),

@@ -223,7 +223,7 @@ def pause(context: click.Context, number: int, folder: Path | None) -> None:
 @click.pass_context
 @guarded
 def stop(context: click.Context, number: int, folder: Path | None) -> None:
-    """Stop a search; what has ended is kept, and it can be resumed."""
+    """Stop a search; what has ended is kept, and you can resume it."""
     _steer(context, folder, number, "stop")
 
 
@@ -278,7 +278,7 @@ workers = _steering("workers", "count", "Let a running search use COUNT worker p
 @click.argument("recipe", type=click.IntRange(1, MOST_NUMBER))
 @click.argument("epochs", type=click.IntRange(1, MOST_NUMBER))
 @search_option
-@click.option("--best", is_flag=True, help="Go back to its best epoch instead of going on from its last.")
+@click.option("--best", is_flag=True, help="Continue from its best epoch instead of its last.")
 @workspace_option
 @lanes_option
 @json_option

@@ -32,7 +32,7 @@ def check_unpacked(size: int, packed: int, where: str) -> None:
     """Raise where `packed` bytes unpack to `size` bytes and that is more than an honest file would."""
     if size > HARMLESS and size > MOST_UNPACKED * max(packed, 1):
         raise DataError(f"{memory(packed)} would unpack to {memory(size)}", where,
-                        "if that is meant, unpack it yourself and give what it holds")
+                        "if that is intended, unpack it yourself and add the files inside")
 
 
 def check_archive(path: Path, where: str, most: int) -> None:

@@ -189,8 +189,8 @@ def with_pictures(table: Table, plan: DataPlan, targets: tuple[str, ...]) -> Tab
                         "name the target and ignore every column that is no pixel")
     odd = next((n for n in pixels if not table.schema[n].is_numeric()), None)
     if odd is not None:
-        raise DataError("it does not hold numbers, so it is no pixel", f"column {shown(odd)!r}",
-                        "mend the cells, or ignore the column")
+        raise DataError("it does not hold numbers, so it cannot be a pixel", f"column {shown(odd)!r}",
+                        "fix the cells, or ignore the column")
     joined = polars.concat_arr([polars.col(n).cast(polars.Float32).fill_null(0) for n in pixels])
     shaped = joined.reshape((-1, height, width, channels)).alias(PICTURE)
     rest = [n for n in table.columns if n in apart]
@@ -213,7 +213,7 @@ def _check_numbers(table: Table, plan: DataPlan) -> None:
             found = "an infinite number" if np.isinf(values[bad[0]]) else (
                 f"{values[bad[0]]:g}, an absurdly large number")
             raise DataError(f"row {bad[0] + 1} holds {found}", f"column {shown(name)!r}",
-                            "mend the cell, or ignore the column")
+                            "fix the cell, or ignore the column")
 
 
 def _split_keys(table: _Known, kept: Rows, aims: dict[str, polars.Series], target: Target,
@@ -318,6 +318,6 @@ def _parts(table: _Known, name: str, kept: Rows) -> NDArray[np.int64] | None:
                                  return_dtype=polars.Int64).fill_null(-1).to_numpy()
     if (found < 0).any():
         bad = int(np.flatnonzero(found < 0)[0])
-        raise DataError(f"row {int(kept[bad]) + 1} holds {shown(words[bad], 30)!r}, which names no part",
+        raise DataError(f"row {int(kept[bad]) + 1} holds {shown(words[bad], 30)!r}, which is not the name of a part",
                         f"column {shown(name)!r}", "write train, validation or test into every row")
     return found

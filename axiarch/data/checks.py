@@ -69,7 +69,7 @@ def _duplicates(given: CheckInput) -> list[Finding]:
         return []
     part = twice / len(given.validation)
     cure = ("keep equal rows together in one part: key j, or --keep-equal-rows"
-            if given.split_by_chance else "look how the parts were chosen")
+            if given.split_by_chance else "check how the parts were chosen")
     return [Finding("duplicates", "", f"{count(twice, 'validation row')} ({share(part)}) have the same "
                     "inputs as a training row, and too many to be an accident", cure)]
 

@@ -135,7 +135,7 @@ def propose_roles(table: Table, rows: Rows, targets: tuple[str, ...], why: str, 
         elif name in ignored:
             roles[name] = ("ignored", "chosen")
         elif name == PART:
-            roles[name] = ("ignored", "says which file a row came from")
+            roles[name] = ("ignored", "holds the file each row came from")
         else:
             present = table.column(name)[rows].drop_nulls()
             roles[name] = ("input", "chosen") if name in used and present.len() else propose_role(present, len(rows))
@@ -154,10 +154,10 @@ def _propose_target(table: Columns, avoid: tuple[str, ...]) -> tuple[tuple[str, 
         for name in able:
             if name.strip().lower() == wanted and _can_be_predicted(
                     table.column(name), MOST_NAMED_CLASSES):
-                return (name,), "its name says so"
+                return (name,), "chosen by its name"
     for name in reversed(able):
         if _can_be_predicted(table.column(name)):
-            return (name,), "the last column that could be"
+            return (name,), "the last column that can be predicted"
     raise DataError("no column looks like something to predict", "", "name one; columns are " + _names(table))
 
 

@@ -229,7 +229,7 @@ def _if_enough(found: Conversion, values: polars.Series, rows: polars.Series, wh
     lost = int(rows.filter(converted.is_null()).sum())
     parts = [what, _marks_words(marks)]
     if lost:
-        parts.append(f"{share(lost / int(rows.sum()))} could not be read and are gaps")
+        parts.append(f"{share(lost / int(rows.sum()))} could not be read and count as missing")
     return "; ".join(filter(None, parts))
 
 

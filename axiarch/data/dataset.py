@@ -322,7 +322,7 @@ def read_dataset(folder: Path) -> Dataset:
     try:
         known = read_json(folder / "data.json")
         if not isinstance(known, dict):
-            raise ValueError("it is no description of a data set")
+            raise ValueError("it does not describe a data set")
         if known.get("format") != FORMAT:
             raise WorkspaceMissing(f"the data set {shown(folder.name)!r} was written by another version",
                                    shown(folder), "add the data again under another name")

@@ -152,7 +152,7 @@ class _Reader:
             texts = polars.DataFrame({name: [] for name in self.names}, schema={n: polars.String for n in self.names})
         except polars.exceptions.PolarsError as error:
             raise DataError(f"this is not a table: {shown(str(error).splitlines()[0], 160)}", self.where,
-                            "name its separator or encoding, or mend it") from None
+                            "name its separator or encoding, or fix it") from None
         return texts.select(self._typed(texts, kinds or self._kinds(texts)))
 
     def _typed(self, texts: polars.DataFrame, kinds: Mapping[str, polars.DataType]) -> list[polars.Expr]:
@@ -202,10 +202,10 @@ class _Reader:
                 if row and len(row) != len(self.names):
                     raise DataError(f"the row has {count(len(row), 'cell')}; the first has {len(self.names)}",
                                     f"{self.where}, line {piece.line - 1 + rows.line_num}",
-                                    "mend the row, or name the separator")
+                                    "fix the row, or name the separator")
         except csv.Error as error:
             raise DataError(f"this is not a table: {error}", f"{self.where}, line {piece.line - 1 + rows.line_num}",
-                            "mend the row") from None
+                            "fix the row") from None
 
     def _even(self, text: str) -> bool:
         """Say whether every line of a text without quotes has as many cells as there are columns."""
@@ -287,7 +287,7 @@ def _first_names(text: str, form: TextForm, where: str) -> list[str]:
     try:
         first = next(row for row in rows if row)
     except csv.Error as error:
-        raise DataError(f"this is not a table: {error}", f"{where}, line {rows.line_num}", "mend the row") from None
+        raise DataError(f"this is not a table: {error}", f"{where}, line {rows.line_num}", "fix the row") from None
     names = first if form.header else [f"column {i}" for i in range(1, len(first) + 1)]
     _check_names(names, where)
     return names

@@ -346,7 +346,7 @@ def _learn_number(series: polars.Series, plan: DataPlan, own: Treatment) -> Numb
     centre, scale = centre_and_scale(_bent(filled, log), scaling)
     if not math.isfinite(centre) or not math.isfinite(scale):
         raise DataError("its numbers are too large to scale", f"column {shown(series.name)!r}",
-                        "mend or ignore the column")
+                        "fix or ignore the column")
     return NumberCode(series.name, fill, centre, scale if scale > 0 else 1.0, bool(missing.any()), log)
 
 

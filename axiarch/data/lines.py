@@ -116,8 +116,8 @@ def pieces(path: Path, encoding: str, where: str, quoted: bool = True) -> Iterat
             if last:
                 return
             if len(rest) > LONGEST:
-                raise DataError("a quote that is opened here is not closed again",
-                                f"{where}, line {line} or soon after", "mend the row, or name the separator")
+                raise DataError("a quote is opened here and never closed",
+                                f"{where}, line {line} or soon after", "fix the row, or name the separator")
 
 
 def _holds_nul(path: Path, line: int, text: str, where: str) -> DataError:
@@ -128,7 +128,7 @@ def _holds_nul(path: Path, line: int, text: str, where: str) -> DataError:
     known = path.stat()
     sparse = known.st_blocks * 512 < known.st_size // 2
     return DataError("the file is mostly empty: a stretch of it was never written" if sparse else
-                     "a NUL character stands in the text", f"{where}, line {line}, character {column}",
+                     "the text contains a NUL character", f"{where}, line {line}, character {column}",
                      "write the file again; if it is UTF-16, name its encoding")
 
 

@@ -82,7 +82,7 @@ def _refusing(where: str) -> Iterator[None]:
     except (FileNotFoundError, PermissionError, DataError):
         raise
     except (ValueError, OSError, EOFError, struct.error, zipfile.BadZipFile, KeyError, zlib.error) as error:
-        raise DataError(f"this is no file of numbers that can be read: {shown(error, 120)}", where,
+        raise DataError(f"cannot read this as an array file: {shown(error, 120)}", where,
                         "write the file again; it may have been cut short") from None
 
 
@@ -123,7 +123,7 @@ def _channels_last(pictures: NDArray[Any], where: str) -> NDArray[Any]:
     if pictures.dtype.kind == "f":
         if not np.isfinite(pictures).all():
             bad = int(np.flatnonzero(~np.isfinite(pictures).all(axis=(1, 2, 3)))[0])
-            raise DataError(f"picture {bad + 1} holds a pixel that is not a finite number", where, "mend it")
+            raise DataError(f"picture {bad + 1} holds a pixel that is not a finite number", where, "fix it")
         return pictures.astype(np.float32)
     return pictures.astype(np.uint8) if pictures.min() >= 0 and pictures.max() <= 255 else pictures.astype(np.float32)
 
@@ -158,7 +158,7 @@ def _two(shapes: dict[str, tuple[int, ...]], where: str) -> tuple[str, str]:
             found[:] = named
     if len(pictures) != 1 or len(labels) != 1:
         held = ", ".join(f"{shown(n, 40)} {s}" for n, s in list(shapes.items())[:8]) or "nothing"
-        raise DataError(f"it cannot be told which arrays are pictures and labels: it holds {held}", where,
+        raise DataError(f"cannot tell which arrays hold the pictures and the labels: the file holds {held}", where,
                         "call them pictures and labels")
     return pictures[0], labels[0]
 
@@ -168,7 +168,7 @@ def _header(file: IO[bytes], where: str) -> tuple[tuple[int, ...], np.dtype[Any]
     read = np.lib.format.read_array_header_1_0 if version == (1, 0) else np.lib.format.read_array_header_2_0
     shape, _, dtype = read(file)
     if dtype.hasobject:
-        raise DataError("it holds Python objects, which could run anything when they are read", where,
+        raise DataError("it holds Python objects, which could run any code when they are loaded", where,
                         "save plain numbers and text instead")
     return shape, dtype
 
@@ -254,7 +254,7 @@ def _from_folder(path: Path, tell: Tell, skip_bad: bool) -> tuple[Table, str]:
         kept.append(each)
     if bad and (not skip_bad or not pictures):
         raise DataError(_listed(f"{count(len(bad), 'picture')} of {len(found)} cannot be used", bad),
-                        where, "mend or remove them, or leave them out with --skip-bad")
+                        where, "fix or remove them, or leave them out with --skip-bad")
     if bad:
         passed_over.append(_listed(f"{count(len(bad), 'bad file')} left out", bad))
     table = _table(np.stack([p.astype(np.float32) for p in pictures] if len(
@@ -313,8 +313,8 @@ def _png(path: Path) -> NDArray[Any]:
     except (OSError, ValueError, SyntaxError, Image.DecompressionBombError) as error:
         if isinstance(error, PermissionError):
             raise
-        raise DataError(f"this is no PNG file that can be read: {shown(error, 100)}", shown(path),
-                        "mend or remove it") from None
+        raise DataError(f"cannot read this as a PNG file: {shown(error, 100)}", shown(path),
+                        "fix or remove it") from None
 
 
 def _size(pixels: NDArray[Any]) -> str:

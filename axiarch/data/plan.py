@@ -323,7 +323,7 @@ class DataPlan:
             raise DataError(f"{self.rows} rows cannot be used", "rows", "give a number above 0, or 0 for all")
         if not 1 <= self.shrink <= MOST_SHRUNK:
             raise DataError(f"pictures cannot be shrunk {self.shrink} times", "shrink",
-                            f"give a whole number from 1, which leaves them as they are, to {MOST_SHRUNK}")
+                            f"give a whole number from 1 (full size) to {MOST_SHRUNK}")
         if self.target_scaling not in TARGET_SCALINGS:
             raise DataError(f"a target cannot be scaled by {shown(self.target_scaling, 40)!r}", "target scaling",
                             "give one of " + ", ".join(TARGET_SCALINGS))

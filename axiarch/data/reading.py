@@ -213,7 +213,7 @@ def _read_format(read: _Read, path: Path, where: str, name: str, how: Reading, t
         if type(error).__name__ == "KeyboardInterrupt":
             raise
         first = (str(error).splitlines() or [type(error).__name__])[0]
-        raise DataError(f"this is no {name} file that can be read: {shown(first, 140)}", where,
+        raise DataError(f"cannot read this as a {name} file: {shown(first, 140)}", where,
                         "write the file again; it may have been cut short") from None
     if len(table.columns) < 2:
         raise DataError("there are fewer than two columns", where, "a table needs two or more")

@@ -57,7 +57,7 @@ def save_checkpoint(path: Path, run: RunSpec, state: RunState, data: str, note: 
         what = f"a checkpoint could not be written: {error.strerror}"
         if error.errno in (errno.ENOSPC, errno.EDQUOT):
             raise NoSpace(what, shown(path), "free some space, then resume; nothing is lost") from None
-        raise TrainingError(what, shown(path), "see to the folder, then start the run afresh") from None
+        raise TrainingError(what, shown(path), "check the folder, then train the run from scratch") from None
 
 
 def load_checkpoint(path: Path, run: RunSpec, shape: StackShape, data: str) -> RunState:
@@ -85,16 +85,16 @@ def load_checkpoint(path: Path, run: RunSpec, shape: StackShape, data: str) -> R
             raise ValueError("its epochs do not fit each other")
     except (OSError, SafetensorError, KeyError, TypeError, ValueError) as error:
         raise TrainingError(f"the checkpoint cannot be read: {shown(error, 100)}", where,
-                            "start the run afresh") from None
+                            "train the run from scratch") from None
     found = tensors["parameters"].shape
     if found != (shape.parameters,):
         raise TrainingError(f"the checkpoint holds {found} parameters; the network has {shape.parameters}", where,
-                            "start the run afresh")
+                            "train the run from scratch")
     for what, was, now in (("data", known["data"], data), ("recipe", known["recipe"], dict(run.recipe)),
                            ("seed", known["streams"], asdict(run.streams))):
         if was != now:
             whose = f" ({shown(known['note'], 80)})" if known.get("note") else ""
-            raise TrainingError(f"the checkpoint{whose} belongs to another {what}", where, "start the run afresh")
+            raise TrainingError(f"the checkpoint{whose} belongs to another {what}", where, "train the run from scratch")
     return state
 
 
@@ -125,7 +125,7 @@ def carry_over(source: Path, was: RunSpec, old: StackShape, run: RunSpec, new: S
     if (old.inputs, old.layers, old.outputs) != (new.inputs, new.layers, new.outputs):
         raise TrainingError(f"the weights do not fit: {old.parameters} numbers in {len(old.layers)} hidden layers "
                             f"against {new.parameters} in {len(new.layers)}", shown(source),
-                            "keep the network as it was, or start afresh")
+                            "keep the network as it was, or train it from scratch")
     state = load_checkpoint(source, was, old, data)
     if best:
         state = state.at_best(was.recipe)
@@ -133,6 +133,6 @@ def carry_over(source: Path, was: RunSpec, old: StackShape, run: RunSpec, new: S
         return None
     state.watch.mark_epoch, state.watch.mark_loss = state.epoch, state.watch.best_loss
     if state.epoch >= run.recipe.whole("epochs"):
-        raise TrainingError(f"{state.epoch} epochs are trained already, and the recipe says "
-                            f"{run.recipe.whole('epochs')}", shown(source), "say more epochs")
+        raise TrainingError(f"{state.epoch} epochs are trained already, and the recipe has "
+                            f"{run.recipe.whole('epochs')}", shown(source), "give more epochs")
     return state

@@ -64,7 +64,7 @@ class RunState:
         """
         epoch = self.watch.best_epoch
         if not epoch or self.kept is None:
-            raise TrainingError("no epoch of this run was kept", "", "go on from its last epoch")
+            raise TrainingError("no epoch of this run was kept", "", "continue from its last epoch")
         return RunState(self.kept[0], self.best_parameters, self.kept[1:], epoch, self.watch.rewound(epoch, recipe),
                         self.kept)
 

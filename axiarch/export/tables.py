@@ -49,7 +49,7 @@ def check_place(path: Path, endings: Sequence[str], force: bool = False) -> None
             raise InputError("the file is there already", where, "choose another name, or replace it "
                              "with --force")
     except (OSError, ValueError) as error:
-        raise InputError(f"no file can be written there: {shown(error, 100)}", where,
+        raise InputError(f"a file cannot be written there: {shown(error, 100)}", where,
                          "choose another name") from None
 
 

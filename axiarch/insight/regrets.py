@@ -72,7 +72,7 @@ def _patience(recipe: Recipe, rows: Mapping[str, int]) -> list[Regret]:
     if not patience or patience < epochs:
         return []
     return [Regret(f"a patience of {count(patience, 'epoch')} can never stop a training of {epochs}",
-                   "a third of the epochs, or 0 to say that nothing is to stop it")]
+                   "a third of the epochs, or 0 for no early stopping")]
 
 
 def _batch(recipe: Recipe, rows: Mapping[str, int]) -> list[Regret]:
@@ -93,7 +93,7 @@ def _schedule(recipe: Recipe, rows: Mapping[str, int]) -> list[Regret]:
         found.append(Regret(f"warm-up and hold take {number(before)} epochs of {epochs}: the schedule never begins",
                             "shorten them"))
     if recipe.word("optimiser") in ("adagrad", "adadelta") and recipe.word("schedule") not in ("constant", "stalled"):
-        found.append(Regret(f"{recipe.word('optimiser')} makes its own steps smaller, and the schedule does so again",
+        found.append(Regret(f"{recipe.word('optimiser')} adapts its own step sizes, and the schedule shrinks them again",
                             "a constant schedule"))
     return found
 

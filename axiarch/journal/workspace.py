@@ -114,7 +114,7 @@ class Workspace:
         try:
             folder.mkdir(parents=True, exist_ok=True)
             if any(folder.iterdir()):
-                raise WorkspaceMissing("the folder holds other things and no workspace", shown(folder),
+                raise WorkspaceMissing("the folder is not empty and is not a workspace", shown(folder),
                                        "give a new or empty folder")
             write_whole(folder / "axiarch.json", json.dumps({"format": FORMAT}) + "\n")
             for each in ("data", "searches", "exports"):

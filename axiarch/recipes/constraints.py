@@ -97,7 +97,7 @@ def _check_name(node: ast.Name, text: str) -> None:
                             "known are " + ", ".join(n for n, f in FIELDS.items() if f.kind in _NUMBERS))
     if FIELDS[node.id].kind not in _NUMBERS:
         raise NotationError(text, node.col_offset, f"{node.id} is a text, not a number",
-                            "use names of numbers; a choice can be a condition: … when optimiser = adam")
+                            "use names of numeric values; a choice can only be a condition: … when optimiser = adam")
 
 
 def _worth(node: ast.expr, recipe: Mapping[str, Value]) -> float:

@@ -95,7 +95,7 @@ class _Words:
             if self._at < len(self._words):
                 self._next("")
                 raise self._wrong(f"{self._words[self._at - 1][0]!r} does not belong behind hidden",
-                                  "hidden is as the recipe's own values say")
+                                  "hidden layers take their width and depth from the recipe")
             return [HIDDEN]
         count = self._count()
         if isinstance(count, list):

@@ -215,7 +215,7 @@ class _Parser:
         while rung * 2 <= high:
             rung *= 2
         if rung != high:
-            raise self._error(high_at, f"{written(low)} doubled again and again does not reach {written(high)}",
+            raise self._error(high_at, f"{written(low)} doubled repeatedly does not reach {written(high)}",
                               f"end at {written(rung)} or {written(rung * 2)}")
         return Ladder(low, high)
 

@@ -205,7 +205,7 @@ def _said(problem: Any, path: list[str], lines: _Lines) -> tuple[str, str, str]:
         from axiarch.recipes._shape import SearchShape
 
         if path[-1] == "folds":
-            return "folds belong to the data set", place, "say them there: axiarch data add FILE --folds 5"
+            return "folds belong to the data set", place, "give them there: axiarch data add FILE --folds 5"
         near = difflib.get_close_matches(path[-1], SearchShape.model_fields, n=1)
         known = ", ".join(SearchShape.model_fields)
         return f"no key is called {path[-1]!r}", place, f"did you mean {near[0]}?" if near else f"known are {known}"

@@ -102,7 +102,7 @@ class Inheritance:
         if was.afresh:
             return None
         raise TrainingError(f"no checkpoint of its first {was.epoch} epochs was kept", shown(latest(
-            was.folder, was.spec.id)), "train the recipe afresh: make it the base of a search")
+            was.folder, was.spec.id)), "train the recipe from scratch: make it the base of a search")
 
     def hand_on(self, was: Origin, state: RunState, to: RunEntry, journal: JournalWriter) -> None:
         """Give a new run the weights and the epochs of the one it goes on from."""

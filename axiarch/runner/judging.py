@@ -26,7 +26,7 @@ def judge(dataset: Dataset, run: RunSpec, checkpoint: Path) -> dict[str, Any]:
     """
     fold = run.streams.fold
     if not checkpoint.exists():
-        raise TrainingError("the run has left no checkpoint yet", checkpoint.name, "let it train on")
+        raise TrainingError("the run has left no checkpoint yet", checkpoint.name, "train it for more epochs")
     shape, data = shape_of(run.recipe, dataset, fold), training_data(dataset, fold)
     state = load_checkpoint(checkpoint, run, shape, dataset.fingerprint)
     stack = Stack(shape, 1, data)

@@ -182,7 +182,7 @@ class Runner:
 
     def _verdict(self) -> tuple[SearchState, str]:
         if self._wanted == "stopped":
-            return "stopped", "stopped by hand; it can be resumed"
+            return "stopped", "stopped by hand; you can resume it"
         runs = self._ledger.runs.values()
         failed = sum(r.state == "failed" for r in runs)
         if failed and not any(r.state in ("ended", "resting", "cut") for r in runs):
@@ -320,7 +320,7 @@ class Runner:
             self._enter(Step(longer, 0, 0, 1, recipe, f"{count} epochs more than recipe {recipe}, by hand"))
         elif not first.until:
             raise TrainingError(f"recipe {recipe} is being trained to its end", f"search {self._number}",
-                                "ask again when it has ended")
+                                "ask again when it has finished")
         else:
             until = max(first.until, first.journalled) + max(count, 1)
             until = 0 if until >= old.whole("epochs") else until
@@ -345,7 +345,7 @@ class Runner:
         method = self._ledger.course.method
         option = next((o for o in method.options if o.name == "recipes"), None)
         if option is None:
-            raise TrainingError(f"the method {method.name} has no number of recipes", "", "it tries all there are")
+            raise TrainingError(f"the method {method.name} takes no number of recipes", "", "it tries all there are")
         proposed = len(self._ledger.recipes)
         if not proposed <= recipes <= option.high:
             raise TrainingError(f"a budget of {recipes} recipes does not fit", "", "give a number from "
@@ -461,13 +461,13 @@ class Runner:
             self._journal.add_event(self._number, "failed", f"{len(runs)} runs failed: {cause}")
 
     def _take_died(self, report: Died) -> None:
-        """A worker is gone: its runs are tried again, each alone; those that come no further twice have failed."""
+        """A worker is gone: its runs are tried again, one at a time; those that come no further twice have failed."""
         self._held.discard(report.lane)
         self._idle.discard(report.lane)
         runs = self._lanes.get(report.lane, set())
         self._lanes[report.lane] = set()
         self._journal.add_event(self._number, "died", f"worker {report.lane + 1}: {report.cause}; "
-                                f"{len(runs)} runs are tried again, each alone")
+                                f"{len(runs)} runs are tried again, one at a time")
         self._journal.blame(sorted(runs))
         for run in runs:
             self._ledger.runs[run].attempts += 1
@@ -554,7 +554,7 @@ class Runner:
             if origin is not None and state is None:
                 gone = counted(origin.epoch, "epoch")
                 self._journal.add_event(self._number, "afresh", f"recipe {number} is trained from its beginning: of "
-                                        f"the {gone} it was to go on from, none was kept")
+                                        f"the {gone} it should have continued from, no checkpoint was kept")
             run = self._journal.add_run(self._number, number, *block, state.epoch if state else 0)
             entry = self._ledger.enter(run, number, block)
             entry.until = step.until

@@ -131,7 +131,7 @@ class Held:
 
 @dataclass(frozen=True)
 class Failed:
-    """A run cannot be trained, for a reason that trying again will not mend."""
+    """A run cannot be trained, for a reason that trying again will not fix."""
 
     lane: int
     runs: tuple[int, ...]

@@ -25,7 +25,7 @@ class Grid(Method):
         size = space.grid_size(self.values["points"])
         if size > MOST_COMBINATIONS:
             raise RecipeError(f"the grid has {size:,} combinations", "[method] name",
-                              f"at most {MOST_COMBINATIONS:,} can be gone through: use random, or vary less")
+                              f"at most {MOST_COMBINATIONS:,} can be tried: use random, or vary less")
         self._waiting = space.grid(self.values["points"])
         self._upcoming: Recipe | None = None
 

@@ -243,7 +243,7 @@ class Guided(ModelDriven):
 
     name = "guided"
     learns = True
-    summary = "few recipes, each dear to train: a model of all results so far chooses the next one"
+    summary = "few recipes, each expensive to train: a model of all results so far chooses the next one"
     options = (Option("recipes", 40, 1, 1_000_000, "recipes in all, the base recipe included"),
                Option("window", 6, 1, 10_000, "recipes proposed before the result of an earlier one is used"))
 

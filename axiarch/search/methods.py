@@ -27,8 +27,8 @@ def make_method(choice: MethodChoice, space: Space, seed: int, blocks: int = 1) 
     Raises
     ------
     RecipeError
-        If no method is called so, or an option does not fit.
+        If there is no method called so, or an option does not fit.
     """
     if choice.name not in METHODS:
-        raise RecipeError(f"no method is called {choice.name!r}", "[method] name", "known are " + ", ".join(METHODS))
+        raise RecipeError(f"there is no method called {choice.name!r}", "[method] name", "known are " + ", ".join(METHODS))
     return METHODS[choice.name](space, seed, choice.options, blocks)

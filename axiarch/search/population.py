@@ -91,7 +91,7 @@ class Population(Drawn):
             if recipe is not None:
                 seen.add(recipe)
                 plan.append((Step(recipe, until=until, blocks=1, parent=parent,
-                                  why=f"goes on from recipe {parent} in place of recipe {n}"), n))
+                                  why=f"continues from recipe {parent} in place of recipe {n}"), n))
         leaving = {n for _, n in plan}
         return plan + [(Step(self.recipes[n], n, until, 1, why=f"generation {self._generation + 1}"), 0)
                        for n in living if n not in leaving and n not in self._ended]

@@ -31,7 +31,7 @@ SHORTEST = 3
 
 RACING_OPTIONS = (
     Option("recipes", 120, 1, 1_000_000, "recipes in all, the base recipe included"),
-    Option("keep", 3, 2, 10, "one recipe in so many goes on from a round to the next"),
+    Option("keep", 3, 2, 10, "one recipe in this many continues to the next round"),
     Option("rounds", 3, 1, 8, "rounds, the last one being the whole training"),
     Option("finalists", 5, 1, 1000, "best recipes that are trained on all seeds and folds in the end"),
     Option("window", 8, 1, 10_000, "steps decided before the outcome of an earlier one is used"),

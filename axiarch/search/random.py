@@ -65,7 +65,7 @@ class Random(Drawn):
     """Propose the base recipe, then recipes drawn at random from the space."""
 
     name = "random"
-    summary = "a first look at any number of knobs; can be ended at any time"
+    summary = "a first look at any number of knobs; you can stop it at any time"
     options: ClassVar[tuple[Option, ...]] = (Option("recipes", 40, 1, 1_000_000,
                                                     "recipes in all, the base recipe included"),)
 

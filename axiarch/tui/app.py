@@ -65,7 +65,7 @@ class AxiarchApp(TrainingApp):
         """Say how far the work on data is."""
         if self._adding:
             self.query_one(Notice).say((step_text(message.step, message.done, message.seconds), "ink"),
-                                       ("esc gives it up", "faint"))
+                                       ("Esc cancels", "faint"))
 
     def on_view_wanted(self, message: said.ViewWanted) -> None:
         """Go to another view."""
@@ -242,7 +242,7 @@ class AxiarchApp(TrainingApp):
         if data is not None and " between cells" in data.how:
             self.push_screen(
                 Asked(f"How is {data.source} written?",
-                      f"It was read as {data.how}. Say what is otherwise; the rest is found out. Separators: comma, "
+                      f"It was read as {data.how}. Type only what is wrong; the rest is detected. Separators: comma, "
                       "semicolon, tab, bar, space, or any character.",
                       "separator semicolon, encoding windows-1252, decimal comma, header no", str(data.plan.said)),
                 lambda answer: self._redecide(
@@ -259,7 +259,7 @@ class AxiarchApp(TrainingApp):
                                      f"rows and {loss(data.floor.loss)} on the validation rows."))
 
     def do_ignore(self) -> None:
-        """Leave out the column under the cursor, or take it in."""
+        """Ignore the column under the cursor, or use it again."""
         self._turn_decision("ignore")
 
     def do_aim(self) -> None:
@@ -463,7 +463,7 @@ class AxiarchApp(TrainingApp):
         recipe = s.recipes[number].recipe
         self._go("sheet")
         self.query_one(SheetView).rebase(recipe)
-        self.post_message(said.Noted(f"The base is recipe {number} of search {s.search.number} now; u takes it back."))
+        self.post_message(said.Noted(f"The base is recipe {number} of search {s.search.number} now; press u to undo."))
 
     def do_cursor_left(self) -> None:
         """Read the chart further back."""

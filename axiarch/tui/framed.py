@@ -107,7 +107,7 @@ class FramedApp(App[str]):
         keys.view = self.view
         keys.search = self._state.snapshot.search.state if self._state.snapshot else ""
         self.front().take(self._state)
-        self.query_one(Verdict).text = self.front().verdict() if self._state.looked else "Looking at the workspace."
+        self.query_one(Verdict).text = self.front().verdict() if self._state.looked else "Reading the workspace."
 
     def _go(self, view: str, remember: bool = True) -> None:
         """Go to a view: the notice has been read."""

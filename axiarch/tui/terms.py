@@ -49,7 +49,7 @@ TERMS: Mapping[str, tuple[tuple[str, str], ...]] = {
     "sheet": (("recipe", "one complete configuration: network, optimiser, schedule, batches, regularisation, stopping"),
               ("knob", "a value that varies: 16 | 32 | 64, 1e-4 .. 1e-1 log, 8 .. 512 doubling, 0 .. 0.6 step 0.1"),
               ("condition", "a range may end in: when optimiser = momentum"),
-              ("idle", "has no effect as things stand, such as momentum where only adam is used"),
+              ("idle", "has no effect with the other values, such as momentum where only adam is used"),
               ("repeats", "seeds each recipe is trained with; recipes share them, so that they can be compared")),
     "field": (("run", "one training: a recipe, a seed and a fold"), ("budget", "epochs of all runs together"), _STEADY,
               ("cut", "ended by the search because others were better by then"),

@@ -105,9 +105,9 @@ class TrainingApp(WorkingApp):
         base, plan = s.recipes[recipe].recipe, s.dataset.plan
         rows = (" rows=all" if plan.rows else "") + (" pictures=all" if plan.shrink > 1 else "")
         self.push_screen(
-            Asked(f"Scale up recipe {recipe}: what is to be larger?",
+            Asked(f"Scale up recipe {recipe}: what should be larger?",
                   "It is trained as it is and with every combination of the changes, on the same three seeds, so that "
-                  "what the larger scale gains is held against what it costs. More rows (rows=all) and larger "
+                  "you see what the larger scale gains and what it costs. More rows (rows=all) and larger "
                   "pictures (pictures=all) are for data that were cut or shrunk for quick work.",
                   f"width=256 epochs=120{rows}",
                   f"width={2 * base.whole('width')} epochs={2 * base.whole('epochs')}{rows}"),
@@ -258,4 +258,4 @@ class TrainingApp(WorkingApp):
         if number:
             version = next(v for v in self._state.versions if v.number == int(number))
             self.query_one(SheetView).rebase(version.recipe)
-            self.post_message(said.Noted(f"The base is version {number} now; u takes it back."))
+            self.post_message(said.Noted(f"The base is version {number} now; press u to undo."))

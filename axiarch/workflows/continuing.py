@@ -44,16 +44,16 @@ def continued(snapshot: Snapshot, run: int, epochs: int, at: Literal["last", "be
     if record.state not in OVER and not snapshot.over:
         raise TrainingError("it is still in training", where, "wait for its end, or stop the search")
     if record.state == "failed" or not trained:
-        raise TrainingError("there is nothing to go on from: it has no epoch", where, "train it afresh")
+        raise TrainingError("it has no finished epoch to continue from", where, "train it from scratch")
     start = record.best_epoch if at == "best" else trained
     if not start:
-        raise TrainingError("no epoch of it was kept", where, "go on from its last one")
+        raise TrainingError("it has no checkpoint", where, "continue from its last epoch")
     old = snapshot.recipes[record.recipe].recipe
     recipe = old.changed({**(changes or {}), "epochs": start + max(epochs, 1)})
     before, after = shape_of(old, snapshot.dataset), shape_of(recipe, snapshot.dataset)
     if before.layers != after.layers:
         raise RecipeError(f"{count(before.trained, 'weight')} do not fit a network of {after.trained}", where,
-                          "keep the network as it was, or train the changed one afresh")
+                          "keep the network as it was, or train the changed one from scratch")
     return replace(snapshot.file, name=f"recipe {record.recipe} continued", space=Space(recipe), repeats=1,
                    method=MethodChoice("grid", {}), start=Start(snapshot.search.number, run, at))
 

@@ -52,9 +52,9 @@ class Scaled:
     pictures: tuple[str, str] = ("", "")
 
     def __str__(self) -> str:
-        fit = "The trained weights do not fit the larger network, so it is trained afresh."
+        fit = "The trained weights do not fit the larger network, so it is trained from scratch."
         if self.weights_fit:
-            fit = "The trained weights fit: its training could also go on from them (more epochs)."
+            fit = "The trained weights fit: you could also continue training from them (more epochs)."
         more = []
         if self.rows[0] != self.rows[1]:
             more.append(f"{count(self.rows[1], 'row')} instead of {self.rows[0]:,}")
@@ -62,7 +62,7 @@ class Scaled:
             more.append(f"pictures of {self.pictures[1]} instead of {self.pictures[0]}")
         if more:
             fit = (f"It trains on {' and '.join(more)}, and is validated on the same rows as before; trained weights "
-                   "belong to the data they have seen, so it is trained afresh.")
+                   "belong to the data they have seen, so it is trained from scratch.")
         return (f"A step of the largest costs {number(self.dearer, 3)} times, its whole training "
                 f"{number(self.longer, 3)} times what the small one's does. {fit}")
 
@@ -89,7 +89,7 @@ def scale_up(workspace: Workspace, snapshot: Snapshot, recipe: int, wanted: Sequ
     large = small.changed(changes)
     changed = {name: value for name, value in large.difference(small).items() if name in changes}
     if not changed and not more:
-        raise RecipeError("nothing would change", f"recipe {recipe}", "say what is to be larger, such as width=256")
+        raise RecipeError("nothing would change", f"recipe {recipe}", "name what should be larger, such as width=256")
     data = _larger(workspace, snapshot.dataset, more) if more else snapshot.dataset
     knobs = tuple(knob(name, f"{written(small[name])} | {written(value)}") for name, value in changed.items())
     before, after = shape_of(small, snapshot.dataset), shape_of(large, data)
@@ -117,11 +117,11 @@ def _larger(workspace: Workspace, data: Dataset, more: Mapping[str, str]) -> Dat
         plan = replace(plan, rows=_more_rows(data, more["rows"]))
     if "pictures" in more:
         if more["pictures"] != "all":
-            raise RecipeError(f"{shown(more['pictures'], 20)!r} is no size of pictures", "pictures",
+            raise RecipeError(f"{shown(more['pictures'], 20)!r} is not a picture size", "pictures",
                               "give pictures=all")
         if plan.shrink == 1:
             raise RecipeError(f"{data.name} has no pictures that were shrunk", "pictures",
-                              "say something else that is to be larger")
+                              "name something else to make larger")
         plan = replace(plan, shrink=1)
     for name in workspace.data_names():
         try:
@@ -136,10 +136,10 @@ def _larger(workspace: Workspace, data: Dataset, more: Mapping[str, str]) -> Dat
 def _more_rows(data: Dataset, more: str) -> int:
     """Return how many rows are wanted, 0 for all."""
     if more != "all" and not is_whole(more):
-        raise RecipeError(f"{shown(more, 20)!r} is no number of rows", "rows", "give rows=all, or a number")
+        raise RecipeError(f"{shown(more, 20)!r} is not a number of rows", "rows", "give rows=all, or a number")
     rows = 0 if more == "all" else int(more)
     if not data.plan.rows or 0 < rows <= data.plan.rows:
         raise RecipeError(f"{data.name} trains on {data.rows['train']:,} rows"
                           + ("" if data.plan.rows else ", which are all there are"), "rows",
-                          "say something else that is to be larger")
+                          "name something else to make larger")
     return rows

@@ -23,7 +23,7 @@ class Said:
     shares : tuple of (str, float)
         Classes with their probabilities, the likeliest first; none for an amount.
     amount : float
-        What it is said to be; 0 for classes.
+        What it predicted; 0 for classes.
     """
 
     row: int

@@ -45,8 +45,8 @@ def open_seal(workspace: Workspace, data: Dataset, reason: str) -> Opened:
     """
     reason = " ".join(reason.split())
     if not reason:
-        raise InputError("the seal is opened for a reason", "reason",
-                         "say in a few words what the test rows are to decide")
+        raise InputError("a reason is required to open the seal", "reason",
+                         "say in a few words what the test score will decide")
     with workspace.locked("opening a seal"):
         journal = JournalWriter(workspace.journal)
         try:

@@ -321,7 +321,7 @@ class Watcher:
 
     def _snapshot(self, record: SearchRecord, alive: bool) -> Snapshot:
         if record.state in ("preparing", "running", "paused") and not alive:
-            record = replace(record, state="interrupted", why="the process that ran it is gone; it can be resumed")
+            record = replace(record, state="interrupted", why="the process that ran it is gone; you can resume it")
         if self._last is None:
             file = read_search(record.file, "search.toml")
             dataset = data_set(self.workspace, record.data)
@@ -396,7 +396,7 @@ def _check_sense(s: Snapshot) -> None:
     folds, metrics = len(s.dataset.folds), len(s.dataset.target.metrics)
     for run in s.runs.values():
         if run.recipe not in s.recipes or not (0 <= run.fold < folds and run.repeat >= 0):
-            raise ValueError(f"run {run.id} is of no recipe, seed or fold of the search")
+            raise ValueError(f"run {run.id} belongs to no recipe, seed or fold of the search")
     for run_id, curve in s.curves.items():
         if len(curve) and len(curve.metrics[-1]) != metrics:
             raise ValueError(f"run {run_id} has other metrics than its data set")

@@ -725,7 +725,7 @@ class Frame(AppCase):
             async with app.run_test(size=(140, 42)) as pilot:
                 self.addCleanup(reading.set)
                 await pilot.press("2")
-                self.assertIn("Looking at the workspace.", screen(app))
+                self.assertIn("Reading the workspace.", screen(app))
                 app.post_message(said.ErrorRaised(DataError("something went wrong", "here", "do this")))
                 await self.shows(app, pilot, "something went wrong")
                 reading.set()

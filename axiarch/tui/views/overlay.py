@@ -89,6 +89,6 @@ def distance(marked: Sequence[Marked]) -> str:
     gaps = max(b[0] - a[0] for a, b in pairwise(ends))
     runs = sorted({len(m.curves) for m in marked})
     over = f"{runs[0]}" if len(runs) == 1 else f"{runs[0]} to {runs[-1]}"
-    single = "" if runs[0] > 1 else " A single run proves nothing: the ladder says what can be told apart."
+    single = "" if runs[0] > 1 else " A single run proves nothing: the ladder shows which recipes differ."
     return (f"{len(ends)} recipes, each the mean of {over} run{'s' if runs[-1] > 1 else ''}: {apart}. "
             f"The widest step is {loss(gaps)}.{single}")

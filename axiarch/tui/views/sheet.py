@@ -323,7 +323,7 @@ class SheetView(View):
             editor.edit(self.state.draft, line)
 
     def vary(self) -> None:
-        """Let the value under the cursor vary over its usual range, or fix it."""
+        """Vary the value under the cursor over its usual range, or fix it."""
         line = self._line()
         if line is None or self.state.draft is None:
             return

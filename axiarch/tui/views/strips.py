@@ -244,7 +244,7 @@ class Telling(TallDrawing):
             return []
         cell = (width - 2) // 2
         rows: Rows = [[(f"  after epoch {epoch}, of validation rows: ", "faint"), ("✓ true  ", "glow"),
-                       ("✗ ", "warn"), ("what it takes them for", "faint")]]
+                       ("✗ ", "warn"), ("predicted class", "faint")]]
         for i in range(0, min(len(said), 8), 2):
             pair = [self._said(each, cell) for each in said[i : i + 2]]
             rows.append([(" ", "ink"), *(run for row in pair for run in row)])
@@ -252,7 +252,7 @@ class Telling(TallDrawing):
 
     def _said(self, each: Said, width: int) -> Row:
         if not each.shares:
-            text = f" row {each.row}: {number(float(each.truth))} is said to be {number(each.amount)}"
+            text = f" row {each.row}: {number(float(each.truth))} predicted {number(each.amount)}"
             return [(fit(text, width), "ink")]
         name, share = each.shares[0]
         bar = "▇" * max(round(share * 10), 1)

@@ -66,7 +66,7 @@ class Browser(ModalScreen[str]):
         with Vertical():
             yield Static(Content("Open a table (text of any separator, Parquet, Arrow, JSON lines, Excel) or pictures "
                                  "(.npz, .npy, IDX, or a folder of PNG files: type its path)"))
-            yield Input(placeholder="type a path, or walk below with tab and the arrow keys")
+            yield Input(placeholder="type a path, or browse below with Tab and the arrow keys")
             if self._recent:
                 yield Static(Content("opened before"), classes="faint")
                 yield OptionList(*(Option(Content(shown(path)), id=str(i)) for i, path in enumerate(self._recent)))

@@ -93,7 +93,7 @@ class Versions(ModalScreen[str]):
                 kept.count, beside.base = len(self._versions), self._base
                 yield kept
                 yield beside
-            yield Static("enter makes it the base (u takes that back)    esc leaves everything as it is")
+            yield Static("Enter makes it the base recipe (u undoes that)    Esc closes")
 
     def on_mount(self) -> None:
         """Give the keyboard to the list."""
