@@ -84,9 +84,10 @@ class ImportDirection(unittest.TestCase):
                         self.assertIn(room, OWNED[top])
 
     def test_one_module_writes_to_the_terminal(self) -> None:
-        """Neither ``print`` nor ``echo`` nor a stream, except in the gate and in the runner's own log."""
+        """Neither ``print`` nor ``echo`` nor a stream, except in the gate and in processes that answer on a pipe."""
         for path, room in modules():
-            if room == "runner" or path.name == "saying.py":
+            if room == "runner" or path.name == "saying.py" or (
+                    (room, path.name) == ("export", "__main__.py")):
                 continue
             for node in ast.walk(ast.parse(path.read_text(encoding="utf-8"))):
                 if not isinstance(node, ast.Call):

@@ -9,6 +9,7 @@ from typing import TYPE_CHECKING, Any
 import click
 
 from axiarch import __version__
+from axiarch.cli import searches, ship
 from axiarch.cli.data import data
 from axiarch.cli.options import (
     INTERRUPTED,
@@ -20,7 +21,7 @@ from axiarch.cli.options import (
     workspace_option,
 )
 from axiarch.cli.saying import print_json, say
-from axiarch.cli.searches import COMMANDS, run_search
+from axiarch.cli.searches import run_search
 from axiarch.errors import InputError
 
 if TYPE_CHECKING:
@@ -117,7 +118,7 @@ def rescue(context: click.Context, target: Path, folder: Path | None, as_json: b
 
 
 main.add_command(data)
-for command in COMMANDS:
+for command in (*searches.COMMANDS, *ship.COMMANDS):
     main.add_command(command)
 
 

@@ -292,7 +292,7 @@ def more(context: click.Context, recipe: int, epochs: int, number: int, best: bo
     """
     from axiarch import workflows
 
-    workspace, snapshot = _opened(context, folder, number, recipe)
+    workspace, snapshot = opened(context, folder, number, recipe)
     if not snapshot.over and not best:
         workflows.steer_search(workspace, snapshot.search.number, "more", recipe, epochs)
         say(f"recipe {recipe} of search {snapshot.search.number} trains for {epochs} more epochs")
@@ -316,7 +316,7 @@ def scale(context: click.Context, recipe: int, values: tuple[str, ...], number: 
     """Hold RECIPE against larger ones with VALUES changed, such as width=256 epochs=120 rows=all, on three seeds."""
     from axiarch import workflows
 
-    workspace, snapshot = _opened(context, folder, number, recipe)
+    workspace, snapshot = opened(context, folder, number, recipe)
     scaled = workflows.scale_up(workspace, snapshot, recipe, values)
     say(scaled, error=True)
     return run_search(workspace, scaled.search, lanes, as_json)
@@ -333,7 +333,7 @@ def add(context: click.Context, values: tuple[str, ...], number: int, folder: Pa
     from axiarch import workflows
     from axiarch.recipes.notation import fixed_values
 
-    workspace, snapshot = _opened(context, folder, number)
+    workspace, snapshot = opened(context, folder, number)
     recipe = snapshot.file.space.base.changed(fixed_values(values))
     workflows.steer_search(workspace, snapshot.search.number, "add", values=recipe)
     say(f"recipe added to search {snapshot.search.number}")
@@ -351,7 +351,7 @@ def judge(context: click.Context, recipe: int, number: int, folder: Path | None,
     from axiarch import workflows
     from axiarch.cli import printing
 
-    workspace, snapshot = _opened(context, folder, number, recipe)
+    workspace, snapshot = opened(context, folder, number, recipe)
     chosen = recipe or (snapshot.ranking.rows[0].recipe if snapshot.ranking.rows else 1)
     found = workflows.judge_recipe(workspace, snapshot, chosen)
     if as_json:
@@ -360,7 +360,7 @@ def judge(context: click.Context, recipe: int, number: int, folder: Path | None,
         printing.print_judged(chosen, snapshot.dataset, found)
 
 
-def _opened(context: click.Context, folder: Path | None, number: int, recipe: int = 0) -> tuple[Workspace, Snapshot]:
+def opened(context: click.Context, folder: Path | None, number: int, recipe: int = 0) -> tuple[Workspace, Snapshot]:
     """Return the workspace and the search that is meant, in which there must be `recipe` (0: none is meant)."""
     from axiarch import workflows
     from axiarch.errors import TrainingError

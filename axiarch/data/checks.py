@@ -11,6 +11,7 @@ from collections.abc import Sequence
 import numpy as np
 from numpy.typing import NDArray
 
+from axiarch.data.checksums import row_hashes
 from axiarch.data.encoding import NumberCode, PictureCode, as_floats
 from axiarch.data.findings import CheckInput, Finding, option
 from axiarch.data.leaks import leaks
@@ -45,21 +46,9 @@ def check(given: CheckInput) -> tuple[Finding, ...]:
     return tuple(f for look in (*always, *classes, *last) for f in look(given))
 
 
-def _hashes(inputs: NDArray[np.float32]) -> NDArray[np.uint64]:
-    """Return a 64-bit hash of each row (N,), worked out in pieces."""
-    factors = np.random.default_rng(np.random.SeedSequence(64)).integers(0, 2**63, inputs.shape[1], np.uint64) * 2 + 1
-    out = np.empty(len(inputs), np.uint64)
-    step = max(2_000_000 // max(inputs.shape[1], 1), 1)
-    for start in range(0, len(inputs), step):
-        bits = np.ascontiguousarray(inputs[start : start + step]).view(np.uint32).astype(np.uint64)
-        mixed = (bits + np.uint64(0x9E3779B9)) * factors
-        out[start : start + step] = (mixed ^ (mixed >> np.uint64(29))).sum(1, dtype=np.uint64)
-    return out
-
-
 def _duplicates(given: CheckInput) -> list[Finding]:
     """Count the validation rows whose inputs stand in the training part too, accidents left out."""
-    again = np.isin(_hashes(given.inputs["validation"]), _hashes(given.inputs["train"]))
+    again = np.isin(row_hashes(given.inputs["validation"]), row_hashes(given.inputs["train"]))
     if not again.any():
         return []
     rows = given.validation[again]

@@ -9,6 +9,9 @@ from __future__ import annotations
 from collections.abc import Mapping
 from pathlib import Path
 
+import numpy as np
+from numpy.typing import NDArray
+
 from axiarch.errors import WorkspaceError
 from axiarch.files import regular_file
 from axiarch.plain import shown
@@ -55,3 +58,16 @@ def verify(folder: Path, known: Mapping[str, str], below: str, remedy: str) -> N
         if not same:
             raise WorkspaceError("a file of the data set is damaged: it is not what was written",
                                  shown(path), remedy)
+
+
+def row_hashes(inputs: NDArray[np.float32]) -> NDArray[np.uint64]:
+    """Return a 64-bit hash of each row (N,), worked out in pieces."""
+    rng = np.random.default_rng(np.random.SeedSequence(64))
+    factors = rng.integers(0, 2**63, inputs.shape[1], np.uint64) * 2 + 1
+    out = np.empty(len(inputs), np.uint64)
+    step = max(2_000_000 // max(inputs.shape[1], 1), 1)
+    for start in range(0, len(inputs), step):
+        bits = np.ascontiguousarray(inputs[start : start + step]).view(np.uint32).astype(np.uint64)
+        mixed = (bits + np.uint64(0x9E3779B9)) * factors
+        out[start : start + step] = (mixed ^ (mixed >> np.uint64(29))).sum(1, dtype=np.uint64)
+    return out

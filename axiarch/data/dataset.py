@@ -16,7 +16,7 @@ from __future__ import annotations
 
 import json
 import math
-from collections.abc import Mapping
+from collections.abc import Iterator, Mapping
 from dataclasses import asdict, dataclass, field, fields, make_dataclass, replace
 from functools import cache, cached_property
 from pathlib import Path
@@ -25,7 +25,7 @@ from typing import TYPE_CHECKING, Any, Literal, get_type_hints
 import numpy as np
 from numpy.typing import NDArray
 
-from axiarch.data.checksums import verify
+from axiarch.data.checksums import row_hashes, verify
 from axiarch.data.columns import Column
 from axiarch.data.conversions import Conversion, as_changes
 from axiarch.data.encoding import CODES, Code, Encoding
@@ -235,23 +235,38 @@ def sealed_part(dataset: Dataset, fold: int = 0) -> Part:
     WorkspaceError
         If they are not what was written.
     """
+    verify_kept(dataset)
+    inputs, targets = [], []
+    for own, encoding in _sealed_rows(dataset, fold):
+        inputs.append(encoding.encode(own))
+        targets.append(encoding.labels(own))
+    return Part(np.concatenate(inputs), np.concatenate(targets))
+
+
+def sealed_hashes(dataset: Dataset, fold: int = 0) -> NDArray[np.uint64]:
+    """Return a hash of the inputs of each sealed row, to know such a row again without opening the seal.
+
+    Nothing else of the rows leaves this function, and their targets are not read.
+    """
+    return np.concatenate([row_hashes(encoding.encode(own))
+                           for own, encoding in _sealed_rows(dataset, fold, False)])
+
+
+def _sealed_rows(dataset: Dataset, fold: int, targets: bool = True
+                 ) -> Iterator[tuple[polars.DataFrame, Encoding]]:
+    """Walk the sealed rows as tables of the columns that a fold encodes."""
     from axiarch.data.building import with_pictures
 
-    verify_kept(dataset)
     rows = np.load(dataset.folder / "sealed" / "rows.npy", allow_pickle=False)
     table = kept_table(dataset)
     if dataset.plan.pictures:
         table = with_pictures(table, dataset.plan, dataset.target.columns)
     table = table.changed(as_changes({c.column: c for c in dataset.conversions}))
     encoding = dataset.folds[fold].encoding
-    names = [*(code.name for code in encoding.codes), *encoding.target.columns]
-    inputs, targets = [], []
+    names = [*(code.name for code in encoding.codes), *(encoding.target.columns if targets else ())]
     for start, piece in table.pieces(names):
         low, high = np.searchsorted(rows, (start, start + piece.height))
-        own = piece[rows[low:high] - start]
-        inputs.append(encoding.encode(own))
-        targets.append(encoding.labels(own))
-    return Part(np.concatenate(inputs), np.concatenate(targets))
+        yield piece[rows[low:high] - start], encoding
 
 
 def check_arrays(dataset: Dataset) -> None:
@@ -317,8 +332,6 @@ def read_dataset(folder: Path) -> Dataset:
     WorkspaceError
         If its description is damaged.
     """
-    import msgspec
-
     try:
         known = read_json(folder / "data.json")
         if not isinstance(known, dict):
@@ -329,16 +342,7 @@ def read_dataset(folder: Path) -> Dataset:
         digest = known.pop("checksum", "")
         if json.loads(description(known))["checksum"] != digest:
             raise ValueError("it is not what was written")
-        del known["format"]
-        for fold in known["folds"]:
-            fold["encoding"] = {"codes": [_code(dict(c)) for c in fold["encoding"]["codes"]],
-                                "target": fold["encoding"]["target"]}
-        folds = [_fold(fold) for fold in known.pop("folds")]
-        rest: Any = msgspec.convert(known, _rest())
-        made = Dataset(folder=folder, folds=tuple(folds),
-                       **{f.name: getattr(rest, f.name) for f in fields(_rest())})
-        _check_description(made)
-        return made
+        return described(known, folder)
     except FileNotFoundError:
         raise WorkspaceMissing(f"there is no data set {shown(folder.name)!r}", shown(folder.parent),
                                "add one first") from None
@@ -346,6 +350,27 @@ def read_dataset(folder: Path) -> Dataset:
         raise WorkspaceError(
             f"the description of the data set {shown(folder.name)!r} is damaged: {shown(error, 120)}",
             shown(folder / "data.json"), _RESTORE) from None
+
+
+def described(known: dict[str, Any], folder: Path = Path()) -> Dataset:
+    """Return the data set that :func:`as_json` described; without a folder it has no arrays.
+
+    Raises
+    ------
+    ValueError, KeyError, TypeError, AttributeError
+        If the description is damaged.
+    """
+    import msgspec
+
+    known = {name: value for name, value in known.items() if name != "format"}
+    folds = [_fold({**fold, "encoding": {"codes": [_code(dict(c)) for c in fold["encoding"]["codes"]],
+                                         "target": fold["encoding"]["target"]}})
+             for fold in known.pop("folds")]
+    rest: Any = msgspec.convert(known, _rest())
+    made = Dataset(folder=folder, folds=tuple(folds),
+                   **{f.name: getattr(rest, f.name) for f in fields(_rest())})
+    _check_description(made)
+    return made
 
 
 @cache

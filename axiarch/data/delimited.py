@@ -61,7 +61,7 @@ class TextForm:
 
 
 def read_delimited(path: Path, where: str, said: Said | None = None, scratch: Path | None = None,
-                   tell: Tell = quiet) -> tuple[Table, TextForm]:
+                   tell: Tell = quiet, fewest: int = 2) -> tuple[Table, TextForm]:
     """Return the table in a text file, and how it was written.
 
     A file of more than one piece is walked twice, first to find out what its columns hold, and becomes
@@ -82,7 +82,7 @@ def read_delimited(path: Path, where: str, said: Said | None = None, scratch: Pa
         if reader is None:
             if not piece.text.strip():
                 break
-            reader = _Reader(_form(piece.text, replace(said, encoding=encoding)), where)
+            reader = _Reader(_form(piece.text, replace(said, encoding=encoding)), where, fewest)
         frame = reader.checked(piece)
         kinds = {s.name: _common(kinds.get(s.name), s) for s in frame}
         frames += 1
@@ -127,15 +127,16 @@ def _common(known: polars.DataType | None, series: polars.Series) -> polars.Data
 class _Reader:
     """Reads pieces of one file by its form; the first names the columns."""
 
-    def __init__(self, form: TextForm, where: str) -> None:
+    def __init__(self, form: TextForm, where: str, fewest: int = 2) -> None:
         self.form = form
+        self._fewest = fewest
         self.where = where
         self.names: list[str] = []
 
     def checked(self, piece: Piece) -> polars.DataFrame:
         """Return a piece as a table of whatever its own columns hold, or raise where its rows are ragged."""
         if piece.line == 1:
-            self.names = _first_names(piece.text, self.form, self.where)
+            self.names = _first_names(piece.text, self.form, self.where, self._fewest)
         self._check_widths(piece)
         return self.parsed(piece, None)
 
@@ -281,7 +282,7 @@ def _header(rows: list[list[str]], decimal: str) -> bool:
     return not any(_POINT_NUMBER.fullmatch(cell) or pattern.fullmatch(cell) for cell in rows[0])
 
 
-def _first_names(text: str, form: TextForm, where: str) -> list[str]:
+def _first_names(text: str, form: TextForm, where: str, fewest: int = 2) -> list[str]:
     """Return the column names."""
     rows = csv.reader(io.StringIO(text), delimiter=form.separator)
     try:
@@ -289,11 +290,11 @@ def _first_names(text: str, form: TextForm, where: str) -> list[str]:
     except csv.Error as error:
         raise DataError(f"this is not a table: {error}", f"{where}, line {rows.line_num}", "fix the row") from None
     names = first if form.header else [f"column {i}" for i in range(1, len(first) + 1)]
-    _check_names(names, where)
+    _check_names(names, where, fewest)
     return names
 
 
-def _check_names(names: list[str], where: str) -> None:
+def _check_names(names: list[str], where: str, fewest: int = 2) -> None:
     first: dict[str, int] = {}
     for i, name in enumerate(names):
         if first.setdefault(name, i) < i:
@@ -301,6 +302,6 @@ def _check_names(names: list[str], where: str) -> None:
                             f"{where}, columns {first[name] + 1} and {i + 1}", "rename one")
         if not name.strip():
             raise DataError("a column has no name", f"{where}, column {i + 1}", "name it in the first row")
-    if len(names) < 2:
+    if len(names) < fewest:
         raise DataError("there is only one column", where,
                         "a table needs two or more; name the separator if it is an unusual one")

@@ -40,12 +40,15 @@ class Reading:
         Whether pictures that cannot be read are left out.
     scratch : Path or None
         A folder that large and compressed files may be turned into files in.
+    fewest : int
+        Columns that a table must have: an input and a target, unless it is only predicted.
     """
 
     said: Said = field(default_factory=Said)
     ignored: tuple[str, ...] = ()
     skip_bad: bool = False
     scratch: Path | None = None
+    fewest: int = 2
 
     def within(self, name: str) -> Reading:
         """Return the same with a folder of its own in the scratch folder."""
@@ -113,7 +116,7 @@ def _read(path: Path, how: Reading, labels: Path | None, tell: Tell) -> tuple[Ta
             table, words = _read_format(read, source, where, name, how, tell), f"{name} file"
         else:
             scratch = how.scratch
-            table, form = read_delimited(source, where, how.said, scratch, tell)
+            table, form = read_delimited(source, where, how.said, scratch, tell, how.fewest)
             words = str(form)
         if signature(path) != before:
             raise DataError("the file changed while it was read", where,
@@ -215,7 +218,7 @@ def _read_format(read: _Read, path: Path, where: str, name: str, how: Reading, t
         first = (str(error).splitlines() or [type(error).__name__])[0]
         raise DataError(f"cannot read this as a {name} file: {shown(first, 140)}", where,
                         "write the file again; it may have been cut short") from None
-    if len(table.columns) < 2:
+    if len(table.columns) < how.fewest:
         raise DataError("there are fewer than two columns", where, "a table needs two or more")
     if table.height == 0:
         raise DataError("the file has columns and no rows", where, "give a table with rows")

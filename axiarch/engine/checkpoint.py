@@ -47,7 +47,7 @@ def save_checkpoint(path: Path, run: RunSpec, state: RunState, data: str, note: 
     tensors = {"parameters": state.parameters, "best_parameters": state.best_parameters,
                "optimiser": state.optimiser, **({} if state.kept is None else {"kept": state.kept})}
     text = json.dumps(known)
-    metadata = {"axiarch": text, "checksum": _checksum(text, tensors)}
+    metadata = {"axiarch": text, "checksum": checksum(text, tensors)}
     try:
         with draft_of(path) as draft:
             draft.write_bytes(save(tensors, metadata=metadata))
@@ -75,7 +75,7 @@ def load_checkpoint(path: Path, run: RunSpec, shape: StackShape, data: str) -> R
         with safe_open(path, framework="numpy") as file:
             metadata = file.metadata()
             tensors = {name: file.get_tensor(name) for name in file.keys()}  # noqa: SIM118  (not a mapping)
-        if metadata["checksum"] != _checksum(metadata["axiarch"], tensors):
+        if metadata["checksum"] != checksum(metadata["axiarch"], tensors):
             raise ValueError("it is damaged: it is not what was written")
         known = load_json(metadata["axiarch"], finite=False)
         watch = msgspec.convert(known["watch"], Watch)
@@ -98,7 +98,7 @@ def load_checkpoint(path: Path, run: RunSpec, shape: StackShape, data: str) -> R
     return state
 
 
-def _checksum(text: str, tensors: Mapping[str, NDArray[Any]]) -> str:
+def checksum(text: str, tensors: Mapping[str, NDArray[Any]]) -> str:
     """Return a checksum of all that a checkpoint holds."""
     import xxhash
 

@@ -23,6 +23,7 @@ from axiarch.engine.layers import Pass
 from axiarch.engine.losses import LOSSES, targets_buffer, unit_of
 from axiarch.engine.network import EVALUATED, Array, StackShape, zeros
 from axiarch.engine.optimisers import COEFFICIENTS, OPTIMISERS, STATES
+from axiarch.engine.predictor import Predictor
 from axiarch.engine.regularisation import Regularisation
 from axiarch.engine.rows import Feed, Part, Source, TrainingData
 from axiarch.engine.run import EpochNumbers, RunEnd, RunSpec
@@ -410,21 +411,9 @@ class Stack:
             self._einputs[k, :rows] = part.inputs[start:stop]
         return self._einputs
 
-    def look_at_best(self, slot: int) -> None:
-        """Let :meth:`predict` use the weights of the best epoch of the run in `slot`."""
-        self._evaluated[slot] = self._best[slot]
-
     def predict(self, slot: int, x: Array) -> Array:
-        """Return what the run in `slot` says of rows (N, D): class probabilities (N, C) or scaled amounts (N, T).
-
-        By the weights that its last epoch was evaluated with.
-        """
-        found = []
-        for start in range(0, len(x), EVALUATED):
-            rows = np.ascontiguousarray(x[start : start + EVALUATED], dtype=self.dtype)
-            outputs = self._evaluation.forward(rows[None], self._evaluated[slot : slot + 1], 1, len(rows))
-            found.append(self._loss.told(outputs.reshape(-1, *outputs.shape[-1:])[: len(rows)].astype(np.float64)))
-        return np.vstack(found)
+        """Return what the run in `slot` predicts for rows (N, D), by the weights of its last evaluation."""
+        return Predictor(self.shape, self._evaluated[slot], self._evaluation).predict(x)
 
     def _finish_epoch(self, k: int, numbers: EpochNumbers) -> Progress:
         slot = self._slots[k]

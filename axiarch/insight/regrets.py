@@ -92,9 +92,10 @@ def _schedule(recipe: Recipe, rows: Mapping[str, int]) -> list[Regret]:
     if before >= epochs:
         found.append(Regret(f"warm-up and hold take {number(before)} epochs of {epochs}: the schedule never begins",
                             "shorten them"))
-    if recipe.word("optimiser") in ("adagrad", "adadelta") and recipe.word("schedule") not in ("constant", "stalled"):
-        found.append(Regret(f"{recipe.word('optimiser')} adapts its own step sizes, and the schedule shrinks them again",
-                            "a constant schedule"))
+    if recipe.word("optimiser") in ("adagrad", "adadelta") and (
+            recipe.word("schedule") not in ("constant", "stalled")):
+        found.append(Regret(f"{recipe.word('optimiser')} adapts its own step sizes, and the schedule "
+                            "shrinks them again", "a constant schedule"))
     return found
 
 

@@ -7,6 +7,7 @@
     data/NAME/            data sets
     searches/NUMBER/      search.toml, checkpoints/, inbox/, runner.log
     exports/              what was exported
+    models/NAME.safetensors  trained networks that were kept, each with all it needs to predict
 """
 
 from __future__ import annotations
@@ -85,6 +86,11 @@ class Workspace:
     def exports(self) -> Path:
         """Where exports go unless another place is named."""
         return self.folder / "exports"
+
+    @property
+    def models(self) -> Path:
+        """Where kept models lie."""
+        return self.folder / "models"
 
     def data(self, name: str = "") -> Path:
         """The folder of a data set, or of all of them."""
@@ -255,7 +261,7 @@ def born(pid: int) -> str:
 
 
 #: Folders of a workspace that are looked into for links, below each of these names.
-_DEPTH = {"data": 4, "searches": 2, "exports": 1, "versions": 1}
+_DEPTH = {"data": 4, "searches": 2, "exports": 1, "models": 1, "versions": 1}
 
 
 def _check_places(folder: Path) -> None:

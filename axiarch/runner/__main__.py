@@ -1,8 +1,7 @@
 """The runner's own process: ``python -m axiarch.runner run WORKSPACE NUMBER LANES`` and its helpers.
 
-``run`` says on its first line of output whether it holds the workspace (JSON); ``measure`` and ``judge`` read a
-JSON request and answer it; ``warm`` compiles the kernels. They are
-started by workflows, not by people.
+``run`` says on its first line of output whether it holds the workspace (JSON); ``measure`` reads a
+JSON request and answers it; ``warm`` compiles the kernels. They are started by workflows, not by people.
 """
 
 from __future__ import annotations
@@ -102,27 +101,6 @@ def _measure() -> int:
     return 0
 
 
-def _judge() -> int:
-    from threadpoolctl import threadpool_limits
-
-    from axiarch.data.dataset import read_dataset
-    from axiarch.engine.run import RunSpec
-    from axiarch.engine.streams import Streams
-    from axiarch.recipes.recipe import Recipe
-    from axiarch.runner.judging import judge
-
-    request = json.load(sys.stdin)
-    try:
-        with threadpool_limits(1):
-            dataset, recipe = read_dataset(Path(request["data"])), Recipe(request["recipe"])
-            found = [judge(dataset, RunSpec(one["run"], recipe, Streams(*one["streams"])),
-                           Path(one["checkpoint"])) for one in request["runs"]]
-    except AxiarchError as error:
-        return _refused(error)
-    _say(judged=found)
-    return 0
-
-
 def main(arguments: list[str]) -> int:
     """Do what the arguments say; return the exit code."""
     match arguments:
@@ -130,8 +108,6 @@ def main(arguments: list[str]) -> int:
             return _run(folder, number, lanes)
         case ["measure"]:
             return _measure()
-        case ["judge"]:
-            return _judge()
         case ["warm"]:
             from axiarch.engine.warm import warm
 

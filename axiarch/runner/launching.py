@@ -19,9 +19,9 @@ ONE_THREAD = ("OPENBLAS_NUM_THREADS", "OMP_NUM_THREADS", "MKL_NUM_THREADS")
 _PATHS = ("PYTHONPATH", "NUMBA_CACHE_DIR", "PYTHONPYCACHEPREFIX", "PYTHONSTARTUP")
 
 
-def command(*words: str) -> list[str]:
-    """Return the command that runs ``axiarch.runner`` with some words."""
-    return [sys.executable, "-P", "-m", "axiarch.runner", *words]
+def command(*words: str, module: str = "axiarch.runner") -> list[str]:
+    """Return the command that runs one of our modules with some words."""
+    return [sys.executable, "-P", "-m", module, *words]
 
 
 def environment(given: Mapping[str, str] | None = None) -> dict[str, str]:

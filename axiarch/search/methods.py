@@ -30,5 +30,6 @@ def make_method(choice: MethodChoice, space: Space, seed: int, blocks: int = 1) 
         If there is no method called so, or an option does not fit.
     """
     if choice.name not in METHODS:
-        raise RecipeError(f"there is no method called {choice.name!r}", "[method] name", "known are " + ", ".join(METHODS))
+        raise RecipeError(f"there is no method called {choice.name!r}", "[method] name",
+                          "choose one of " + ", ".join(METHODS))
     return METHODS[choice.name](space, seed, choice.options, blocks)

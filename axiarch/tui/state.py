@@ -95,7 +95,7 @@ class State:
     def no_search(self) -> str:
         """What is true where there is no snapshot: there is no search, or it has not been read, perhaps never will."""
         if self.searches:
-            return f"Search {self.searches} is still loading."
+            return f"Search {self.searches} has not been read yet."
         return "No search has been started here. Set one up on the sheet (2) and start it with s."
 
     @property

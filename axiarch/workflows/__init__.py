@@ -28,6 +28,14 @@ if TYPE_CHECKING:
     from axiarch.workflows.exporting import export_chart, export_curves, export_ranking, export_search
     from axiarch.workflows.forecasting import forecast_search
     from axiarch.workflows.judging import judge_recipe
+    from axiarch.workflows.models import (
+        find_model,
+        keep_model,
+        kept_models,
+        predict,
+        remove_model,
+        verify_model,
+    )
     from axiarch.workflows.opening import data_set, open_workspace, recent_tables
     from axiarch.workflows.planning import default_lanes
     from axiarch.workflows.rescuing import rescue
@@ -52,16 +60,18 @@ _HOME = {
     "scale_up": "scaling", "told": "telling", "judge_recipe": "judging", "differences": "comparing",
     "keep_version": "comparing", "versions": "comparing",
     "rescue": "rescuing",
+    **dict.fromkeys(("find_model", "keep_model", "kept_models", "predict", "remove_model", "verify_model"), "models"),
     "alone": "drafting", "search_data": "adding", "open_seal": "unsealing", "openings": "unsealing",
 }
 
 __all__ = [
     "Snapshot", "Watcher", "add_table", "alone", "continue_run", "continued", "data_set", "default_lanes",
     "demo_search", "differences", "draft_data", "export_chart", "export_curves", "export_ranking",
-    "export_search", "first_run",
-    "forecast_search", "judge_recipe", "keep_version", "load_draft", "look_at", "make_demo",
-    "new_search", "open_seal", "open_workspace", "openings", "recent_tables", "redecide", "rescue", "resume_search",
-    "save_draft", "scale_up", "search_data", "start_search", "steer_search", "told", "versions", "wait",
+    "export_search", "find_model", "first_run",
+    "forecast_search", "judge_recipe", "keep_model", "keep_version", "kept_models", "load_draft", "look_at",
+    "make_demo", "new_search", "open_seal", "open_workspace", "openings", "predict", "recent_tables", "redecide",
+    "remove_model", "rescue", "resume_search",
+    "save_draft", "scale_up", "search_data", "start_search", "steer_search", "told", "verify_model", "versions", "wait",
     "write_demo_files",
 ]
 

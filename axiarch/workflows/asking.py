@@ -1,9 +1,11 @@
-"""Ask a process of our own for numbers that need the engine, which the interface never loads."""
+"""Ask a process of our own for what needs the engine, which the interface never loads."""
 
 from __future__ import annotations
 
 import json
 import subprocess
+import tempfile
+from collections.abc import Callable
 from typing import Any
 
 from axiarch.errors import TrainingError
@@ -11,23 +13,61 @@ from axiarch.plain import shown
 from axiarch.runner import launching
 from axiarch.workflows.answer import raise_answer
 
+#: The module whose process answers: that of the runner, or the one that uses trained networks.
+RUNNER, TRAINED = "axiarch.runner", "axiarch.export"
 
-def ask(*words: str, request: object = None) -> dict[str, Any]:
+
+def ask(*words: str, request: object = None, module: str = RUNNER,
+        tell: Callable[[str, float], None] = lambda step, done: None) -> dict[str, Any]:
     """Run a process of ours with `words`, give it `request` as JSON, and return its answer.
 
     Folders in the request must be absolute.
+
+    Parameters
+    ----------
+    tell : callable, optional
+        Takes how far the work is; may raise to end the process.
 
     Raises
     ------
     AxiarchError
         Whatever the process says went wrong; TrainingError if it says nothing that can be read.
     """
-    done = subprocess.run(launching.command(*words), input=json.dumps(request), capture_output=True,
-                          text=True, check=False, cwd=launching.HOME, env=launching.environment())
-    try:
-        answer: dict[str, Any] = json.loads(done.stdout.splitlines()[-1])
-    except (ValueError, IndexError):
-        last = done.stderr.strip().splitlines()[-1:] or ["no message"]
-        raise TrainingError(f"nothing could be trained: {shown(last[0], 120)}", "", "try again") from None
+    with tempfile.TemporaryFile("w+", encoding="utf-8") as errors:
+        process = subprocess.Popen(
+            launching.command(*words, module=module), stdin=subprocess.PIPE, stdout=subprocess.PIPE,
+            stderr=errors, text=True, cwd=launching.HOME, env=launching.environment())
+        try:
+            answer = _answer(process, request, tell)
+        finally:
+            process.kill()
+            process.wait()
+            process.stdout.close()  # type: ignore[union-attr]
+        errors.seek(0)
+        last = errors.read().strip().splitlines()[-1:] or ["no message"]
+    if answer is None:
+        raise TrainingError(f"the process gave no answer: {shown(last[0], 120)}", "", "try again")
     raise_answer(answer)
+    return answer
+
+
+def _answer(process: subprocess.Popen[str], request: object,
+            tell: Callable[[str, float], None]) -> dict[str, Any] | None:
+    """Give a process its request and return the last line it answers with that is no step."""
+    assert process.stdin is not None and process.stdout is not None
+    try:
+        json.dump(request, process.stdin)
+        process.stdin.close()
+    except BrokenPipeError:
+        pass
+    answer: dict[str, Any] | None = None
+    for line in process.stdout:
+        try:
+            found = json.loads(line)
+        except ValueError:
+            continue
+        if isinstance(found, dict) and set(found) == {"step", "done"}:
+            tell(str(found["step"]), float(found["done"]))
+        elif isinstance(found, dict):
+            answer = found
     return answer

@@ -6,10 +6,11 @@ import math
 from collections.abc import Sequence
 from typing import Any
 
-from axiarch.journal.records import OVER
+from axiarch.export.judging import PartName
+from axiarch.journal.records import OVER, RunRecord
 from axiarch.journal.workspace import Workspace
 from axiarch.runner.saved import latest
-from axiarch.workflows.asking import ask
+from axiarch.workflows.asking import TRAINED, ask
 from axiarch.workflows.continuing import first_run
 from axiarch.workflows.watching import Snapshot
 
@@ -17,8 +18,9 @@ from axiarch.workflows.watching import Snapshot
 _COUNTS = ("rows", "confusion")
 
 
-def judge_recipe(workspace: Workspace, snapshot: Snapshot, recipe: int, run: int = 0) -> dict[str, Any]:
-    """Return the metrics of all runs of a recipe, or of one of them, on their validation rows.
+def judge_recipe(workspace: Workspace, snapshot: Snapshot, recipe: int, run: int = 0,
+                 part: PartName = "validation") -> dict[str, Any]:
+    """Return the metrics of all runs of a recipe, or of one of them, on rows they were not trained on.
 
     Metrics are means over the runs, counts are sums; ``runs`` holds those of each run with its seed and fold.
 
@@ -30,19 +32,36 @@ def judge_recipe(workspace: Workspace, snapshot: Snapshot, recipe: int, run: int
     TrainingError
         If it has not been trained, or left no checkpoint.
     """
+    judged, records = ask_of_runs(workspace, snapshot, recipe, run, part=part)
+    runs = [{"seed": r.repeat + 1, "fold": r.fold + 1, **each}
+            for r, each in zip(records, judged["judged"], strict=True)]
+    return {**_mean(judged["judged"]), "runs": runs, "summary": judged["summary"]}
+
+
+def ask_of_runs(workspace: Workspace, snapshot: Snapshot, recipe: int, run: int = 0,
+                word: str = "judge", **more: Any) -> tuple[dict[str, Any], list[RunRecord]]:
+    """Ask the process that uses trained networks about the runs of a recipe, or one of them.
+
+    Returns
+    -------
+    dict, list of RunRecord
+        The answer, and the runs it is about.
+
+    Raises
+    ------
+    TrainingError
+        If the recipe has not been trained.
+    """
     first = first_run(snapshot, recipe)
     records = [snapshot.runs[run]] if run else [
         r for r in snapshot.runs_of(recipe) if r.state in OVER and r.state != "failed"
         and r.reason != "diverged" and snapshot.curves.get(r.id)] or [first]
     folder = workspace.search(snapshot.search.number) / "checkpoints"
     request = {
-        "data": str(snapshot.dataset.folder), "recipe": dict(snapshot.recipes[recipe].recipe),
+        "data": str(snapshot.dataset.folder), "recipe": dict(snapshot.recipes[recipe].recipe), **more,
         "runs": [{"run": r.id, "streams": [snapshot.file.seed, r.repeat, r.fold],
                   "checkpoint": str(latest(folder, r.id))} for r in records]}
-    judged: list[dict[str, Any]] = ask("judge", request=request)["judged"]
-    runs = [{"seed": r.repeat + 1, "fold": r.fold + 1, **each}
-            for r, each in zip(records, judged, strict=True)]
-    return {**_mean(judged), "runs": runs}
+    return ask(word, request=request, module=TRAINED), records
 
 
 def _mean(values: Sequence[Any], name: str = "") -> Any:

@@ -50,7 +50,9 @@ class Traps(Command):
         if not Path(program[0]).exists():
             program = [sys.executable, "-P", "-m", "axiarch"]
         for words in (("data", "add", "ring.csv"), ("forecast", "s.toml"), ("search", "s.toml"), ("status",),
-                      ("ranking",), ("judge",), ("export", "chart", "c.svg"), ("resume", "1"), ("data", "show")):
+                      ("ranking",), ("judge",), ("export", "chart", "c.svg"), ("resume", "1"), ("data", "show"),
+                      ("models", "keep", "1", "--name", "m"), ("models", "verify", "m"),
+                      ("predict", "m", "ring.csv", "o.csv")):
             done = subprocess.run([*program, *words, "-w", "w"], cwd=traps, capture_output=True, text=True,
                                   stdin=subprocess.DEVNULL, timeout=180)
             with self.subTest(words=words):
@@ -133,7 +135,9 @@ class Streams(Command):
         place.write_text(description(known))
         for words in (("status",), ("ranking",), ("data", "show"), ("data", "openings"), ("judge",), ("attach",),
                       ("status", "--json"), ("ranking", "--json"), ("data", "show", "--json"), ("more", "99", "1"),
-                      ("export", "ranking", "r.csv"), ("forecast", f"no{chr(27)}[31mfile.toml"), ("resume", "1")):
+                      ("export", "ranking", "r.csv"), ("forecast", f"no{chr(27)}[31mfile.toml"), ("resume", "1"),
+                      ("models", "keep", "1", "--name", ESCAPES, "--note", ESCAPES), ("models", "list"),
+                      ("models", "verify", ESCAPES), ("models", "list", "--json")):
             done = self.run_it(*words, "-w", "w", code=None)
             for raw in (done.stdout, done.stderr):
                 text = raw.decode()

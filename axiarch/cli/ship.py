@@ -1,0 +1,165 @@
+"""Commands that use what was trained: ``axiarch models …`` and ``axiarch predict``."""
+
+from __future__ import annotations
+
+from pathlib import Path
+from typing import TYPE_CHECKING, Any
+
+import click
+
+from axiarch.cli.options import (
+    FilePath,
+    guarded,
+    json_option,
+    open_place,
+    search_option,
+    workspace_option,
+)
+from axiarch.cli.saying import print_json, say
+from axiarch.plain import count, loss, memory, moment, number, shown
+from axiarch.recipes.bounds import MOST_NUMBER
+
+if TYPE_CHECKING:
+    from axiarch.workflows.models import KeptModel
+
+
+@click.group()
+def models() -> None:
+    """Keep trained networks, each in one file with all it needs to predict."""
+
+
+@models.command("keep")
+@click.argument("recipe", type=click.IntRange(1, MOST_NUMBER))
+@search_option
+@click.option("--name", default="", help="What to call it (default: its recipe and search).")
+@click.option("--note", default="", help="A note in your words.")
+@click.option("--run", default=0, type=click.IntRange(0, MOST_NUMBER),
+              help="Which run of the recipe (default: the one with the lowest steady loss).")
+@workspace_option
+@json_option
+@click.pass_context
+@guarded
+def models_keep(context: click.Context, recipe: int, number: int, name: str, note: str, run: int,
+                folder: Path | None, as_json: bool) -> None:
+    """Keep the network of RECIPE's best epoch as a model."""
+    from axiarch import workflows
+    from axiarch.cli.searches import opened
+
+    workspace, snapshot = opened(context, folder, number, recipe)
+    kept = workflows.keep_model(workspace, snapshot, recipe, name, note, run)
+    if as_json:
+        print_json(_as_json(kept))
+        return
+    say(f"kept {shown(kept.name)!r}: recipe {kept.recipe} of search {kept.search}, seed {kept.seed}, "
+        f"epoch {kept.epoch}, validation {_score(kept)}", f"  {kept.path} ({memory(kept.bytes)})")
+
+
+@models.command("list")
+@workspace_option
+@json_option
+@click.pass_context
+@guarded
+def models_list(context: click.Context, folder: Path | None, as_json: bool) -> None:
+    """List the models kept, the newest first."""
+    from axiarch import workflows
+
+    found = workflows.kept_models(open_place(context, folder))
+    if as_json:
+        print_json([_as_json(model) for model in found])
+        return
+    for model in found:
+        if model.problem:
+            say(f"{shown(model.name, 40)}  cannot be used: {shown(model.problem, 100)}")
+            continue
+        say(f"{moment(model.at)}  {shown(model.name, 40)}: validation {_score(model)}, epoch {model.epoch}, "
+            f"{count(model.parameters, 'parameter')}, {memory(model.bytes)}, data {shown(model.data, 40)}")
+        if model.note:
+            say(f"    {shown(model.note)}")
+    if not found:
+        say("no model has been kept; keep one: axiarch models keep RECIPE")
+
+
+@models.command("verify")
+@click.argument("name")
+@workspace_option
+@json_option
+@click.pass_context
+@guarded
+def models_verify(context: click.Context, name: str, folder: Path | None, as_json: bool) -> int:
+    """Score the validation rows again with the model NAME; the loss must have the same bits."""
+    from axiarch import workflows
+
+    workspace = open_place(context, folder)
+    model = workflows.find_model(workspace, name)
+    kept, found = workflows.verify_model(workspace, model)
+    if as_json:
+        print_json({"name": model.name, "kept": kept, "found": found, "same": kept == found})
+    elif kept == found:
+        say(f"{shown(model.name)}: validation loss {found!r}, the same to the last bit")
+    else:
+        say(f"{shown(model.name)}: validation loss {found!r} now, {kept!r} when it was kept; other "
+            "package versions or another machine can change the last digits")
+    return 0 if kept == found else 4
+
+
+@models.command("remove")
+@click.argument("name")
+@workspace_option
+@click.pass_context
+@guarded
+def models_remove(context: click.Context, name: str, folder: Path | None) -> None:
+    """Remove the model NAME from the workspace."""
+    from axiarch import workflows
+
+    workspace = open_place(context, folder)
+    model = next((m for m in workflows.kept_models(workspace) if m.name == name or m.path.stem == name),
+                 None) or workflows.find_model(workspace, name)
+    freed = workflows.remove_model(workspace, model)
+    say(f"removed {shown(model.name)!r}; {memory(freed)} freed")
+
+
+@click.command()
+@click.argument("model")
+@click.argument("file", type=FilePath())
+@click.argument("place", type=FilePath(), metavar="OUT")
+@click.option("--force", is_flag=True, help="Replace a file that is there.")
+@workspace_option
+@json_option
+@click.pass_context
+@guarded
+def predict(context: click.Context, model: str, file: Path, place: Path, force: bool, folder: Path | None,
+            as_json: bool) -> None:
+    """Predict the rows of FILE with a kept MODEL (its name or its file) and write them to OUT.
+
+    OUT is .csv or .parquet. Columns that are no inputs, such as ids, are carried along.
+    """
+    from axiarch import workflows
+    from axiarch.cli.progress import Steps
+
+    known = workflows.find_model(open_place(context, folder), model)
+    with Steps() as steps:
+        found = workflows.predict(known, file, place, force, steps.show)
+    if as_json:
+        print_json(found)
+        return
+    say(f"{count(found['rows'], 'row')} predicted in {number(found['seconds'], 3)} s: {found['file']}")
+    say(*(f"  note     {line}" for line in found["remarks"]))
+    if found["scored"]:
+        scores = ", ".join(f"{shown(name, 60)} {number(value)}" for name, value in found["metrics"].items())
+        say(f"  scored   {count(found['scored'], 'row')} whose target is in the file: {scores}")
+
+
+def _score(model: KeptModel) -> str:
+    from axiarch.plain import measured
+
+    return f"{shown(model.loss_name)} {loss(model.loss)}, {model.metric} {measured(model.metric, model.metric_value)}"
+
+
+def _as_json(model: KeptModel) -> dict[str, Any]:
+    from dataclasses import asdict
+
+    return {**asdict(model), "path": str(model.path)}
+
+
+#: All commands of this module, for the program to take in.
+COMMANDS = (models, predict)

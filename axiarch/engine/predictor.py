@@ -1,0 +1,134 @@
+"""A trained network: its weights and its shape, and nothing of a training.
+
+Everything that predicts uses it, so that a prediction has the bits of the run's validation losses.
+Axes: N rows, D inputs, C classes, T amounts, P parameters.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+
+import numpy as np
+from numpy.typing import NDArray
+
+from axiarch.engine.layers import Pass
+from axiarch.engine.losses import LOSSES, known_of, targets_buffer
+from axiarch.engine.network import EVALUATED, Array, StackShape
+from axiarch.engine.regularisation import still_bends
+from axiarch.errors import TrainingError
+
+#: The parts of a layer's parameters, by the names that its arrays have in files.
+WEIGHTS, BIASES, SCALES, RUNNING = "weights", "biases", "norm_scales", "running"
+
+
+class Predictor:
+    """Predicts with one network.
+
+    Parameters
+    ----------
+    shape : StackShape
+    weights : (P,) array
+    evaluation : Pass, optional
+        Room to work in that somebody has already made for the same shape.
+    """
+
+    def __init__(self, shape: StackShape, weights: Array, evaluation: Pass | None = None) -> None:
+        self.shape = shape
+        self.loss = LOSSES[shape.loss]
+        self.weights = np.ascontiguousarray(weights)[None]
+        self._pass = evaluation or Pass(shape, 1, EVALUATED, self.weights.dtype, None)
+
+    def outputs(self, x: Array) -> Array:
+        """Return the outputs (N, outputs) of the network for inputs `x` (N, D), before any softmax."""
+        found = np.empty((len(x), self.shape.outputs), self.weights.dtype)
+        for start in range(0, len(x), EVALUATED):
+            rows = np.ascontiguousarray(x[start : start + EVALUATED], dtype=self.weights.dtype)
+            made = self._pass.forward(rows[None], self.weights, 1, len(rows))
+            found[start : start + len(rows)] = made.reshape(-1, self.shape.outputs)[: len(rows)]
+        return found
+
+    def predict(self, x: Array) -> NDArray[np.float64]:
+        """Return class probabilities (N, C), or amounts as they are scaled in training (N, T)."""
+        if not len(x):
+            width = max(self.shape.outputs, 1 if self.loss.amounts else 2)
+            return np.zeros((0, width))
+        made: NDArray[np.float64] = self.loss.told(self.outputs(x).astype(np.float64))
+        return made
+
+    def mean_loss(self, x: Array, targets: NDArray[np.generic], units: tuple[float, ...] = (),
+                  curve: tuple[float, ...] = ()) -> tuple[float, tuple[float, ...]]:
+        """Return the mean loss over rows (N, D), as a run reports it, and the metrics beside it.
+
+        Parameters
+        ----------
+        targets : (N,) or (N, T) array
+            Class numbers, or scaled amounts.
+        units, curve : tuple of float
+            As in :class:`axiarch.engine.rows.TrainingData`.
+        """
+        dtype, width = self.weights.dtype, self.shape.outputs
+        losses, sums = np.zeros(1), np.zeros((1, self.loss.sums(width)))
+        room = targets_buffer(self.loss, 1, EVALUATED, width, dtype)
+        given = np.ones((1, self.loss.known(width)), dtype)
+        if self.loss.curve:
+            given[0, : len(curve)] = curve
+        bends = still_bends(1, dtype)
+        outputs = self.outputs(x)
+        for start in range(0, len(x), EVALUATED):
+            part = outputs[None, start : start + EVALUATED].copy()
+            rows = part.shape[1]
+            room[0, :rows] = targets[start : start + rows]
+            self.loss.kernel(part, room, losses, sums, False, bends, given, 1, rows)
+        known = known_of(self.loss, targets, width, curve)
+        return (self.loss.reported(float(losses[0] / len(x)), units),
+                self.loss.metrics(sums[0] / len(x), units, known))
+
+
+def named_arrays(shape: StackShape, weights: Array) -> dict[str, Array]:
+    """Return the parameters (P,) as one array for each part of a layer: ``layer 1.weights`` and so on.
+
+    Weights are (I, H): I numbers that one sum is made of, H units or channels. Running are the means
+    and variances (2, H) of a batch normalisation.
+    """
+    found = {}
+    for name, start, form in _parts(shape):
+        size = int(np.prod(form))
+        found[name] = weights[start : start + size].reshape(form).copy()
+    return found
+
+
+def flat_weights(shape: StackShape, arrays: Mapping[str, Array]) -> Array:
+    """Return the parameters (P,) that :func:`named_arrays` took apart.
+
+    Raises
+    ------
+    TrainingError
+        If an array is missing or has another shape.
+    """
+    parts = _parts(shape)
+    kinds = {array.dtype for array in arrays.values()}
+    if len(kinds) != 1 or not kinds <= {np.dtype(np.float32), np.dtype(np.float64)}:
+        raise TrainingError("the weights are not all float32, or all float64", "", "write the file again")
+    found = np.zeros(shape.parameters, kinds.pop())
+    for name, start, form in parts:
+        if name not in arrays or arrays[name].shape != form:
+            size = arrays[name].shape if name in arrays else "nothing"
+            raise TrainingError(f"{name} holds {size}; the network needs {form}", "",
+                                "use a file whose network is the same")
+        found[start : start + arrays[name].size] = arrays[name].ravel()
+    if not np.isfinite(found).all():
+        raise TrainingError("a weight is not a finite number", "", "train the recipe again")
+    return found
+
+
+def _parts(shape: StackShape) -> list[tuple[str, int, tuple[int, ...]]]:
+    """Return name, offset and form of every part of the parameters."""
+    found: list[tuple[str, int, tuple[int, ...]]] = []
+    for i, p in enumerate((p for p in shape.placed if p.weighted), 1):
+        found += [(f"layer {i}.{WEIGHTS}", p.weights, (p.fan_in, p.units)),
+                  (f"layer {i}.{BIASES}", p.biases, (p.units,))]
+        if p.layer.norm in ("batch", "layer"):
+            found.append((f"layer {i}.{SCALES}", p.gains, (p.units,)))
+        if p.layer.norm == "batch":
+            found.append((f"layer {i}.{RUNNING}", p.kept, (2, p.units)))
+    return found

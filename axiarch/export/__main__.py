@@ -1,0 +1,116 @@
+"""The process that uses trained networks: ``python -m axiarch.export WORD``, started by workflows.
+
+It reads one JSON request and answers with JSON lines: how far the work is, and last the answer or the
+error. The interface itself never loads the engine.
+"""
+
+from __future__ import annotations
+
+import json
+import sys
+import time
+from collections.abc import Callable
+from pathlib import Path
+from typing import Any
+
+from axiarch.errors import AxiarchError
+
+Tell = Callable[[str, float], None]
+
+
+def _say(**what: object) -> None:
+    print(json.dumps(what), flush=True)
+
+
+class _Steps:
+    """Says how far the work is, a few times a second."""
+
+    def __init__(self) -> None:
+        self._last, self._step = 0.0, ""
+
+    def __call__(self, step: str, done: float) -> None:
+        now = time.monotonic()
+        if step != self._step or now - self._last > 0.2:
+            self._last, self._step = now, step
+            _say(step=step, done=done)
+
+
+def _trained(request: dict[str, Any]) -> list[Any]:
+    """Return the runs that a request names."""
+    from axiarch.engine.run import RunSpec
+    from axiarch.engine.streams import Streams
+    from axiarch.export.judging import Trained
+    from axiarch.recipes.recipe import Recipe
+
+    recipe = Recipe(request["recipe"])
+    return [Trained(RunSpec(one["run"], recipe, Streams(*one["streams"])), Path(one["checkpoint"]))
+            for one in request["runs"]]
+
+
+def _judge(request: dict[str, Any], tell: Tell) -> dict[str, Any]:
+    from axiarch.data.dataset import read_dataset
+    from axiarch.export.judging import judge
+
+    return judge(read_dataset(Path(request["data"])), _trained(request), request.get("part", "validation"))
+
+
+def _keep(request: dict[str, Any], tell: Tell) -> dict[str, Any]:
+    from axiarch.data.dataset import read_dataset
+    from axiarch.export.judging import best_of
+    from axiarch.export.models import keep_model
+
+    dataset, (trained,) = read_dataset(Path(request["data"])), _trained(request)
+    predictor, epoch = best_of(dataset, trained)
+    fold = trained.run.streams.fold
+    part, target = dataset.part("validation", fold), dataset.folds[fold].encoding.target
+    loss, metrics = predictor.mean_loss(part.inputs, part.targets, target.units, target.curve)
+    about = {**request["about"], "epoch": epoch, "loss": loss, "metrics": list(metrics)}
+    path = Path(request["path"])
+    keep_model(path, dataset, fold, trained.run.recipe, predictor, about)
+    return {"bytes": path.stat().st_size, **about}
+
+
+def _verify(request: dict[str, Any], tell: Tell) -> dict[str, Any]:
+    from axiarch.data.dataset import read_dataset
+    from axiarch.export.models import open_model, verify_model
+
+    kept, found = verify_model(open_model(Path(request["path"])), read_dataset(Path(request["data"])))
+    return {"kept": kept, "found": found}
+
+
+def _predict(request: dict[str, Any], tell: Tell) -> dict[str, Any]:
+    from axiarch.export.models import open_model
+    from axiarch.export.predicting import predict_file
+
+    return predict_file(open_model(Path(request["path"])), Path(request["file"]), Path(request["place"]),
+                        bool(request["force"]), tell)
+
+
+_WORDS: dict[str, Callable[[dict[str, Any], Tell], dict[str, Any]]] = {
+    "judge": _judge, "keep": _keep, "verify": _verify, "predict": _predict}
+
+
+def main(words: list[str]) -> int:
+    """Do what the word says; return the exit code."""
+    if len(words) != 1 or words[0] not in _WORDS:
+        print("this module is started by the program itself; see axiarch --help", file=sys.stderr)
+        return 2
+    from threadpoolctl import threadpool_limits
+
+    try:
+        request = json.load(sys.stdin)
+        with threadpool_limits(1):
+            answer = _WORDS[words[0]](request, _Steps())
+    except AxiarchError as error:
+        _say(error=type(error).__name__, what=error.what, where=error.where, remedy=error.remedy)
+        return error.exit_code
+    except OSError as error:
+        _say(error="WorkspaceError", what=f"reading or writing failed: {error.strerror or error}",
+             where=str(error.filename or ""), remedy="free some disk space, or check the permissions")
+        return 3
+    _say(**answer)
+    return 0
+
+
+if __name__ == "__main__":
+    sys.exit(main(sys.argv[1:]))

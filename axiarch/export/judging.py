@@ -1,0 +1,105 @@
+"""Judge trained runs on rows that they were not trained on, by the weights of their best epoch."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+from pathlib import Path
+from typing import Any, Literal
+
+import numpy as np
+
+from axiarch.data.dataset import Dataset, Part, check_part, sealed_part
+from axiarch.engine import metrics
+from axiarch.engine.checkpoint import load_checkpoint
+from axiarch.engine.predictor import Predictor
+from axiarch.engine.run import RunSpec
+from axiarch.errors import TrainingError
+from axiarch.export.models import network_of
+from axiarch.insight.predicted import Run, summary
+
+#: The rows that are predicted. Test rows are asked for only after their opening has been journalled.
+PartName = Literal["validation", "test", "train"]
+
+
+@dataclass(frozen=True)
+class Trained:
+    """A run of a recipe and the checkpoint that it left."""
+
+    run: RunSpec
+    checkpoint: Path
+
+
+def judge(dataset: Dataset, trained: Sequence[Trained], part: PartName = "validation") -> dict[str, Any]:
+    """Return the metrics of each run (``judged``), and a summary of all of them together.
+
+    Raises
+    ------
+    TrainingError
+        If there is no checkpoint, or it does not fit.
+    """
+    parts: dict[int, Part] = {}
+    judged, runs = [], []
+    for each in trained:
+        fold = each.run.streams.fold
+        if fold not in parts:
+            parts[fold] = _rows(dataset, part, fold)
+        predictor, epoch = best_of(dataset, each)
+        target = dataset.folds[fold].encoding.target
+        told, true = predictor.predict(parts[fold].inputs), np.asarray(parts[fold].targets)
+        value, _ = predictor.mean_loss(parts[fold].inputs, true, target.units, target.curve)
+        known = {"epoch": epoch, "rows": len(true), "loss": value}
+        if dataset.classes:
+            judged.append({**known, **_of_classes(told, true.astype(np.int64))})
+            runs.append(Run(fold, told, true.astype(np.int64)))
+        else:
+            amounts = np.asarray(target.decode(told)), np.asarray(target.decode(true))
+            judged.append({**known, **_of_amounts(*amounts)})
+            runs.append(Run(fold, *amounts))
+    return {"judged": judged, "summary": summary(runs, len(dataset.classes))}
+
+
+def best_of(dataset: Dataset, trained: Trained) -> tuple[Predictor, int]:
+    """Return the network of a run's best epoch, and that epoch.
+
+    Raises
+    ------
+    TrainingError
+    """
+    if not trained.checkpoint.exists():
+        raise TrainingError("the run has left no checkpoint yet", trained.checkpoint.name,
+                            "train it for more epochs")
+    shape = network_of(trained.run.recipe, dataset, trained.run.streams.fold)
+    state = load_checkpoint(trained.checkpoint, trained.run, shape, dataset.fingerprint)
+    return Predictor(shape, state.best_parameters), state.watch.best_epoch
+
+
+def _rows(dataset: Dataset, part: PartName, fold: int) -> Part:
+    if part == "test":
+        return sealed_part(dataset, fold)
+    found = dataset.part(part, fold)
+    check_part(found, dataset, part, fold)
+    return found
+
+
+def _of_classes(shares: np.ndarray, labels: np.ndarray) -> dict[str, Any]:
+    counts = metrics.confusion(shares, labels)
+    classes = {"precision": metrics.precision(counts), "recall": metrics.recall(counts), "f1": metrics.f1(counts),
+               "auc": metrics.auc_of_classes(shares, labels)}
+    return {"confusion": counts.tolist(), "accuracy": metrics.accuracy(counts),
+            "balanced_accuracy": metrics.macro(classes["recall"], counts),
+            "top_2": metrics.top_k(shares, labels, 2), "top_3": metrics.top_k(shares, labels, 3),
+            "log_loss": metrics.log_loss(shares, labels),
+            "macro": {name: _known(metrics.macro(values, counts)) for name, values in classes.items()},
+            **{name: [_known(float(v)) for v in values] for name, values in classes.items()}}
+
+
+def _of_amounts(told: np.ndarray, true: np.ndarray) -> dict[str, Any]:
+    return {"rmse": metrics.rmse(told, true).tolist(), "mae": metrics.mae(told, true).tolist(),
+            "median_error": metrics.median_error(told, true).tolist(),
+            "r2": metrics.explained(told, true).tolist()}
+
+
+def _known(value: float) -> float | None:
+    """Return a number as JSON has it: what is not known is null."""
+    return value if np.isfinite(value) else None

@@ -1,0 +1,114 @@
+"""Kept models: one trained network with the recipe and the data set's way of encoding, in one file."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import dataclass
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+
+from axiarch.data.checksums import row_hashes
+from axiarch.data.dataset import Dataset, as_json, described, sealed_hashes
+from axiarch.engine.modelfile import read_model, write_model
+from axiarch.engine.network import StackShape
+from axiarch.engine.predictor import Predictor, flat_weights, named_arrays
+from axiarch.errors import AxiarchError, TrainingError
+from axiarch.plain import shown
+from axiarch.recipes.recipe import Recipe
+
+#: Names of the hashes by which rows are known again, and how many are kept at the most.
+_TRAINED, _SEALED = "rows.trained", "rows.sealed"
+MOST_KNOWN = 2_000_000
+
+
+@dataclass(frozen=True)
+class Model:
+    """A kept model, ready to predict.
+
+    Attributes
+    ----------
+    about : dict
+        Search, run, seed, epoch, loss, name, note and time (see :func:`keep_model`).
+    recipe : Recipe
+    data : Dataset
+        How tables are encoded; it has the one fold that the model was trained on, and no arrays.
+    predictor : Predictor
+    trained, sealed : (N,) arrays
+        Hashes of the inputs of the training rows and of the sealed rows, to know them again.
+    """
+
+    about: Mapping[str, Any]
+    recipe: Recipe
+    data: Dataset
+    predictor: Predictor
+    trained: NDArray[np.uint64]
+    sealed: NDArray[np.uint64]
+
+
+def network_of(recipe: Recipe, dataset: Dataset, fold: int = 0) -> StackShape:
+    """Return the shape of a recipe's network on one fold of a data set."""
+    encoding = dataset.folds[fold].encoding
+    return StackShape.of(recipe, encoding.shape, encoding.target.outputs, encoding.target.loss)
+
+
+def keep_model(path: Path, dataset: Dataset, fold: int, recipe: Recipe, predictor: Predictor,
+               about: Mapping[str, Any]) -> None:
+    """Write a model file.
+
+    Parameters
+    ----------
+    about : mapping
+        ``name``, ``note``, ``at`` (seconds since 1970), ``search``, ``recipe`` (its number), ``run``,
+        ``seed``, ``epoch``, ``loss`` (validation, of that epoch), ``metrics``.
+
+    Raises
+    ------
+    OSError
+    """
+    known = as_json(dataset)
+    known["folds"] = [known["folds"][fold]]
+    arrays: dict[str, NDArray[Any]] = {**named_arrays(predictor.shape, predictor.weights[0]),
+              _TRAINED: row_hashes(np.asarray(dataset.part("train", fold).inputs)[:MOST_KNOWN]),
+              _SEALED: sealed_hashes(dataset, fold)[:MOST_KNOWN]}
+    write_model(path, arrays, {"model": {**about, "fold": fold + 1}, "recipe": dict(recipe), "data": known})
+
+
+def open_model(path: Path) -> Model:
+    """Read a model file.
+
+    Raises
+    ------
+    TrainingError
+        If it is damaged, or its parts do not fit each other.
+    """
+    about, arrays = read_model(path)
+    try:
+        recipe, data = Recipe(about["recipe"]), described(about["data"])
+        shape = network_of(recipe, data)
+        trained, sealed = (arrays.pop(name, np.zeros(0, np.uint64)) for name in (_TRAINED, _SEALED))
+        return Model(dict(about["model"]), recipe, data, Predictor(shape, flat_weights(shape, arrays)),
+                     trained, sealed)
+    except (KeyError, TypeError, ValueError, AttributeError, AxiarchError) as error:
+        raise TrainingError(f"the model cannot be used: {shown(error, 120)}", shown(path),
+                            "keep it again: axiarch models keep") from None
+
+
+def verify_model(model: Model, dataset: Dataset) -> tuple[float, float]:
+    """Score the validation part again; return the loss that was kept and the one found now.
+
+    Raises
+    ------
+    TrainingError
+        If the data set is not the one that the model was trained on.
+    """
+    if dataset.fingerprint != model.data.fingerprint:
+        raise TrainingError(f"the model was trained on other data than {shown(dataset.name)!r} holds now",
+                            shown(str(model.about.get("name", "")), 60),
+                            "verify it in a workspace that holds its data set")
+    fold = int(model.about["fold"]) - 1
+    part, target = dataset.part("validation", fold), model.data.target
+    found, _ = model.predictor.mean_loss(part.inputs, part.targets, target.units, target.curve)
+    return float(model.about["loss"]), found

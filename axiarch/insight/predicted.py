@@ -1,0 +1,250 @@
+"""What predictions are worth, with intervals: of several runs, over the rows that they predicted.
+
+Intervals are percentile bootstraps over rows (Efron 1979), 95 %: rows are drawn again with the same
+draw for all runs of a fold, and a metric is the mean over the runs. So they hold the doubt that comes
+of few rows, not the doubt that comes of few seeds. Axes: N rows, C classes, T amounts.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+
+from axiarch.engine import metrics
+
+Floats = NDArray[np.float64]
+#: Redraws of the rows, and rows beyond which fewer are made.
+REDRAWS, MANY_ROWS = 400, 20_000
+#: Bins of confidence in a calibration curve.
+BINS = 10
+#: Points of a curve, rows drawn as points, and mistakes that are listed.
+POINTS, DRAWN, LISTED = 60, 500, 60
+
+
+@dataclass(frozen=True)
+class Run:
+    """What one run predicted on the rows of a fold.
+
+    Attributes
+    ----------
+    fold : int
+    predicted : (N, C) or (N, T) array
+        Class probabilities, or amounts in their own unit.
+    true : (N,) int array, or (N, T) array
+    """
+
+    fold: int
+    predicted: Floats
+    true: NDArray[Any]
+
+
+def summary(runs: Sequence[Run], classes: int) -> dict[str, Any]:
+    """Return everything that is shown of the predictions of some runs, as JSON holds it.
+
+    Parameters
+    ----------
+    classes : int
+        C; 0 for amounts.
+    """
+    made = _of_classes(runs, classes) if classes else _of_amounts(runs)
+    folds = {run.fold: len(run.true) for run in runs}
+    return {"runs": len(runs), "folds": len(folds), "rows": sum(folds.values()), **made}
+
+
+# -- classes ---------------------------------------------------------------------------------------
+
+
+def _of_classes(runs: Sequence[Run], classes: int) -> dict[str, Any]:
+    best_of = [run.predicted.argmax(1) for run in runs]
+
+    def measured(weights: dict[int, Floats]) -> Floats:
+        """Return the metrics in a row: accuracy, balanced accuracy, log loss, then 3 C by class."""
+        rows = []
+        for run, best in zip(runs, best_of, strict=True):
+            weight = weights[run.fold]
+            counts = np.bincount(run.true * classes + best, weight, classes * classes)
+            counts = counts.reshape(classes, classes)
+            recall = metrics.recall(counts)
+            own = run.predicted[np.arange(len(run.true)), run.true]
+            cost = -np.log(np.maximum(own, np.finfo(np.float64).tiny))
+            rows.append(np.concatenate((
+                [metrics.accuracy(counts), metrics.macro(recall, counts),
+                 float((cost * weight).sum() / weight.sum())],
+                metrics.precision(counts), recall, metrics.f1(counts))))
+        return np.asarray(np.mean(rows, axis=0))
+
+    found = _with_intervals(runs, measured)
+    names = ("precision", "recall", "f1")
+    counts = sum(metrics.confusion(run.predicted, run.true) for run in runs)
+    return {"accuracy": found[0], "balanced_accuracy": found[1], "log_loss": found[2],
+            **{name: found[3 + i * classes : 3 + (i + 1) * classes] for i, name in enumerate(names)},
+            "confusion": np.asarray(counts).tolist(), "calibration": _calibration(runs),
+            "mistakes": _mistakes(runs, classes),
+            **({"roc": _roc(runs), "thresholds": _thresholds(runs)} if classes == 2 else {})}
+
+
+def _calibration(runs: Sequence[Run]) -> list[list[float]]:
+    """Return for each bin of confidence its mean, how often it was right, and its rows a run."""
+    sure = np.concatenate([run.predicted.max(1) for run in runs])
+    right = np.concatenate([run.predicted.argmax(1) == run.true for run in runs])
+    place = np.minimum((sure * BINS).astype(int), BINS - 1)
+    found = []
+    for each in range(BINS):
+        own = place == each
+        if own.any():
+            found.append([float(sure[own].mean()), float(right[own].mean()),
+                          float(own.sum() / len(runs))])
+    return found
+
+
+def _mistakes(runs: Sequence[Run], classes: int) -> list[dict[str, Any]]:
+    """Return the rows that are predicted wrong, the most confident first, by the mean over runs."""
+    found: list[dict[str, Any]] = []
+    for fold, mean, true in _means(runs):
+        best = mean.argmax(1)
+        found += [{"fold": fold, "row": int(i), "true": int(true[i]), "predicted": int(best[i]),
+                   "probabilities": [float(v) for v in mean[i]]}
+                  for i in np.flatnonzero(best != true)]
+    found.sort(key=lambda row: (-row["probabilities"][row["predicted"]], row["fold"], row["row"]))
+    return found[:LISTED]
+
+
+def _scored(runs: Sequence[Run]) -> tuple[Floats, NDArray[np.bool_]]:
+    """Return the probability of the second class and whether it is true, of all runs in a row."""
+    return (np.concatenate([run.predicted[:, 1] for run in runs]),
+            np.concatenate([run.true == 1 for run in runs]))
+
+
+def _counted(runs: Sequence[Run]) -> tuple[Floats, Floats, Floats]:
+    """Return thresholds, falling, and how many true and false positives each lets through."""
+    scores, positive = _scored(runs)
+    order = np.argsort(-scores, kind="stable")
+    scores, positive = scores[order], positive[order]
+    last = np.append(np.diff(scores) != 0, True)
+    return (scores[last], np.cumsum(positive)[last].astype(np.float64),
+            np.cumsum(~positive)[last].astype(np.float64))
+
+
+def _roc(runs: Sequence[Run]) -> dict[str, Any]:
+    """Return the ROC and the precision-recall curve of the second class, all runs pooled."""
+    _, hits, alarms = _counted(runs)
+    some = np.unique(np.linspace(0, len(hits) - 1, POINTS).astype(int))
+    false_rate, true_rate = alarms / max(alarms[-1], 1), hits / max(hits[-1], 1)
+    scores, positive = _scored(runs)
+    area = metrics.roc_auc(scores, positive)
+    return {"area": area if np.isfinite(area) else None,
+            "points": [[0.0, 0.0], *([float(false_rate[i]), float(true_rate[i])] for i in some)],
+            "precision_recall": [[float(true_rate[i]), float(hits[i] / (hits[i] + alarms[i]))]
+                                 for i in some]}
+
+
+def _thresholds(runs: Sequence[Run]) -> list[list[float]]:
+    """Return by how much dearer a missed second class is than a false alarm: the best threshold.
+
+    Each is cost ratio, threshold, and rows missed and false alarms a run at it.
+    """
+    levels, hits, alarms = _counted(runs)
+    levels = np.concatenate(([1.0], levels))
+    hits, alarms = np.concatenate(([0.0], hits)), np.concatenate(([0.0], alarms))
+    missed = hits[-1] - hits
+    found = []
+    for ratio in (0.1, 0.2, 0.5, 1.0, 2.0, 5.0, 10.0):
+        best = int(np.argmin(ratio * missed + alarms))
+        found.append([ratio, float(levels[best]), float(missed[best] / len(runs)),
+                      float(alarms[best] / len(runs))])
+    return found
+
+
+# -- amounts ---------------------------------------------------------------------------------------
+
+
+def _of_amounts(runs: Sequence[Run]) -> dict[str, Any]:
+    targets = runs[0].true.shape[1]
+
+    def measured(weights: dict[int, Floats]) -> Floats:
+        """Return the metrics in a row: T each of RMSE, mean and median absolute error, R²."""
+        rows = []
+        for run in runs:
+            weight = weights[run.fold][:, None]
+            away = run.predicted - run.true
+            total = weight.sum()
+            mean = (run.true * weight).sum(0) / total
+            square = (away**2 * weight).sum(0) / total
+            spread = ((run.true - mean) ** 2 * weight).sum(0) / total
+            rows.append(np.concatenate((
+                np.sqrt(square), (np.abs(away) * weight).sum(0) / total,
+                [_weighted_median(np.abs(away[:, t]), weight[:, 0]) for t in range(targets)],
+                np.where(spread > 0, 1 - square / np.where(spread > 0, spread, 1), 0.0))))
+        return np.asarray(np.mean(rows, axis=0))
+
+    found = _with_intervals(runs, measured)
+    names = ("rmse", "mae", "median_error", "r2")
+    return {**{name: found[i * targets : (i + 1) * targets] for i, name in enumerate(names)},
+            "points": _points(runs), "furthest": _furthest(runs)}
+
+
+def _weighted_median(values: Floats, weights: Floats) -> float:
+    order = np.argsort(values, kind="stable")
+    passed = np.cumsum(weights[order])
+    half = passed[-1] / 2
+    low = int(np.searchsorted(passed, half))
+    high = int(np.searchsorted(passed, half, side="right"))
+    last = len(values) - 1
+    return float((values[order[min(low, last)]] + values[order[min(high, last)]]) / 2)
+
+
+def _means(runs: Sequence[Run]) -> list[tuple[int, Floats, NDArray[Any]]]:
+    """Return for each fold the mean prediction over its runs, and the truth."""
+    found = []
+    for fold in sorted({run.fold for run in runs}):
+        own = [run for run in runs if run.fold == fold]
+        found.append((fold, np.asarray(np.mean([run.predicted for run in own], axis=0)), own[0].true))
+    return found
+
+
+def _points(runs: Sequence[Run]) -> list[list[list[float]]]:
+    """Return for each amount some rows as [true, predicted], spread over the true values."""
+    folds = _means(runs)
+    found = []
+    for t in range(runs[0].true.shape[1]):
+        pairs = np.concatenate([np.stack((true[:, t], mean[:, t]), 1) for _, mean, true in folds])
+        pairs = pairs[np.argsort(pairs[:, 0], kind="stable")]
+        some = np.unique(np.linspace(0, len(pairs) - 1, min(len(pairs), DRAWN)).astype(int))
+        found.append([[float(a), float(b)] for a, b in pairs[some]])
+    return found
+
+
+def _furthest(runs: Sequence[Run]) -> list[dict[str, Any]]:
+    """Return the rows predicted worst, by the mean over runs: the furthest first."""
+    found: list[dict[str, Any]] = []
+    for fold, mean, true in _means(runs):
+        spread = np.maximum(true.std(0), 1e-300)
+        away = np.abs((mean - true) / spread).max(1)
+        found += [{"fold": fold, "row": int(i), "true": [float(v) for v in true[i]],
+                   "predicted": [float(v) for v in mean[i]], "away": float(away[i])}
+                  for i in np.argsort(-away, kind="stable")[:LISTED]]
+    found.sort(key=lambda row: (-row["away"], row["fold"], row["row"]))
+    return found[:LISTED]
+
+
+# -- intervals -------------------------------------------------------------------------------------
+
+
+def _with_intervals(runs: Sequence[Run], measured: Callable[[dict[int, Floats]], Floats]
+                    ) -> list[list[float]]:
+    """Return [value, low, high] of each metric; low and high are 2.5 % and 97.5 % of the redraws."""
+    sizes = {run.fold: len(run.true) for run in runs}
+    value = measured({fold: np.ones(rows) for fold, rows in sizes.items()})
+    rng = np.random.default_rng(np.random.SeedSequence([len(runs), *sizes.values()]))
+    redraws = REDRAWS if sum(sizes.values()) * len(runs) <= MANY_ROWS else REDRAWS // 4
+    drawn = []
+    for _ in range(redraws):
+        weights = {fold: np.bincount(rng.integers(0, rows, rows), minlength=rows).astype(np.float64)
+                   for fold, rows in sizes.items()}
+        drawn.append(measured(weights))
+    low, high = np.quantile(drawn, (0.025, 0.975), axis=0)
+    return [[float(v), float(a), float(b)] for v, a, b in zip(value, low, high, strict=True)]

@@ -1,0 +1,114 @@
+"""A predictor has the bits of the run's validation losses, and its weights survive a file."""
+
+from __future__ import annotations
+
+import tempfile
+import unittest
+from pathlib import Path
+
+import numpy as np
+from hypothesis import given, settings
+from hypothesis import strategies as st
+
+from axiarch.engine.modelfile import read_about, read_model, write_model
+from axiarch.engine.network import StackShape
+from axiarch.engine.predictor import Predictor, flat_weights, named_arrays
+from axiarch.engine.rows import TrainingData
+from axiarch.engine.run import RunSpec
+from axiarch.engine.stack import Stack
+from axiarch.engine.streams import Streams
+from axiarch.errors import TrainingError
+from axiarch.recipes.recipe import Recipe
+from tests.engine.test_same_bits import private, shapes
+from tests.support import recipe, small_data
+
+
+def amounts(targets: int, seed: int = 0) -> TrainingData:
+    """Return data with 600 validation rows, more than are evaluated at once, and amounts to predict."""
+    rng = np.random.default_rng(seed)
+    x, v = (rng.normal(size=(n, 5)).astype(np.float32) for n in (70, 600))
+    y, w = (np.stack([a[:, i] * a[:, 1] for i in range(targets)], 1) for a in (x, v))
+    return TrainingData(x, y, v, w, tuple(2.5 + i for i in range(targets)))
+
+
+class SameBits(unittest.TestCase):
+    def check(self, made: Recipe, data: TrainingData, outputs: int, loss: str) -> None:
+        """Train two epochs; the predictor's loss and metrics must be those that were reported."""
+        shape = StackShape.of(made, 5, outputs, loss)
+        stack = Stack(shape, 2, data)
+        stack.add(RunSpec(0, made, Streams(4)))
+        stack.add(RunSpec(1, made, Streams(4, 1)))
+        for _ in range(2):
+            progress = stack.train_epoch()
+        for k, each in enumerate(progress):
+            if not np.isfinite(stack._evaluated[k]).all():
+                continue  # diverged: such weights are refused
+            arrays = named_arrays(shape, stack._evaluated[k])
+            predictor = Predictor(shape, flat_weights(shape, arrays))
+            found = predictor.mean_loss(data.validation_inputs, data.validation_targets, data.units)
+            np.testing.assert_array_equal(found[0], each.numbers.validation_loss)
+            np.testing.assert_array_equal(found[1], each.numbers.metrics)
+            np.testing.assert_array_equal(predictor.predict(data.validation_inputs),
+                                          stack.predict(k, data.validation_inputs))
+
+    @given(shapes(), private())
+    @settings(max_examples=20, deadline=None)
+    def test_classes(self, shape: dict[str, object], own: dict[str, object]) -> None:
+        self.check(recipe(**shape, **own), small_data(), 3, "softmax")
+
+    @given(shapes(), private())
+    @settings(max_examples=10, deadline=None)
+    def test_two_classes(self, shape: dict[str, object], own: dict[str, object]) -> None:
+        self.check(recipe(**shape, **own), small_data(classes=2), 1, "binary")
+
+    @given(shapes(), private(), st.integers(1, 3), st.sampled_from(["squared", "absolute", "huber"]))
+    @settings(max_examples=10, deadline=None)
+    def test_amounts(self, shape: dict[str, object], own: dict[str, object], targets: int, loss: str) -> None:
+        own = {name: value for name, value in own.items() if name != "mixing"}
+        self.check(recipe(**shape, **own, loss=loss), amounts(targets), targets, "squared")
+
+    def test_no_rows(self) -> None:
+        for outputs, loss, width in ((3, "softmax", 3), (1, "binary", 2), (2, "squared", 2)):
+            shape = StackShape.of(recipe(), 5, outputs, loss)
+            made = Predictor(shape, np.zeros(shape.parameters, np.float32))
+            self.assertEqual(made.predict(np.zeros((0, 5), np.float32)).shape, (0, width))
+
+
+class Files(unittest.TestCase):
+    def setUp(self) -> None:
+        place = tempfile.TemporaryDirectory()
+        self.addCleanup(place.cleanup)
+        self.path = Path(place.name) / "m.safetensors"
+        self.shape = StackShape.of(recipe(normalisation="batch", depth=2), 5, 3)
+        weights = np.random.default_rng(1).normal(size=self.shape.parameters).astype(np.float32)
+        self.weights = weights
+        write_model(self.path, named_arrays(self.shape, weights), {"note": "é\x1b"})
+
+    def test_there_and_back(self) -> None:
+        about, arrays = read_model(self.path)
+        self.assertEqual(about["note"], "é\x1b")
+        np.testing.assert_array_equal(flat_weights(self.shape, arrays), self.weights)
+        self.assertEqual(arrays["layer 1.weights"].shape, (5, 6))
+        self.assertEqual(read_about(self.path)["parameters"], self.shape.parameters)
+
+    def test_every_flipped_byte_is_noticed(self) -> None:
+        raw = self.path.read_bytes()
+        for place in range(0, len(raw), 37):
+            bad = bytearray(raw)
+            bad[place] ^= 16
+            self.path.write_bytes(bad)
+            with self.subTest(place=place), self.assertRaises(TrainingError):
+                read_model(self.path)
+
+    def test_weights_that_do_not_fit_are_refused_by_name(self) -> None:
+        _, arrays = read_model(self.path)
+        lacking = {name: array for name, array in arrays.items() if name != "layer 2.biases"}
+        other = {**arrays, "layer 1.weights": arrays["layer 1.weights"].T}
+        broken = {**arrays, "layer 1.biases": np.full(6, np.nan, np.float32)}
+        for bad, words in ((lacking, "layer 2.biases"), (other, "layer 1.weights"), (broken, "finite")):
+            with self.assertRaisesRegex(TrainingError, words):
+                flat_weights(self.shape, bad)
+
+
+if __name__ == "__main__":
+    unittest.main()
