@@ -9,11 +9,19 @@ from typing import TYPE_CHECKING, Any
 
 import click
 
-from axiarch.cli.options import FilePath, guarded, json_option, open_place, workspace_option
+from axiarch.cli.options import (
+    FilePath,
+    guarded,
+    json_option,
+    open_place,
+    search_option,
+    workspace_option,
+)
 from axiarch.cli.saying import print_json, say
 from axiarch.data.plan import SCALINGS, SEPARATOR_NAMES, TARGET_SCALINGS, TASKS
 from axiarch.errors import InputError
 from axiarch.plain import count
+from axiarch.recipes.bounds import MOST_NUMBER
 
 if TYPE_CHECKING:
     from axiarch.data.dataset import Dataset
@@ -184,26 +192,43 @@ def data_show(context: click.Context, name: str, folder: Path | None, as_json: b
 
 @data.command("open-seal")
 @click.argument("name", default="")
-@click.option("--reason", required=True, help="What the test rows are to decide; it is recorded with the time.")
+@click.option("--reason", required=True, help="What the test score will decide; it is recorded with the time.")
+@click.option("--recipe", default=0, type=click.IntRange(0, MOST_NUMBER),
+              help="Recipe to score on the test rows, with all its runs, beside the baselines.")
+@search_option
 @workspace_option
 @json_option
 @click.pass_context
 @guarded
-def data_open_seal(context: click.Context, name: str, reason: str, folder: Path | None, as_json: bool) -> None:
-    """Open the sealed test rows, on the record, and score the baseline on them."""
+def data_open_seal(context: click.Context, name: str, reason: str, recipe: int, number: int, folder: Path | None,
+                   as_json: bool) -> None:
+    """Open the sealed test rows, on the record, and score the baselines and a recipe on them.
+
+    Do it once, for the recipe you have chosen: every later opening is counted and printed with every ranking.
+    """
     from axiarch import workflows
     from axiarch.cli import printing
 
     workspace = open_place(context, folder)
     found = workflows.data_set(workspace, name)
-    opened = workflows.open_seal(workspace, found, reason)
+    snapshot = workflows.look_at(workspace, number) if recipe else None
+    opened = workflows.open_seal(workspace, found, reason, snapshot, recipe)
+    score = opened.score
     if as_json:
-        print_json({"data": found.name, "rows": found.rows["test"], "times_opened": opened.times,
-                             "baseline": printing.floor_json(found, opened.floor)})
+        print_json({"data": found.name, "rows": opened.rows, "times_opened": opened.times,
+                    "baseline": printing.floor_json(found, score.baseline),
+                    "linear": printing.floor_json(found, score.linear) if score.linear else None,
+                    "recipe": recipe or None, "loss": score.loss, "runs": list(score.runs),
+                    "summary": score.summary})
         return
-    say(f"opened {found.rows['test']} test rows of {found.name}; the seal has been opened "
-          f"{count(opened.times, 'time')} by now")
-    say(f"  baseline {printing.floor_text(found, opened.floor)} on the test rows")
+    say(f"opened {opened.rows} test rows of {found.name}; the seal has been opened "
+        f"{count(opened.times, 'time')} by now")
+    say(f"  baseline {printing.floor_text(found, score.baseline)}")
+    if score.linear:
+        say(f"  linear   {printing.floor_text(found, score.linear)}")
+    if score.loss is not None and snapshot is not None:
+        printing.print_test_score(snapshot, recipe, score)
+    say(f"  {workflows.trust(workflows.openings(workspace, found))}")
 
 
 @data.command("openings")

@@ -2,8 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
-from typing import Any
+from collections.abc import Callable, Sequence
+from typing import TYPE_CHECKING, Any
 
 from rich.cells import set_cell_size
 
@@ -15,6 +15,9 @@ from axiarch.journal.records import OpeningRecord
 from axiarch.plain import count, loss, measured, memory, moment, number, share, shown, span, time_left
 from axiarch.recipes.recipe import describe
 from axiarch.workflows.watching import Snapshot
+
+if TYPE_CHECKING:
+    from axiarch.workflows.unsealing import TestScore
 
 #: Columns of a table that are printed; of more there is a summary.
 MOST_COLUMNS = 60
@@ -103,8 +106,14 @@ def floor_text(data: Dataset, floor: Floor) -> str:
 
 def print_openings(openings: Sequence[OpeningRecord]) -> None:
     """Print when the seal was opened, and why."""
+    from axiarch.workflows.unsealing import score_of, score_words
+
     for o in openings:
-        say(f"{moment(o.at)}  {shown(o.data)}, {count(o.rows, 'test row')}: {shown(o.reason)}")
+        whose = f", for recipe {o.recipe} of search {o.search}" if o.recipe else ""
+        say(f"{moment(o.at)}  {shown(o.data)}, {count(o.rows, 'test row')}{whose}: {shown(o.reason)}")
+        score = score_of(o)
+        if score is not None:
+            say(f"    {score_words(score)}")
     if not openings:
         say("the seal has never been opened")
 
@@ -151,8 +160,8 @@ def ranking_json(s: Snapshot) -> dict[str, Any]:
     cut = [{"recipe": p.recipe, "epochs": p.epochs, "steady_loss": p.loss, "lowest_by_then": p.best_then,
             "values": dict(s.recipes[p.recipe].recipe)} for p in s.ranking.partial]
     return {**status_json(s), "loss": s.dataset.target.loss_name,
-            "baseline_loss": s.dataset.floor.loss, "ranking": rows, "cut_or_resting": cut,
-            "without_result": list(s.ranking.broken)}
+            "baseline_loss": s.dataset.floor.loss, "times_opened": len(s.openings), "ranking": rows,
+            "cut_or_resting": cut, "without_result": list(s.ranking.broken)}
 
 
 def print_ranking(s: Snapshot, most: int = 15) -> None:
@@ -179,6 +188,10 @@ def print_ranking(s: Snapshot, most: int = 15) -> None:
             "not ranked with these; --json lists them")
     for recipe in s.ranking.broken[:most]:
         say(f"    –  {recipe:>5}  no result: every run diverged or failed")
+    from axiarch.workflows.unsealing import trust
+
+    if s.openings:
+        say("", f"seal: {trust(s.openings)}")
     say("", f"* leader   = tied with it   ± half the 95 % interval of the mean   "
           f"losses: {shown(s.dataset.target.loss_name)}")
 
@@ -202,20 +215,52 @@ def print_judged(recipe: int, dataset: Dataset, found: dict[str, Any]) -> None:
         folds, seeds = len({r["fold"] for r in runs}), len({r["seed"] for r in runs})
         say(f"recipe {recipe}, mean of {count(len(runs), 'run')} ({count(seeds, 'seed')}, "
             f"{count(folds, 'fold')}), each on {rows} validation rows; counts are sums over the runs")
+    print_summary(dataset, found["summary"])
     if not target.classes:
         for i, name in enumerate(target.columns):
-            say(f"  {shown(name)}: RMSE {number(found['rmse'][i])}, mean error {number(found['mae'][i])}, "
-                  f"median error {number(found['median_error'][i])}, R² {found['r2'][i]:.3f}")
+            say(f"    {shown(name, 40)}: median absolute error {number(found['median_error'][i])}")
         return
-    say(f"  accuracy {share(found['accuracy'])}, balanced {share(found['balanced_accuracy'])}, among the first two "
-          f"{share(found['top_2'])}, log loss {loss(found['log_loss'])}, "
-          f"F1 {found['macro']['f1']:.3f}")
+    say(f"    among the first two classes {share(found['top_2'])}, log loss {loss(found['log_loss'])}, "
+        f"mean F1 {found['macro']['f1']:.3f}")
     width = max(len(shown(c)) for c in target.classes)
     names = ", ".join(map(shown, target.classes))
-    say("", f"  {'':{width}}  precision  recall     F1    AUC   taken for {names}")
+    say("", f"    {'':{width}}    AUC   rows predicted as {names}")
     for i, name in enumerate(target.classes):
         area = found["auc"][i]
         counts = " ".join(f"{n:>5}" for n in found["confusion"][i])
-        told = "–" if area is None else f"{area:.3f}"
-        say(f"  {shown(name):{width}}  {found['precision'][i]:>9.3f}  {found['recall'][i]:>6.3f}  "
-              f"{found['f1'][i]:>5.3f}  {told:>5}  {counts}")
+        area_text = "–" if area is None else f"{area:.3f}"
+        say(f"    {shown(name):{width}}  {area_text:>5}   {counts}")
+
+
+def print_test_score(snapshot: Snapshot, recipe: int, score: TestScore) -> None:
+    """Print what a recipe scored on the test rows, beside what was measured on the validation rows."""
+    foretold = next((row for row in snapshot.ranking.rows if row.recipe == recipe), None)
+    target, runs = snapshot.dataset.target, score.runs
+    assert score.loss is not None
+    spread = f" ({loss(min(runs))} to {loss(max(runs))} over {count(len(runs), 'run')})" if len(runs) > 1 else ""
+    say(f"  recipe {recipe}: {shown(target.loss_name)} {loss(score.loss)}{spread}")
+    if foretold is not None:
+        say(f"    on the validation rows it had {loss(foretold.loss)}, a difference of "
+            f"{loss(abs(score.loss - foretold.loss))} {'above' if score.loss > foretold.loss else 'below'}")
+    print_summary(snapshot.dataset, score.summary)
+
+
+def print_summary(data: Dataset, found: dict[str, Any]) -> None:
+    """Print metrics with their 95 % intervals over rows."""
+    target = data.target
+    say(f"    95 % intervals over {count(int(found['rows']), 'row')}, each metric the mean of "
+        f"{count(int(found['runs']), 'run')}")
+
+    def words(values: Sequence[float], form: Callable[[float], str]) -> str:
+        return f"{form(values[0])} [{form(values[1])} to {form(values[2])}]"
+
+    if target.classes:
+        say(f"    accuracy {words(found['accuracy'], share)}, balanced {words(found['balanced_accuracy'], share)}")
+        width = max(len(shown(name, 30)) for name in target.classes)
+        for i, name in enumerate(target.classes):
+            say(f"    {shown(name, 30):{width}}  precision {words(found['precision'][i], share)}, "
+                f"recall {words(found['recall'][i], share)}, F1 {words(found['f1'][i], share)}")
+        return
+    for i, name in enumerate(target.columns):
+        say(f"    {shown(name, 40)}: RMSE {words(found['rmse'][i], number)}, mean absolute error "
+            f"{words(found['mae'][i], number)}, R² {words(found['r2'][i], lambda v: f'{v:.3f}')}")

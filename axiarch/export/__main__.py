@@ -49,9 +49,32 @@ def _trained(request: dict[str, Any]) -> list[Any]:
 
 def _judge(request: dict[str, Any], tell: Tell) -> dict[str, Any]:
     from axiarch.data.dataset import read_dataset
-    from axiarch.export.judging import judge
+    from axiarch.export.judging import PartName, judge
 
-    return judge(read_dataset(Path(request["data"])), _trained(request), request.get("part", "validation"))
+    part: PartName = "train" if request.get("part") == "train" else "validation"  # test rows: word "test" alone
+    return judge(read_dataset(Path(request["data"])), _trained(request), part)
+
+
+def _ready(request: dict[str, Any], tell: Tell) -> dict[str, Any]:
+    """Load the runs that will be scored: whatever is wrong with them shows before a seal is opened."""
+    from axiarch.data.dataset import read_dataset, verify_kept
+    from axiarch.export.judging import best_of
+
+    dataset = read_dataset(Path(request["data"]))
+    verify_kept(dataset)
+    for trained in _trained(request):
+        best_of(dataset, trained)
+    return {"ready": True}
+
+
+def _test(request: dict[str, Any], tell: Tell) -> dict[str, Any]:
+    """Score baselines and runs on the test rows: asked for only after the opening was journalled."""
+    from axiarch.data.dataset import read_dataset
+    from axiarch.export.judging import baselines, judge
+
+    dataset = read_dataset(Path(request["data"]))
+    judged = judge(dataset, _trained(request), "test") if request["runs"] else {"judged": [], "summary": {}}
+    return {**baselines(dataset), **judged}
 
 
 def _keep(request: dict[str, Any], tell: Tell) -> dict[str, Any]:
@@ -87,7 +110,7 @@ def _predict(request: dict[str, Any], tell: Tell) -> dict[str, Any]:
 
 
 _WORDS: dict[str, Callable[[dict[str, Any], Tell], dict[str, Any]]] = {
-    "judge": _judge, "keep": _keep, "verify": _verify, "predict": _predict}
+    "judge": _judge, "ready": _ready, "test": _test, "keep": _keep, "verify": _verify, "predict": _predict}
 
 
 def main(words: list[str]) -> int:

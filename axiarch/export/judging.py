@@ -3,13 +3,15 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass
+from dataclasses import asdict, dataclass
 from pathlib import Path
 from typing import Any, Literal
 
 import numpy as np
 
 from axiarch.data.dataset import Dataset, Part, check_part, sealed_part
+from axiarch.data.floor import floor_of, mean_floor
+from axiarch.data.linear import linear_baseline
 from axiarch.engine import metrics
 from axiarch.engine.checkpoint import load_checkpoint
 from axiarch.engine.predictor import Predictor
@@ -57,6 +59,22 @@ def judge(dataset: Dataset, trained: Sequence[Trained], part: PartName = "valida
             judged.append({**known, **_of_amounts(*amounts)})
             runs.append(Run(fold, *amounts))
     return {"judged": judged, "summary": summary(runs, len(dataset.classes))}
+
+
+def baselines(dataset: Dataset) -> dict[str, Any]:
+    """Return what the baseline and a linear model, learnt from training rows, score on the test rows.
+
+    Means over the folds, as on the validation rows. The linear model's ridge is chosen on folds of the
+    training rows.
+    """
+    floors, linears = [], []
+    for number, fold in enumerate(dataset.folds):
+        train, test, target = dataset.part("train", number), sealed_part(dataset, number), fold.encoding.target
+        floors.append(floor_of(target, np.asarray(train.targets), test.targets))
+        linears.append(linear_baseline(target, (train.inputs, train.targets), (test.inputs, test.targets)))
+    known = [linear for linear in linears if linear is not None]
+    linear = mean_floor(known) if len(known) == len(linears) else None
+    return {"baseline": asdict(mean_floor(floors)), "linear": asdict(linear) if linear else None}
 
 
 def best_of(dataset: Dataset, trained: Trained) -> tuple[Predictor, int]:

@@ -119,6 +119,11 @@ MIGRATIONS: tuple[str, ...] = (
     """
     ALTER TABLE epoch ADD COLUMN loss_gradient REAL DEFAULT 0;  -- norm before L1 and clipping; 0 is unknown
     """,
+    """
+    ALTER TABLE opening ADD COLUMN search INTEGER NOT NULL DEFAULT 0;   -- whose recipe is scored; 0 is none
+    ALTER TABLE opening ADD COLUMN recipe INTEGER NOT NULL DEFAULT 0;
+    ALTER TABLE opening ADD COLUMN scores TEXT NOT NULL DEFAULT '';     -- JSON: what was found on the test rows
+    """,
 )
 
 VERSION = len(MIGRATIONS)

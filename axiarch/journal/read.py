@@ -13,7 +13,7 @@ from typing import Any, TypeVar
 from urllib.parse import quote
 
 from axiarch.errors import InputError, WorkspaceError
-from axiarch.journal.migrations import VERSION, check_version
+from axiarch.journal.migrations import VERSION, check_version, version
 from axiarch.journal.records import (
     EpochRecord,
     EventRecord,
@@ -80,6 +80,23 @@ def _guard(method: _Read) -> _Read:
             return method(self, *args, **kwargs)
 
     return read  # type: ignore[return-value]
+
+
+def is_older(path: Path) -> bool:
+    """Say whether a journal is there that an earlier version of the program wrote.
+
+    A damaged one is not: whoever reads it says so.
+    """
+    if not path.exists():
+        return False
+    try:
+        db = _open(path)
+        try:
+            return 0 < version(db) < VERSION
+        finally:
+            db.close()
+    except sqlite3.Error:
+        return False
 
 
 class JournalReader:
@@ -220,7 +237,8 @@ class JournalReader:
     @_guard
     def openings(self, fingerprint: str = "") -> tuple[OpeningRecord, ...]:
         """Return when the seal on test rows was opened, oldest first: of one data set, or of all."""
-        return self._records(OpeningRecord, "SELECT at, data, data_fingerprint, rows, reason FROM opening "
+        return self._records(OpeningRecord, "SELECT at, data, data_fingerprint, rows, reason, search, "
+                             "recipe, scores FROM opening "
                              "WHERE ? IN ('', data_fingerprint) ORDER BY seq", (fingerprint,))
 
 

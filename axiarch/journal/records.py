@@ -128,13 +128,26 @@ class EventRecord:
 
 @dataclass(frozen=True)
 class OpeningRecord:
-    """One opening of the seal on a data set's test rows, in seconds since 1970."""
+    """One opening of the seal on a data set's test rows.
+
+    Attributes
+    ----------
+    at : float
+        Seconds since 1970.
+    search, recipe : int
+        Whose network was scored; 0 where only the baselines were.
+    scores : str
+        JSON of what was found; empty where scoring did not end.
+    """
 
     at: float
     data: str
     data_fingerprint: str
     rows: int
     reason: str
+    search: int = 0
+    recipe: int = 0
+    scores: str = ""
 
 
 @dataclass(frozen=True)

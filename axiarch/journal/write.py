@@ -183,10 +183,17 @@ class JournalWriter:
         """Enter that no worker runs."""
         self._db.execute("DELETE FROM lane WHERE search = ?", (search,))
 
-    def add_opening(self, data: str, fingerprint: str, rows: int, reason: str) -> None:
-        """Enter that the sealed rows of a data set are opened, and why."""
-        self._db.execute("INSERT INTO opening (at, data, data_fingerprint, rows, reason) VALUES (?, ?, ?, ?, ?)",
-                         (time.time(), data, fingerprint, rows, reason))
+    def add_opening(self, data: str, fingerprint: str, rows: int, reason: str, search: int = 0,
+                    recipe: int = 0) -> int:
+        """Record that the sealed rows of a data set are opened, why, and for which recipe; return its number."""
+        done = self._db.execute(
+            "INSERT INTO opening (at, data, data_fingerprint, rows, reason, search, recipe) "
+            "VALUES (?, ?, ?, ?, ?, ?, ?)", (time.time(), data, fingerprint, rows, reason, search, recipe))
+        return int(done.lastrowid or 0)
+
+    def set_scores(self, opening: int, scores: str) -> None:
+        """Record what an opening found, as JSON."""
+        self._db.execute("UPDATE opening SET scores = ? WHERE seq = ?", (scores, opening))
 
 
 def _finite(value: float) -> float | None:

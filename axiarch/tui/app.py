@@ -11,7 +11,7 @@ from axiarch.data.dataset import Dataset
 from axiarch.data.plan import DataPlan, Said, parse_split, split_words
 from axiarch.errors import AxiarchError
 from axiarch.journal.workspace import Workspace
-from axiarch.plain import loss, step_text
+from axiarch.plain import step_text
 from axiarch.tui import messages as said
 from axiarch.tui.actions import ACTIONS, VIEWS, Action
 from axiarch.tui.palette import DARK, LIGHT
@@ -209,10 +209,18 @@ class AxiarchApp(TrainingApp):
         if data is not None:
             self.push_screen(
                 Asked(f"Open the {data.rows['test']} sealed test rows of {data.name}?",
-                      "Every opening is recorded with its time and reason, and the record is never erased: choosing by "
-                      "the test rows makes them useless for judging the choice.",
+                      f"This scores {self._to_be_scored(data)[1]} on the test rows. Every opening is recorded with its "
+                      "time and reason, and the record is never erased: choosing by the test rows makes them useless "
+                      "for judging the choice.",
                       "the reason, in a few words"),
                 lambda reason: self._open_seal(data, reason) if reason else None)
+
+    def _to_be_scored(self, data: Dataset) -> tuple[int, str]:
+        """Return the recipe that an opening scores, 0 for none, and what is scored in words."""
+        s, recipe = self._state.snapshot, self._state.open_recipe
+        if s is None or not recipe or s.dataset.fingerprint != data.fingerprint or not s.curves_of(recipe):
+            return 0, "the baseline and a linear model"
+        return recipe, f"recipe {recipe} of search {s.search.number}, the baseline and a linear model"
 
     def do_shares(self) -> None:
         """Ask how the rows are split, and split them so."""
@@ -249,14 +257,14 @@ class AxiarchApp(TrainingApp):
                     data, lambda: replace(data.plan, said=Said.parse(answer))) if answer else None)
 
     def _open_seal(self, data: Dataset, reason: str) -> None:
-        try:
-            opened = workflows.open_seal(self._workspace, data, reason)
-        except AxiarchError as error:
-            self.post_message(said.ErrorRaised(error))
-            return
-        self._show(openings=opened.times)
-        self.post_message(said.Noted(f"Opened and recorded. The baseline scores {loss(opened.floor.loss)} on the test "
-                                     f"rows and {loss(data.floor.loss)} on the validation rows."))
+        recipe, _ = self._to_be_scored(data)
+        self.query_one(Notice).say(("Recording the opening, then scoring the test rows.", "ink"))
+        self._score_test_rows(data, reason, self._state.snapshot if recipe else None, recipe)
+
+    def on_seal_opened(self, message: said.SealOpened) -> None:
+        """Say what was found on the test rows."""
+        self._show(openings=message.times)
+        self.post_message(said.Noted(f"Opened and recorded. {message.text}"))
 
     def do_ignore(self) -> None:
         """Ignore the column under the cursor, or use it again."""

@@ -85,6 +85,14 @@ class StepTaken(Message):
         return isinstance(message, StepTaken)
 
 
+class SealOpened(Message):
+    """The seal of the data was opened, so many times by now; `text` is what was found."""
+
+    def __init__(self, times: int, text: str) -> None:
+        super().__init__()
+        self.times, self.text = times, text
+
+
 class ViewWanted(Message):
     """The user goes to another view."""
 

@@ -20,6 +20,7 @@ from axiarch.journal.inbox import Deed
 from axiarch.journal.workspace import Workspace
 from axiarch.tui import messages as said
 from axiarch.tui.framed import FramedApp
+from axiarch.workflows.watching import Snapshot
 
 #: Seconds after the last edit before the forecast is worked out anew.
 _SETTLE = 0.7
@@ -155,6 +156,16 @@ class WorkingApp(FramedApp):
             workflows.steer_search(self._workspace, s.search.number, deed, recipe, count, values)
         except AxiarchError as error:
             self.post_message(said.ErrorRaised(error))
+
+    @work(thread=True, exclusive=True, group="seal")
+    def _score_test_rows(self, data: Dataset, reason: str, snapshot: Snapshot | None, recipe: int) -> None:
+        """Open the seal, on the record, off the interface's loop."""
+        try:
+            opened = workflows.open_seal(self._workspace, data, reason, snapshot, recipe)
+        except AxiarchError as error:
+            self.post_message(said.ErrorRaised(error))
+            return
+        self.post_message(said.SealOpened(opened.times, workflows.score_words(opened.score)))
 
     @work(thread=True, exclusive=True, group="export")
     def _do(self, job: Callable[[], list[Path]]) -> None:

@@ -43,7 +43,7 @@ if TYPE_CHECKING:
     from axiarch.workflows.starting import resume_search, start_search
     from axiarch.workflows.steering import steer_search
     from axiarch.workflows.telling import told
-    from axiarch.workflows.unsealing import open_seal, openings
+    from axiarch.workflows.unsealing import open_seal, openings, score_of, score_words, trust
     from axiarch.workflows.waiting import wait
     from axiarch.workflows.watching import Snapshot, Watcher, look_at
 
@@ -62,6 +62,7 @@ _HOME = {
     "rescue": "rescuing",
     **dict.fromkeys(("find_model", "keep_model", "kept_models", "predict", "remove_model", "verify_model"), "models"),
     "alone": "drafting", "search_data": "adding", "open_seal": "unsealing", "openings": "unsealing",
+    "score_of": "unsealing", "score_words": "unsealing", "trust": "unsealing",
 }
 
 __all__ = [
@@ -71,7 +72,8 @@ __all__ = [
     "forecast_search", "judge_recipe", "keep_model", "keep_version", "kept_models", "load_draft", "look_at",
     "make_demo", "new_search", "open_seal", "open_workspace", "openings", "predict", "recent_tables", "redecide",
     "remove_model", "rescue", "resume_search",
-    "save_draft", "scale_up", "search_data", "start_search", "steer_search", "told", "verify_model", "versions", "wait",
+    "save_draft", "scale_up", "score_of", "score_words", "search_data", "start_search", "steer_search", "told", "trust",
+    "verify_model", "versions", "wait",
     "write_demo_files",
 ]
 

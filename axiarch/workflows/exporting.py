@@ -16,7 +16,7 @@ from axiarch.export.tables import (
     write_text,
 )
 from axiarch.files import regular_file
-from axiarch.plain import loss
+from axiarch.plain import count, loss
 from axiarch.recipes.recipe import describe
 from axiarch.recipes.searchfile import SearchFile, write_search
 from axiarch.workflows.watching import Snapshot
@@ -39,13 +39,20 @@ def export_ranking(snapshot: Snapshot, path: Path, force: bool = False) -> Path:
     """
     check_place(path, (".csv",), force)
     return write_csv(path, *ranking_rows(snapshot.ranking, {n: r.recipe for n, r in snapshot.recipes.items()},
-                                         snapshot.dataset.target.unit, snapshot.dataset.target.metrics))
+                                         snapshot.dataset.target.unit, snapshot.dataset.target.metrics,
+                                         len(snapshot.openings)))
 
 
 def floors_of(dataset: Dataset) -> list[tuple[str, float]]:
     """Return what every loss is read against, by name."""
     return [(name, known.loss) for name, known in (("baseline", dataset.floor), ("linear", dataset.linear),
                                                    ("noise", dataset.best)) if known is not None]
+
+
+def _opened(snapshot: Snapshot) -> str:
+    """Return how often the test rows were opened, for the title of a chart."""
+    times = len(snapshot.openings)
+    return f"; test rows opened {count(times, 'time')}" if times else ""
 
 
 def export_search(search: SearchFile, path: Path, force: bool = False) -> Path:
@@ -74,7 +81,7 @@ def export_chart(snapshot: Snapshot, path: Path, force: bool = False) -> Path:
     leader = snapshot.recipes[snapshot.ranking.rows[0].recipe].recipe
     rows = [(r, f"recipe {r.recipe}: " + (describe(snapshot.recipes[r.recipe].recipe.difference(leader)) or "leader"))
             for r in snapshot.ranking.rows]
-    title = f"{snapshot.search.name} on {snapshot.dataset.name}: {snapshot.ended_runs} runs"
+    title = f"{snapshot.search.name} on {snapshot.dataset.name}: {snapshot.ended_runs} runs{_opened(snapshot)}"
     return save_figure(ladder_figure(rows, floors_of(snapshot.dataset), title, snapshot.dataset.target.loss_name), path)
 
 
@@ -113,6 +120,7 @@ def export_curves(snapshot: Snapshot, path: Path, recipe: int = 0, force: bool =
         title = f"{snapshot.search.name}: validation loss of the leading recipes"
     if not lines:
         raise WorkspaceMissing("no epoch has been trained yet", f"search {snapshot.search.number}", "wait a moment")
+    title += _opened(snapshot)
     name = snapshot.dataset.target.loss_name
     rows: list[list[Cell]] = [[line.label, epoch, value] for line in lines
                               for epoch, value in enumerate(line.values, 1)]

@@ -52,16 +52,28 @@ def ask_of_runs(workspace: Workspace, snapshot: Snapshot, recipe: int, run: int 
     TrainingError
         If the recipe has not been trained.
     """
+    request, records = runs_request(workspace, snapshot, recipe, run)
+    return ask(word, request={**request, **more}, module=TRAINED), records
+
+
+def runs_request(workspace: Workspace, snapshot: Snapshot, recipe: int, run: int = 0
+                 ) -> tuple[dict[str, Any], list[RunRecord]]:
+    """Return what a process must know to load the runs of a recipe, or one of them, and these runs.
+
+    Raises
+    ------
+    TrainingError
+        If the recipe has not been trained.
+    """
     first = first_run(snapshot, recipe)
     records = [snapshot.runs[run]] if run else [
         r for r in snapshot.runs_of(recipe) if r.state in OVER and r.state != "failed"
         and r.reason != "diverged" and snapshot.curves.get(r.id)] or [first]
-    folder = workspace.search(snapshot.search.number) / "checkpoints"
-    request = {
-        "data": str(snapshot.dataset.folder), "recipe": dict(snapshot.recipes[recipe].recipe), **more,
+    folder = (workspace.search(snapshot.search.number) / "checkpoints").absolute()
+    return {
+        "data": str(snapshot.dataset.folder.absolute()), "recipe": dict(snapshot.recipes[recipe].recipe),
         "runs": [{"run": r.id, "streams": [snapshot.file.seed, r.repeat, r.fold],
-                  "checkpoint": str(latest(folder, r.id))} for r in records]}
-    return ask(word, request=request, module=TRAINED), records
+                  "checkpoint": str(latest(folder, r.id))} for r in records]}, records
 
 
 def _mean(values: Sequence[Any], name: str = "") -> Any:

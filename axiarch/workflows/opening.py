@@ -6,18 +6,29 @@ from pathlib import Path
 
 from axiarch.data.dataset import Dataset, read_dataset
 from axiarch.errors import WorkspaceMissing
+from axiarch.journal.read import is_older
 from axiarch.journal.workspace import Workspace
+from axiarch.journal.write import JournalWriter
 from axiarch.plain import shown
 
 
 def open_workspace(folder: Path, *, create: bool = False) -> Workspace:
     """Return the workspace in `folder`; with `create`, make one where the folder is new or empty.
 
+    A journal that an earlier version of the program wrote is brought up to date.
+
     Raises
     ------
     WorkspaceMissing, WorkspaceNewer, WorkspaceReadOnly
+    WorkspaceLocked
+        If the journal must be brought up to date while an earlier version runs a search.
     """
-    return Workspace.create(folder) if create else Workspace.open(folder)
+    workspace = Workspace.create(folder) if create else Workspace.open(folder)
+    if is_older(workspace.journal):
+        workspace.check_writable()
+        with workspace.locked("updating the journal"):
+            JournalWriter(workspace.journal).close()
+    return workspace
 
 
 def data_set(workspace: Workspace, name: str = "") -> Dataset:

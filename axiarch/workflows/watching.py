@@ -24,6 +24,7 @@ from axiarch.journal.records import (
     EventRecord,
     ExampleRecord,
     LaneRecord,
+    OpeningRecord,
     RecipeRecord,
     RunRecord,
     SearchRecord,
@@ -140,6 +141,8 @@ class Snapshot:
         What it was expected to take, if that was worked out before it started.
     memory : int
         Bytes that all workers together took at the most; 0 while it runs.
+    openings : tuple of OpeningRecord
+        When the seal on the test rows of its data was opened, oldest first.
     """
 
     search: SearchRecord
@@ -158,6 +161,7 @@ class Snapshot:
     examples: Mapping[int, ExampleRecord] = field(default_factory=dict)
     forecast: Forecast | None = None
     memory: int = 0
+    openings: tuple[OpeningRecord, ...] = ()
 
     @cached_property
     def ended_runs(self) -> int:
@@ -348,6 +352,7 @@ class Watcher:
             record.taken(time.time()),
             self._expected[1], {e.run: e for e in self._reader.examples(self.number)},
             self._last.forecast if self._last else self._forecast(), self._memory(record),
+            self._reader.openings(dataset.fingerprint),
         )
 
     def _forecast(self) -> Forecast | None:

@@ -5,6 +5,8 @@ from __future__ import annotations
 import contextlib
 import io
 import re
+import shutil
+import sqlite3
 import time
 import unittest
 from dataclasses import replace
@@ -14,6 +16,7 @@ from unittest import mock
 import numpy as np
 
 from axiarch import workflows
+from axiarch.data.dataset import sealed_part
 from axiarch.data.demo import hive_states
 from axiarch.data.demo_hum import hum
 from axiarch.data.demo_nectar import nectar_flow
@@ -30,10 +33,11 @@ from axiarch.errors import (
     WorkspaceLocked,
     WorkspaceMissing,
 )
+from axiarch.export.models import open_model
 from axiarch.journal.workspace import Workspace
 from axiarch.workflows.answer import raise_answer
 from axiarch.workflows.verdicts import draft_verdict, ranking_verdict, recipe_verdict, search_verdict
-from tests.support import FolderCase, ring_rows, ring_search, ring_workspace, write_csv
+from tests.support import FolderCase, finished_workspace, ring_rows, ring_search, ring_workspace, write_csv
 
 ROOT = Path(__file__).resolve().parents[2]
 
@@ -174,18 +178,67 @@ class Sealing(FolderCase):
             with self.assertRaises(InputError):
                 workflows.open_seal(workspace, data, reason)
         opened = workflows.open_seal(workspace, data, "is the  winner\nreally better")
-        self.assertEqual(len(opened.part.targets), data.rows["test"])
+        self.assertEqual(opened.rows, data.rows["test"])
         self.assertEqual(opened.times, 1)
-        self.assertAlmostEqual(opened.floor.loss, data.floor.loss, delta=0.1)
+        self.assertAlmostEqual(opened.score.baseline.loss, data.floor.loss, delta=0.1)
         (record,) = workflows.openings(workspace, data)
         self.assertEqual((record.data, record.rows, record.reason),
                          ("ring", data.rows["test"], "is the winner really better"))
         self.assertAlmostEqual(record.at, time.time(), delta=60)
         self.assertEqual(workflows.open_seal(workspace, data, "again").times, 2)
 
+    def test_a_recipe_and_the_baselines_are_scored_on_the_sealed_rows(self) -> None:
+        shutil.copytree(finished_workspace(), self.folder / "w")
+        workspace = workflows.open_workspace(self.folder / "w")
+        snapshot = workflows.look_at(workspace)
+        data, recipe = snapshot.dataset, snapshot.ranking.rows[0].recipe
+        self.assertEqual(len(snapshot.openings), 1)
+        opened = workflows.open_seal(workspace, data, "the leader", snapshot, recipe)
+        test, losses = sealed_part(data), []
+        for run in snapshot.runs_of(recipe):
+            kept = workflows.keep_model(workspace, snapshot, recipe, f"run {run.id}", run=run.id)
+            shares = open_model(kept.path).predictor.predict(test.inputs)
+            losses.append(float(-np.log(shares[np.arange(len(shares)), test.targets]).mean()))
+        self.assertEqual((opened.times, opened.rows, len(opened.score.runs)), (2, len(test.targets), len(losses)))
+        np.testing.assert_allclose(opened.score.runs, losses, rtol=1e-5)
+        value, low, high = opened.score.summary["log_loss"]
+        self.assertAlmostEqual(value, float(np.mean(losses)), places=5)
+        self.assertTrue(low < value < high)
+        train = np.bincount(data.part("train").targets, minlength=2) / data.rows["train"]
+        self.assertAlmostEqual(opened.score.baseline.loss, float(-np.log(train[test.targets]).mean()), places=6)
+        assert opened.score.linear is not None
+        later = workflows.look_at(workspace)
+        record = later.openings[-1]
+        self.assertEqual((record.recipe, record.search), (recipe, 1))
+        self.assertEqual(workflows.score_of(record), opened.score)
+        self.assertIn("opened 2 times", workflows.trust(later.openings))
+        self.assertIsNone(workflows.score_of(later.openings[0]))
+
+    def test_a_recipe_without_a_checkpoint_leaves_the_seal_closed(self) -> None:
+        shutil.copytree(finished_workspace(), self.folder / "w")
+        workspace = workflows.open_workspace(self.folder / "w")
+        snapshot = workflows.look_at(workspace)
+        recipe = snapshot.ranking.rows[0].recipe
+        shutil.rmtree(workspace.search(1) / "checkpoints")
+        with self.assertRaises(TrainingError):
+            workflows.open_seal(workspace, snapshot.dataset, "the leader", snapshot, recipe)
+        self.assertEqual(len(workflows.openings(workspace)), 1)
+
+    def test_a_workspace_of_an_earlier_version_is_brought_up_to_date(self) -> None:
+        shutil.copytree(finished_workspace(), self.folder / "w")
+        journal = self.folder / "w" / "journal.sqlite"
+        with contextlib.closing(sqlite3.connect(journal)) as db:
+            for column in ("search", "recipe", "scores"):
+                db.execute(f"ALTER TABLE opening DROP COLUMN {column}")
+            db.execute("PRAGMA user_version = 5")
+            db.commit()
+        workspace = workflows.open_workspace(self.folder / "w")
+        self.assertEqual(len(workflows.look_at(workspace).openings), 1)
+        self.assertEqual(workflows.openings(workspace)[0].scores, "")
+
     def test_a_workspace_in_use_opens_nothing(self) -> None:
         workspace = ring_workspace(self.folder / "w")
-        with workspace.locked("search 1"), mock.patch("axiarch.workflows.unsealing.sealed_part") as read:
+        with workspace.locked("search 1"), mock.patch("axiarch.workflows.unsealing.ask") as read:
             with self.assertRaises(WorkspaceLocked):
                 workflows.open_seal(workspace, workflows.data_set(workspace), "curious")
             read.assert_not_called()
@@ -202,7 +255,10 @@ class Sealing(FolderCase):
         """No module but the one that records an opening may read sealed rows."""
         root = Path(workflows.__file__).parent.parent
         users = [p.name for p in sorted(root.rglob("*.py")) if "sealed_part" in p.read_text(encoding="utf-8")]
-        self.assertEqual(users, ["dataset.py", "unsealing.py"])
+        self.assertEqual(users, ["dataset.py", "judging.py"])
+        asking = sorted(p.name for p in (ROOT / "axiarch").rglob("*.py")
+                        if 'ask("test"' in p.read_text(encoding="utf-8"))
+        self.assertEqual(asking, ["unsealing.py"])
 
 
 class DataOfASearchFile(FolderCase):
