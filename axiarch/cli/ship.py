@@ -118,6 +118,32 @@ def models_remove(context: click.Context, name: str, folder: Path | None) -> Non
     say(f"removed {shown(model.name)!r}; {memory(freed)} freed")
 
 
+@models.command("export")
+@click.argument("name")
+@click.argument("place", type=FilePath(), metavar="FILE.onnx")
+@click.option("--force", is_flag=True, help="Replace a file that is there.")
+@workspace_option
+@json_option
+@click.pass_context
+@guarded
+def models_export(context: click.Context, name: str, place: Path, force: bool, folder: Path | None,
+                  as_json: bool) -> None:
+    """Write the model NAME as one file in the open network format (ONNX): raw columns in, classes or amounts out.
+
+    The file needs no Axiarch to run; docs/deploy.md shows how.
+    """
+    from axiarch import workflows
+
+    model = workflows.find_model(open_place(context, folder), name)
+    found = workflows.export_network(model, place, force)
+    if as_json:
+        print_json({"file": str(place), **found})
+        return
+    say(f"written: {place} ({memory(found['bytes'])}, operators of version {found['opset']})",
+        f"  run against our own predictor on {count(found['rows'], 'made-up row')}: largest difference "
+        f"{found['difference']:.1e}")
+
+
 @click.command()
 @click.argument("model")
 @click.argument("file", type=FilePath())

@@ -9,7 +9,7 @@ from __future__ import annotations
 from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass, field, replace
 from pathlib import Path
-from typing import TYPE_CHECKING, Literal
+from typing import TYPE_CHECKING, Any, Literal
 
 from axiarch.errors import DataError
 from axiarch.plain import shown
@@ -203,3 +203,12 @@ def _plain(series: polars.Series) -> polars.Series:
     if series.dtype == polars.String:
         series = series.replace({"": None})
     return series
+
+
+def frame_of(columns: dict[str, Any], kinds: dict[str, str]) -> polars.DataFrame:
+    """Return columns as a table of the kinds ``number``, ``text``, ``moment`` or ``picture``; None is a gap."""
+    import polars
+
+    types = {"number": polars.Float64, "text": polars.String, "moment": polars.Datetime, "picture": None}
+    return polars.DataFrame([polars.Series(name, values, types[kinds[name]]) if kinds[name] != "picture" else
+                             polars.Series(name, values) for name, values in columns.items()])

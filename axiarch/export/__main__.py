@@ -109,8 +109,16 @@ def _predict(request: dict[str, Any], tell: Tell) -> dict[str, Any]:
                         bool(request["force"]), tell)
 
 
+def _network(request: dict[str, Any], tell: Tell) -> dict[str, Any]:
+    from axiarch.export.models import open_model
+    from axiarch.export.network import export_network
+
+    return export_network(open_model(Path(request["path"])), Path(request["place"]), bool(request["force"]))
+
+
 _WORDS: dict[str, Callable[[dict[str, Any], Tell], dict[str, Any]]] = {
-    "judge": _judge, "ready": _ready, "test": _test, "keep": _keep, "verify": _verify, "predict": _predict}
+    "judge": _judge, "ready": _ready, "test": _test, "keep": _keep, "verify": _verify, "predict": _predict,
+    "network": _network}
 
 
 def main(words: list[str]) -> int:

@@ -207,5 +207,11 @@ def predict(model: KeptModel, source: Path, place: Path, force: bool = False,
         "force": force})
 
 
+def export_network(model: KeptModel, place: Path, force: bool = False) -> dict[str, Any]:
+    """Write a model in the open network format; see :func:`axiarch.export.network.export_network`."""
+    return ask("network", module=TRAINED, request={
+        "path": str(model.path), "place": str(place.absolute()), "force": force})
+
+
 def _place(workspace: Workspace, name: str) -> Path:
     return workspace.models.absolute() / f"{slug(name)}{ENDING}"

@@ -52,6 +52,7 @@ class Traps(Command):
         for words in (("data", "add", "ring.csv"), ("forecast", "s.toml"), ("search", "s.toml"), ("status",),
                       ("ranking",), ("judge",), ("export", "chart", "c.svg"), ("resume", "1"), ("data", "show"),
                       ("models", "keep", "1", "--name", "m"), ("models", "verify", "m"),
+                      ("models", "export", "m", "m.onnx"),
                       ("predict", "m", "ring.csv", "o.csv")):
             done = subprocess.run([*program, *words, "-w", "w"], cwd=traps, capture_output=True, text=True,
                                   stdin=subprocess.DEVNULL, timeout=180)
