@@ -203,18 +203,18 @@ def verdict(s: Snapshot) -> str:
     return ranking_verdict(s)
 
 
-def print_judged(recipe: int, dataset: Dataset, found: dict[str, Any]) -> None:
+def print_judged(recipe: int, dataset: Dataset, found: dict[str, Any], part: str = "validation") -> None:
     """Print the metrics of a recipe on its validation rows."""
     target = dataset.target
     runs = found["runs"]
     rows = number(runs[0]["rows"]) if len({r["rows"] for r in runs}) == 1 else (
         f"{number(min(r['rows'] for r in runs))} to {number(max(r['rows'] for r in runs))}")
     if len(runs) == 1:
-        say(f"recipe {recipe}, epoch {runs[0]['epoch']}, on {rows} validation rows")
+        say(f"recipe {recipe}, epoch {runs[0]['epoch']}, on {rows} {part} rows")
     else:
         folds, seeds = len({r["fold"] for r in runs}), len({r["seed"] for r in runs})
         say(f"recipe {recipe}, mean of {count(len(runs), 'run')} ({count(seeds, 'seed')}, "
-            f"{count(folds, 'fold')}), each on {rows} validation rows; counts are sums over the runs")
+            f"{count(folds, 'fold')}), each on {rows} {part} rows; counts are sums over the runs")
     print_summary(dataset, found["summary"])
     if not target.classes:
         for i, name in enumerate(target.columns):

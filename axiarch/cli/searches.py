@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from pathlib import Path
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Literal
 
 import click
 
@@ -342,22 +342,34 @@ def add(context: click.Context, values: tuple[str, ...], number: int, folder: Pa
 @click.command()
 @click.argument("recipe", type=click.IntRange(0, MOST_NUMBER), default=0)
 @search_option
+@click.option("--training", is_flag=True, help="Judge on the training rows instead, to compare.")
+@click.option("--chart", default=None, type=FilePath(), metavar="FILE.svg",
+              help="Draw it as .svg or .pdf too, with the numbers as CSV beside it.")
+@click.option("--force", is_flag=True, help="Replace a file that is there.")
 @workspace_option
 @json_option
 @click.pass_context
 @guarded
-def judge(context: click.Context, recipe: int, number: int, folder: Path | None, as_json: bool) -> None:
-    """Say all metrics of RECIPE (by default the leader) on its validation rows: per class, or errors of amounts."""
+def judge(context: click.Context, recipe: int, number: int, training: bool, chart: Path | None, force: bool,
+          folder: Path | None, as_json: bool) -> None:
+    """Print every metric of RECIPE (by default the leader) on its validation rows, with 95 % intervals.
+
+    Per class, or errors of amounts. Test rows are scored by axiarch data open-seal.
+    """
     from axiarch import workflows
     from axiarch.cli import printing
 
     workspace, snapshot = opened(context, folder, number, recipe)
     chosen = recipe or (snapshot.ranking.rows[0].recipe if snapshot.ranking.rows else 1)
-    found = workflows.judge_recipe(workspace, snapshot, chosen)
+    part: Literal["train", "validation"] = "train" if training else "validation"
+    found = workflows.judge_recipe(workspace, snapshot, chosen, part=part)
+    written = workflows.export_predictions(snapshot, chosen, part, found["summary"], chart, force) if chart else ()
     if as_json:
-        print_json({"recipe": chosen, "classes": list(snapshot.dataset.classes), **found})
-    else:
-        printing.print_judged(chosen, snapshot.dataset, found)
+        print_json({"recipe": chosen, "part": part, "classes": list(snapshot.dataset.classes), **found})
+        return
+    printing.print_judged(chosen, snapshot.dataset, found, "training" if training else "validation")
+    for path in written:
+        say(f"written: {path}")
 
 
 def opened(context: click.Context, folder: Path | None, number: int, recipe: int = 0) -> tuple[Workspace, Snapshot]:

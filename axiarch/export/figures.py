@@ -5,10 +5,10 @@ from __future__ import annotations
 import contextlib
 import math
 import warnings
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass
 from pathlib import Path
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Any
 
 from axiarch.export.tables import check_place, write_export
 from axiarch.plain import shown
@@ -117,13 +117,77 @@ def curves_figure(lines: Sequence[Line], floors: Sequence[tuple[str, float]], ti
 
 
 def _dressed(figure: Figure, title: str) -> Figure:
-    axes = figure.axes[0]
-    axes.set_title(_safe(title), fontsize=10, loc="left")
-    axes.spines[["top", "right"]].set_visible(False)
-    axes.grid(alpha=0.2)
+    if len(figure.axes) > 1:
+        figure.suptitle(_safe(title), fontsize=10, x=0.01, ha="left")
+    else:
+        figure.axes[0].set_title(_safe(title), fontsize=10, loc="left")
+    for axes in figure.axes:
+        axes.spines[["top", "right"]].set_visible(False)
+        axes.tick_params(labelsize=7 if len(figure.axes) > 1 else None)
+        if not axes.images:
+            axes.grid(alpha=0.2)
     return figure
 
 
 def _safe(text: str) -> str:
     """Keep names from being read as mathematics, and from being long."""
     return shown(text, 90).replace("$", r"\$")
+
+
+@own_style()
+def classes_figure(found: Mapping[str, Any], names: Sequence[str], title: str) -> Figure:
+    """Return confusion, metrics of each class with intervals, and calibration, of a summary of predictions."""
+    import numpy as np
+
+    figure = _figure(max(4.2, 0.55 * len(names) + 2.6))
+    left, middle, right = figure.subplots(1, 3, width_ratios=(1.2, 1.0, 1.0))
+    labels = [_safe(name)[:24] for name in names]
+    counts = np.asarray(found["confusion"], np.float64)
+    shares = counts / np.maximum(counts.sum(1, keepdims=True), 1)
+    left.imshow(shares, cmap="Greys", vmin=0, vmax=1.3)
+    for (i, j), value in np.ndenumerate(counts):
+        if len(names) <= 12:
+            left.text(j, i, f"{value:.0f}", ha="center", va="center", fontsize=7,
+                      color="white" if shares[i, j] > 0.6 else INK)
+    left.set_xticks(range(len(names)), labels, rotation=60, ha="right", fontsize=7)
+    left.set_yticks(range(len(names)), labels, fontsize=7)
+    left.set_xlabel(f"predicted; rows, summed over {found['runs']} runs", fontsize=8)
+    left.set_ylabel("true", fontsize=8)
+    for offset, (metric, colour) in enumerate((("precision", BLUE), ("recall", ORANGE), ("f1", GREEN))):
+        for i, (value, low, high) in enumerate(found[metric]):
+            y = i + (offset - 1) * 0.22
+            middle.plot([low, high], [y, y], color=colour, linewidth=1.1)
+            middle.plot(value, y, "os^"[offset], color=colour, markersize=4,
+                        label={"f1": "F1"}.get(metric, metric) if i == 0 else None)
+    middle.set_yticks(range(len(names)), labels, fontsize=7)
+    middle.invert_yaxis()
+    middle.set_xlim(0, 1)
+    middle.set_xlabel(f"95 % intervals over {found['rows']} rows", fontsize=8)
+    middle.legend(fontsize=7, frameon=False)
+    right.plot([0, 1], [0, 1], color=GREY, linewidth=0.8, linestyle=":")
+    for sure, hits, rows in found["calibration"]:
+        right.plot(sure, hits, "o", color=ORANGE if rows >= 10 else GREY, markersize=5)
+    right.set_xlabel("predicted probability (grey: < 10 rows)", fontsize=8)
+    right.set_ylabel("share that is right", fontsize=8)
+    return _dressed(figure, title)
+
+
+@own_style()
+def amounts_figure(found: Mapping[str, Any], names: Sequence[str], title: str) -> Figure:
+    """Return predicted against true amounts and residuals, of a summary of predictions."""
+    import numpy as np
+
+    figure = _figure(0.4 + 3.2 * len(names))
+    axes = figure.subplots(len(names), 2, squeeze=False)
+    for (left, right), name, pairs, (value, low, high) in zip(axes, names, found["points"], found["rmse"], strict=True):
+        true, told = np.asarray(pairs).T
+        ends = [min(true.min(), told.min()), max(true.max(), told.max())]
+        left.plot(ends, ends, color=GREY, linewidth=0.8, linestyle=":")
+        left.plot(true, told, ".", color=BLUE, markersize=3)
+        left.set_xlabel(_safe(f"true {name}"), fontsize=8)
+        left.set_ylabel(_safe(f"predicted; RMSE {value:.4g} [{low:.4g} to {high:.4g}]"), fontsize=8)
+        right.axhline(0, color=GREY, linewidth=0.8, linestyle=":")
+        right.plot(told, told - true, ".", color=ORANGE, markersize=3)
+        right.set_xlabel(_safe(f"predicted {name}"), fontsize=8)
+        right.set_ylabel("predicted minus true", fontsize=8)
+    return _dressed(figure, title)

@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable
 from dataclasses import replace
 from pathlib import Path
+from typing import Any
 
 from axiarch import workflows
 from axiarch.data.dataset import Dataset
@@ -21,12 +22,14 @@ from axiarch.tui.training import TrainingApp
 from axiarch.tui.views.data import DataView
 from axiarch.tui.views.field import FieldView
 from axiarch.tui.views.ladder import LadderView
+from axiarch.tui.views.predictions import PredictionsView
 from axiarch.tui.views.sheet import SheetView
 from axiarch.tui.views.strips import StripsView
 from axiarch.tui.widgets.browser import Browser
 from axiarch.tui.widgets.dialogs import Asked, Help, Question
 from axiarch.tui.widgets.examples import Examples
 from axiarch.tui.widgets.frame import Notice, Trail
+from axiarch.workflows.watching import Snapshot
 
 _NAMES = tuple(name for _, name, _ in VIEWS)
 
@@ -35,6 +38,7 @@ class AxiarchApp(TrainingApp):
     """The full-screen application on one workspace."""
 
     TITLE = "Axiarch"
+    _predicting: tuple[int, int, str] | None = None
     ENABLE_COMMAND_PALETTE = True
     COMMANDS = {ActionFinder}
 
@@ -46,9 +50,21 @@ class AxiarchApp(TrainingApp):
 
     def on_snapshot_taken(self, message: said.SnapshotTaken) -> None:
         """Show the search as it stands now."""
+        self._forget_predictions(message.snapshot)
         self._show(snapshot=message.snapshot)
         if self._state.marked:
             self._state = replace(self._state, marked=self._fresh_marks())
+
+    def _forget_predictions(self, snapshot: Snapshot) -> None:
+        """Forget predictions that training or an opening of the seal has overtaken."""
+        before = self._state.snapshot
+        if before is None or before.search.number != snapshot.search.number:
+            return
+        opened = before.openings != snapshot.openings
+        kept = {key: found for key, found in self._state.predictions.items()
+                if key[0] != snapshot.search.number
+                or (before.curves_of(key[1]) == snapshot.curves_of(key[1]) and not (opened and key[2] == "test"))}
+        self._state = replace(self._state, predictions=kept)
 
     def on_error_raised(self, message: said.ErrorRaised) -> None:
         """Say what went wrong, where, and what to do; keys that waited for it are dropped."""
@@ -81,6 +97,32 @@ class AxiarchApp(TrainingApp):
         """Open one recipe."""
         self._state = replace(self._state, recipe=message.recipe)
         self._go("strips")
+
+    def on_predictions_wanted(self, message: said.PredictionsWanted) -> None:
+        """Work out predictions, once; of test rows show what was found when the seal was opened."""
+        key, s = (message.search, message.recipe, message.part), self._state.snapshot
+        if s is None or s.search.number != message.search or key == self._predicting:
+            return
+        if message.part == "test":
+            self.on_predictions_made(said.PredictionsMade(*key, self._on_test_rows(message.recipe)))
+            return
+        self._predicting = key
+        self._predict(s, message.recipe, "train" if message.part == "train" else "validation")
+
+    def _on_test_rows(self, recipe: int) -> dict[str, Any] | str:
+        """Return what the last opening of the seal for a recipe found."""
+        s = self._state.snapshot
+        for opening in reversed(s.openings if s else ()):
+            score = workflows.score_of(opening)
+            if s is not None and score and (opening.search, opening.recipe) == (s.search.number, recipe):
+                return score.summary
+        return "The test rows are sealed for this recipe. ctrl+o opens them, with a reason, on the record."
+
+    def on_predictions_made(self, message: said.PredictionsMade) -> None:
+        """Show predictions."""
+        if message.key == self._predicting:
+            self._predicting = None
+        self._show(predictions={**self._state.predictions, message.key: message.found})
 
     def on_draft_edited(self, message: said.DraftEdited) -> None:
         """Keep the draft and work out what it will take."""
@@ -203,9 +245,23 @@ class AxiarchApp(TrainingApp):
         if self._state.dataset is not None:
             self.push_screen(Examples(self._state.dataset))
 
+    def do_part(self) -> None:
+        """Show the predictions on other rows."""
+        self.query_one(PredictionsView).turn_part()
+        self._show()
+
+    def do_page(self) -> None:
+        """Show the next drawing of the predictions."""
+        self.query_one(PredictionsView).turn_page()
+
+    def do_reading(self) -> None:
+        """Read the confusion matrix another way."""
+        self.query_one(PredictionsView).turn_reading()
+
     def do_open_seal(self) -> None:
         """Ask for the reason, then open the seal on the record."""
-        data = self._state.dataset
+        s = self._state.snapshot
+        data = s.dataset if s is not None and self.view == "predictions" else self._state.dataset
         if data is not None:
             self.push_screen(
                 Asked(f"Open the {data.rows['test']} sealed test rows of {data.name}?",
@@ -263,7 +319,8 @@ class AxiarchApp(TrainingApp):
 
     def on_seal_opened(self, message: said.SealOpened) -> None:
         """Say what was found on the test rows."""
-        self._show(openings=message.times)
+        tests = {key: found for key, found in self._state.predictions.items() if key[2] != "test"}
+        self._show(openings=message.times, predictions=tests)
         self.post_message(said.Noted(f"Opened and recorded. {message.text}"))
 
     def do_ignore(self) -> None:
@@ -488,11 +545,11 @@ class AxiarchApp(TrainingApp):
 
     def do_previous_recipe(self) -> None:
         """Open the next better recipe."""
-        self._show(recipe=self.query_one(StripsView).beside(-1))
+        self._show(recipe=self._state.beside(-1))
 
     def do_next_recipe(self) -> None:
         """Open the next worse recipe."""
-        self._show(recipe=self.query_one(StripsView).beside(1))
+        self._show(recipe=self._state.beside(1))
 
     def do_export(self) -> None:
         """Export what is in front."""
@@ -501,7 +558,9 @@ class AxiarchApp(TrainingApp):
             return
         stem = place / f"search-{s.search.number}"
         ends = (".svg", ".pdf")
-        if self.view in ("strips", "field"):
+        if self.view == "predictions":
+            self._export_predictions(s, stem)
+        elif self.view in ("strips", "field"):
             recipe = self._state.open_recipe if self.view == "strips" else 0
             stem = stem.with_name(f"{stem.name}-recipe-{recipe}" if recipe else f"{stem.name}-curves")
             paths = [stem.with_name(stem.name + end) for end in ends]
@@ -512,6 +571,20 @@ class AxiarchApp(TrainingApp):
             self._write([table, *charts], lambda force: [
                 workflows.export_ranking(s, table, force),
                 *(workflows.export_chart(s, chart, force) for chart in charts)])
+
+    def _export_predictions(self, s: Snapshot, stem: Path) -> None:
+        """Export the predictions in front."""
+        recipe, part = self._state.open_recipe, self.query_one(PredictionsView).part
+        found = self._state.predictions.get((s.search.number, recipe, part))
+        if found is None or isinstance(found, str):
+            self.post_message(said.Noted("There are no predictions to export here yet."))
+            return
+        summary = found
+        stem = stem.with_name(f"{stem.name}-recipe-{recipe}-{part}")
+        paths = [stem.with_name(f"{stem.name}{end}") for end in (".svg", ".pdf")]
+        self._write([*paths, stem.with_name(f"{stem.name}-data.csv")], lambda force: [
+            written for path in paths
+            for written in workflows.export_predictions(s, recipe, part, summary, path, force)])
 
     def _write(self, paths: list[Path], write: Callable[[bool], list[Path]]) -> None:
         """Write files, after asking where some of them are there already."""

@@ -20,6 +20,7 @@ from axiarch.tui.state import State
 from axiarch.tui.views.data import DataView
 from axiarch.tui.views.field import FieldView
 from axiarch.tui.views.ladder import LadderView
+from axiarch.tui.views.predictions import PredictionsView
 from axiarch.tui.views.sheet import SheetView
 from axiarch.tui.views.strips import StripsView
 from axiarch.tui.views.view import View
@@ -65,6 +66,7 @@ class FramedApp(App[str]):
             yield FieldView("field")
             yield LadderView("ladder")
             yield StripsView("strips")
+            yield PredictionsView("predictions")
         yield Notice()
         yield Keys()
 

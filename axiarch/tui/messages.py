@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from typing import Any
+
 from textual.message import Message
 
 from axiarch.errors import AxiarchError
@@ -91,6 +93,23 @@ class SealOpened(Message):
     def __init__(self, times: int, text: str) -> None:
         super().__init__()
         self.times, self.text = times, text
+
+
+class PredictionsWanted(Message):
+    """A view needs the predictions of a recipe on a part of the rows."""
+
+    def __init__(self, search: int, recipe: int, part: str) -> None:
+        super().__init__()
+        self.search, self.recipe, self.part = search, recipe, part
+
+
+class PredictionsMade(Message):
+    """Predictions are there: a summary, or in words why there are none."""
+
+    def __init__(self, search: int, recipe: int, part: str, found: dict[str, Any] | str) -> None:
+        super().__init__()
+        self.key = (search, recipe, part)
+        self.found = found
 
 
 class ViewWanted(Message):

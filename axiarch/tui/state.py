@@ -3,7 +3,9 @@
 from __future__ import annotations
 
 import math
-from dataclasses import dataclass
+from collections.abc import Mapping
+from dataclasses import dataclass, field
+from typing import Any
 
 from axiarch.data.dataset import Dataset
 from axiarch.insight.forecast import Forecast
@@ -77,6 +79,8 @@ class State:
         Recipes marked for comparison, in the order marked.
     versions : tuple of Version
         Recipes kept in the workspace, oldest first.
+    predictions : mapping
+        By search, recipe and part: the summary of what is predicted, or in words why there is none.
     """
 
     looked: bool = False
@@ -90,6 +94,7 @@ class State:
     openings: int = 0
     marked: tuple[Marked, ...] = ()
     versions: tuple[Version, ...] = ()
+    predictions: Mapping[tuple[int, int, str], dict[str, Any] | str] = field(default_factory=dict)
 
     @property
     def no_search(self) -> str:
@@ -107,3 +112,11 @@ class State:
         if self.recipe in s.recipes:
             return self.recipe
         return s.ranking.rows[0].recipe if s.ranking.rows else min(s.recipes)
+
+    def beside(self, by: int) -> int:
+        """Return the recipe `by` places further down the ranking."""
+        s = self.snapshot
+        if s is None or not s.order:
+            return self.open_recipe
+        here = s.order.index(self.open_recipe) if self.open_recipe in s.order else 0
+        return s.order[max(0, min(here + by, len(s.order) - 1))]

@@ -31,6 +31,13 @@ ABOUT: Mapping[str, str] = {
               "that reads all bands at once. [ and ] go to the recipes beside it in the ranking. c continues the "
               "recipe from its last epoch, C from its best; m marks it, v overlays all that are marked, b changes "
               "their axis between epoch, step and seconds.",
+    "predictions": "What one recipe predicts on rows that it was not trained on, the mean over its seeds and folds, "
+                   "by the weights of each run's best epoch. For classes: the confusion matrix, precision, recall and "
+                   "F1 of each class with 95 % intervals over the rows, how often predictions are right against how "
+                   "sure they are, and the most confident mistakes (✓ the true class, ✗ the one predicted). For "
+                   "amounts: predicted against true, the rows by their true amount, residuals, and the worst rows. b "
+                   "changes between validation, training and test rows; test rows need the seal opened (ctrl+o). a "
+                   "reads the confusion matrix another way. [ and ] go to the recipes beside it in the ranking.",
 }
 
 _LOSS = ("validation loss", "on the validation rows: mean cross-entropy in nats, or for amounts the root mean squared "
@@ -63,4 +70,11 @@ TERMS: Mapping[str, tuple[tuple[str, str], ...]] = {
                ("training loss", "in inference mode on as many training rows as there are validation rows"),
                ("kept epoch", "the one whose weights were kept: lowest steady loss"),
                ("patience", "epochs without improvement before a run is stopped")),
+    "predictions": (("precision", "of the rows predicted as a class, the share that is that class"),
+                    ("recall", "of the rows of a class, the share that is predicted as it"),
+                    ("F1", "harmonic mean of precision and recall"),
+                    ("[ to ]", "95 % interval over the rows, by bootstrap; it leaves out the doubt of few seeds"),
+                    ("calibrated", "predictions made with 80 % are right in 80 % of rows"),
+                    ("residual", "predicted minus true amount"),
+                    ("seal", "the guard on the test rows; opening it is recorded for good")),
 }

@@ -10,7 +10,7 @@ from textual import work
 
 from axiarch import workflows
 from axiarch.errors import AxiarchError
-from axiarch.plain import count
+from axiarch.plain import count, loss
 from axiarch.recipes.recipe import Recipe
 from axiarch.tui import messages as said
 from axiarch.tui.state import Marked
@@ -127,6 +127,36 @@ class TrainingApp(WorkingApp):
             self.post_message(said.Noted(str(scaled)))
         except AxiarchError as error:
             self.post_message(said.ErrorRaised(error))
+
+    def do_keep_model(self) -> None:
+        """Ask for a name and a note, then keep the network of a recipe as a model."""
+        s, recipe = self._state.snapshot, self.chosen()
+        if s is None or recipe not in s.recipes:
+            return
+        self.push_screen(
+            Asked(f"Keep recipe {recipe} as a model?",
+                  "The network of its best epoch is kept with all it needs to predict new files, as one file. "
+                  "axiarch predict uses it, axiarch models export writes it for other programs.",
+                  "a name; or a name, a colon, and a note", f"recipe {recipe} of search {s.search.number}"),
+            lambda answer: self._name_model(recipe, answer))
+
+    def _name_model(self, recipe: int, answer: str | None) -> None:
+        if answer:
+            self._keep_model(recipe, answer)
+
+    @work(thread=True, exclusive=True, group="model")
+    def _keep_model(self, recipe: int, answer: str) -> None:
+        s = self._state.snapshot
+        assert s is not None
+        name, _, note = answer.partition(":")
+        try:
+            kept = workflows.keep_model(self._workspace, s, recipe, name, note)
+        except AxiarchError as error:
+            self.post_message(said.ErrorRaised(error))
+            return
+        self.post_message(said.Noted(
+            f"Kept {kept.name!r}: seed {kept.seed}, epoch {kept.epoch}, validation loss {loss(kept.loss)}. "
+            f"Predict a file: axiarch predict \"{kept.name}\" FILE OUT.csv"))
 
     # -- the race --------------------------------------------------------------------------------
 

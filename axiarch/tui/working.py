@@ -7,6 +7,7 @@ import time
 from collections import deque
 from collections.abc import Callable, Mapping
 from pathlib import Path
+from typing import Any, Literal
 
 from textual import work
 from textual.message import Message
@@ -156,6 +157,16 @@ class WorkingApp(FramedApp):
             workflows.steer_search(self._workspace, s.search.number, deed, recipe, count, values)
         except AxiarchError as error:
             self.post_message(said.ErrorRaised(error))
+
+    @work(thread=True, exclusive=True, group="predictions")
+    def _predict(self, snapshot: Snapshot, recipe: int, part: Literal["validation", "train"]) -> None:
+        """Work out what a recipe predicts, off the interface's loop."""
+        found: dict[str, Any] | str
+        try:
+            found = workflows.judge_recipe(self._workspace, snapshot, recipe, part=part)["summary"]
+        except AxiarchError as error:
+            found = f"{error.what}. {error.remedy}"
+        self.post_message(said.PredictionsMade(snapshot.search.number, recipe, part, found))
 
     @work(thread=True, exclusive=True, group="seal")
     def _score_test_rows(self, data: Dataset, reason: str, snapshot: Snapshot | None, recipe: int) -> None:

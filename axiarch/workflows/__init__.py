@@ -25,7 +25,13 @@ if TYPE_CHECKING:
     from axiarch.workflows.continuing import continue_run, continued, first_run
     from axiarch.workflows.demonstrating import demo_search, make_demo, write_demo_files
     from axiarch.workflows.drafting import alone, draft_data, load_draft, new_search, save_draft
-    from axiarch.workflows.exporting import export_chart, export_curves, export_ranking, export_search
+    from axiarch.workflows.exporting import (
+        export_chart,
+        export_curves,
+        export_predictions,
+        export_ranking,
+        export_search,
+    )
     from axiarch.workflows.forecasting import forecast_search
     from axiarch.workflows.judging import judge_recipe
     from axiarch.workflows.models import (
@@ -52,7 +58,7 @@ _HOME = {
     "add_table": "adding", "demo_search": "demonstrating", "make_demo": "demonstrating",
     "draft_data": "drafting", "load_draft": "drafting", "new_search": "drafting", "save_draft": "drafting",
     "export_chart": "exporting", "export_curves": "exporting", "export_ranking": "exporting",
-    "export_search": "exporting",
+    "export_search": "exporting", "export_predictions": "exporting",
     "forecast_search": "forecasting", "data_set": "opening", "open_workspace": "opening",
     "default_lanes": "planning", "resume_search": "starting", "start_search": "starting",
     "steer_search": "steering", "wait": "waiting", "Snapshot": "watching", "Watcher": "watching",
@@ -82,6 +88,7 @@ __all__ = [
     "export_chart",
     "export_curves",
     "export_network",
+    "export_predictions",
     "export_ranking",
     "export_search",
     "find_model",

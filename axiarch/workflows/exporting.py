@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping
 from pathlib import Path
+from typing import Any
 
 from axiarch.data.dataset import Dataset
 from axiarch.errors import WorkspaceMissing
@@ -47,6 +49,50 @@ def floors_of(dataset: Dataset) -> list[tuple[str, float]]:
     """Return what every loss is read against, by name."""
     return [(name, known.loss) for name, known in (("baseline", dataset.floor), ("linear", dataset.linear),
                                                    ("noise", dataset.best)) if known is not None]
+
+
+def export_predictions(snapshot: Snapshot, recipe: int, part: str, found: Mapping[str, Any], path: Path,
+                       force: bool = False) -> tuple[Path, Path]:
+    """Write what a recipe predicts, drawn, with the numbers as ``NAME-data.csv`` beside it; return both paths.
+
+    Parameters
+    ----------
+    part : str
+        Which rows: validation, train or test.
+    found : mapping
+        The ``summary`` of :func:`judge_recipe`.
+
+    Raises
+    ------
+    InputError, WorkspaceReadOnly
+    """
+    from axiarch.export.figures import CHARTS, amounts_figure, classes_figure, save_figure
+
+    target = snapshot.dataset.target
+    names = target.classes or target.columns
+    rows: list[list[Cell]] = []
+    if target.classes:
+        for metric in ("accuracy", "balanced_accuracy", "log_loss"):
+            rows.append([metric.replace("_", " "), "", *found[metric]])
+        for metric in ("precision", "recall", "f1"):
+            rows += [[metric, name, *values] for name, values in zip(names, found[metric], strict=True)]
+        rows += [[f"predicted as {told}", name, count_, None, None]
+                 for name, counts in zip(names, found["confusion"], strict=True)
+                 for told, count_ in zip(names, counts, strict=True)]
+    else:
+        for metric in ("rmse", "mae", "median_error", "r2"):
+            rows += [[metric.replace("_", " "), name, *values]
+                     for name, values in zip(names, found[metric], strict=True)]
+    text = csv_text(("what", "class" if target.classes else "target", "value", "low 95 %", "high 95 %"), rows)
+    check_place(path, CHARTS, force)
+    beside = path.with_name(f"{path.stem}-data.csv")
+    same = regular_file(beside) and beside.read_text(encoding="utf-8", errors="replace") == text
+    check_place(beside, (".csv",), force or same)
+    part_name = "training" if part == "train" else part
+    title = f"recipe {recipe} of search {snapshot.search.number} on {found['rows']} {part_name} rows{_opened(snapshot)}"
+    draw = classes_figure if target.classes else amounts_figure
+    chart = save_figure(draw(found, names, title), path)
+    return chart, write_export(beside, lambda draft: write_text(draft, text))
 
 
 def _opened(snapshot: Snapshot) -> str:

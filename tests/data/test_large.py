@@ -77,7 +77,7 @@ class InPieces(FolderCase):
 
     def test_mistakes_far_into_a_file_are_found_with_their_line(self) -> None:
         text = "a,b\n" + "1,x\n" * 3000
-        for line, words in (("1,2,3\n", "3 cells"), ('1,"x\n', "not closed"), ("1\n", "1 cell")):
+        for line, words in (("1,2,3\n", "3 cells"), ('1,"x\n', "never closed"), ("1\n", "1 cell")):
             (self.folder / "t.csv").write_text(text + line + "1,x\n" * 3000)
             with mock.patch.object(lines, "LONGEST", 8000), self.subTest(words=words), \
                     self.assertRaises(DataError) as caught:

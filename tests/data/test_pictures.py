@@ -228,7 +228,7 @@ class Refused(FolderCase):
         (self.folder / "p" / "a").mkdir(parents=True)
         self.refuse(self.folder / "p", "no sub-folders with PNG", "p")
         (self.folder / "p" / "a" / "x.png").write_bytes(b"not a picture")
-        self.refuse(self.folder / "p", "a/x.png (this is no PNG file")
+        self.refuse(self.folder / "p", "a/x.png (cannot read this as a PNG file")
         Image.fromarray(np.zeros((900, 900), np.uint8)).save(self.folder / "p" / "a" / "x.png")
         self.refuse(self.folder / "p", "not a small one")
         np.save(self.folder / "alone.npy", PIXELS)

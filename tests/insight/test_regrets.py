@@ -36,7 +36,7 @@ class Regrets(unittest.TestCase):
         self.one("smaller than one batch of 512", {"train": 900, "validation": 100}, batch_size=512)
         self.one("one step an epoch", {"train": 100, "validation": 100}, batch_size=512)
         self.one("never begins", warm_up=30, hold=10)
-        self.one("does so again", optimiser="adagrad", learning_rate=0.05, schedule="cosine")
+        self.one("shrinks them again", optimiser="adagrad", learning_rate=0.05, schedule="cosine")
         self.one("over 4 rows", batch_size=4, normalisation="batch")
         self.one("over 2 rows", batch_size=2, network="8 batch norm")
         self.one("holds one row", {"train": 97, "validation": 97}, batch_size=32, normalisation="batch")

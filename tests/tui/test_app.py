@@ -119,7 +119,8 @@ class Hostile(AppCase):
             fold["encoding"]["target"]["classes"] = [evil, evil + "b"]
         place.write_text(description(known))
         async with self.running(workspace) as (app, pilot):
-            for keys in ("1", "2", "3", "4", "5", "?", "escape", "1", "e", "escape", "ctrl+o", "escape", "4", "enter"):
+            for keys in ("1", "2", "3", "4", "5", "6", "b", "b", "?", "escape", "1", "e", "escape", "ctrl+o", "escape",
+                         "4", "enter"):
                 await pilot.press(keys)
                 await pilot.pause(0.1)
                 for line in app.screen._compositor.render_strips():

@@ -26,6 +26,8 @@ class Series:
     ----------
     end : str
         A mark at the last point, or nothing.
+    dots : bool
+        Whether the points stand alone and are not joined.
     """
 
     x: Floats
@@ -33,6 +35,7 @@ class Series:
     role: str = "second"
     rank: int = 0
     end: str = ""
+    dots: bool = False
 
 
 @dataclass(frozen=True)
@@ -80,7 +83,8 @@ def draw_chart(chart: Chart, width: int, height: int) -> Rows:
         return [[("too small to draw", "faint")]]
     canvas = Canvas(cols, rows)
     for series in chart.series:
-        canvas.line(chart.x.at(series.x), chart.y.at(series.y), series.role, series.rank)
+        join = canvas.points if series.dots else canvas.line
+        join(chart.x.at(series.x), chart.y.at(series.y), series.role, series.rank)
     if chart.marks:
         across = chart.x.at(np.array([mark[0] for mark in chart.marks])).tolist()
         up = chart.y.at(np.array([mark[1] for mark in chart.marks])).tolist()

@@ -320,15 +320,6 @@ class StripsView(View):
             paper.cursor = max(1, min((paper.cursor or last) + by, last))
             paper.redraw()
 
-    def beside(self, by: int) -> int:
-        """Return the recipe `by` places further down the ranking."""
-        s = self.state.snapshot
-        if s is None or not s.order:
-            return self.state.open_recipe
-        numbers = s.order
-        here = numbers.index(self.state.open_recipe) if self.state.open_recipe in numbers else 0
-        return numbers[max(0, min(here + by, len(numbers) - 1))]
-
     def verdict(self) -> str:
         """Say where the recipe stands."""
         s = self.state.snapshot
