@@ -30,7 +30,8 @@ VALUES = {
 }
 #: Packages that only one room may import.
 OWNED = {"textual": {"tui"}, "sqlite3": {"journal"}, "matplotlib": {"export"}, "numba": {"engine"},
-         "click": {"cli"}, "polars": {"data"}, "safetensors": {"engine"}, "onnx": {"export"}, "pydantic": {"recipes"}}
+         "click": {"cli"}, "polars": {"data"}, "safetensors": {"engine"}, "onnx": {"export"},
+         "jinja2": {"export"}, "pydantic": {"recipes"}}
 
 
 def modules() -> Iterator[tuple[Path, str]]:

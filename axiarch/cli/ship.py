@@ -175,6 +175,28 @@ def predict(context: click.Context, model: str, file: Path, place: Path, force: 
         say(f"  scored   {count(found['scored'], 'row')} whose target is in the file: {scores}")
 
 
+@click.command()
+@click.argument("place", type=FilePath(), metavar="FILE.html")
+@click.option("--recipe", default=0, type=click.IntRange(0, MOST_NUMBER),
+              help="Recipe to look at closely (default: the leader).")
+@search_option
+@click.option("--force", is_flag=True, help="Replace a file that is there.")
+@workspace_option
+@click.pass_context
+@guarded
+def report(context: click.Context, place: Path, recipe: int, number: int, force: bool, folder: Path | None) -> None:
+    """Write a report of a search as one .html page with its pictures inside, or as .pdf.
+
+    Data, baselines, what was searched and what it cost, the ranking, how the winner trained, what it predicts, test
+    scores, what to distrust, and how to do it again.
+    """
+    from axiarch import workflows
+    from axiarch.cli.searches import opened
+
+    workspace, snapshot = opened(context, folder, number, recipe)
+    say(workflows.export_report(workspace, snapshot, place, recipe, force))
+
+
 def _score(model: KeptModel) -> str:
     from axiarch.plain import measured
 
@@ -188,4 +210,4 @@ def _as_json(model: KeptModel) -> dict[str, Any]:
 
 
 #: All commands of this module, for the program to take in.
-COMMANDS = (models, predict)
+COMMANDS = (models, predict, report)

@@ -22,6 +22,8 @@ INK, BLUE, ORANGE, GREEN, GREY = "#26241f", "#0072b2", "#d55e00", "#009e73", "#8
 
 #: Recipes drawn in one chart; a page holds no more.
 MOST_ROWS = 60
+#: Characters beside a recipe: the axis needs most of the width.
+LABEL = 44
 #: How the names of charts end.
 CHARTS = (".svg", ".pdf")
 
@@ -90,10 +92,10 @@ def ladder_figure(rows: Sequence[tuple[Ranked, str]], floors: Sequence[tuple[str
         axes.plot(row.training, y, "o", color=GREY, markersize=4, fillstyle="none")
     for _, floor in floors:
         axes.axvline(floor, color=BLUE, linewidth=0.9, linestyle="--")
-    axes.set_yticks(range(len(rows)), [_safe(f"{row.place}  {text}") for row, text in rows], fontsize=7)
+    axes.set_yticks(range(len(rows)), [_safe(f"{row.place}  {text}", LABEL) for row, text in rows], fontsize=7)
     axes.invert_yaxis()
     names = ", ".join(name for name, _ in sorted(floors, key=lambda f: f[1]))
-    axes.set_xlabel(_safe(f"{loss}: ● steady validation loss with 95 % interval   ○ training loss   ┆ {names}"),
+    axes.set_xlabel(_safe(f"{loss}\n● steady validation loss with 95 % interval   ○ training loss   ┆ {names}", 200),
                     fontsize=8)
     return _dressed(figure, title)
 
@@ -129,9 +131,9 @@ def _dressed(figure: Figure, title: str) -> Figure:
     return figure
 
 
-def _safe(text: str) -> str:
-    """Keep names from being read as mathematics, and from being long."""
-    return shown(text, 90).replace("$", r"\$")
+def _safe(text: str, most: int = 90) -> str:
+    """Keep names from being read as mathematics, and from being long; line ends stay."""
+    return "\n".join(shown(line, most) for line in text.split("\n")).replace("$", r"\$")
 
 
 @own_style()

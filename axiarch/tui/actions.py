@@ -149,6 +149,8 @@ ACTIONS: tuple[Action, ...] = (
            ("sheet",)),
     Action("export", "e", "export", "Export the current view: CSV, SVG and PDF",
            ("field", "ladder", "strips", "predictions")),
+    Action("report", "R", "report", "Write a report of this search: one HTML page and a PDF",
+           ("ladder", "strips", "predictions"), False),
     Action("cursor_left", "left", "cursor", "Move the reading cursor back", ("field", "strips"), False),
     Action("cursor_right", "right", "cursor", "Move the reading cursor on", ("field", "strips"), False),
     Action("previous_recipe", "left_square_bracket", "better", "Open the next better recipe",

@@ -572,6 +572,16 @@ class AxiarchApp(TrainingApp):
                 workflows.export_ranking(s, table, force),
                 *(workflows.export_chart(s, chart, force) for chart in charts)])
 
+    def do_report(self) -> None:
+        """Write the report of the search in front, on the recipe that is open."""
+        s = self._state.snapshot
+        if s is None:
+            return
+        recipe = self.chosen()
+        paths = [self._workspace.exports / f"search-{s.search.number}-report{end}" for end in (".html", ".pdf")]
+        self._write(paths, lambda force: [
+            workflows.export_report(self._workspace, s, path, recipe, force) for path in paths])
+
     def _export_predictions(self, s: Snapshot, stem: Path) -> None:
         """Export the predictions in front."""
         recipe, part = self._state.open_recipe, self.query_one(PredictionsView).part

@@ -45,6 +45,7 @@ if TYPE_CHECKING:
     )
     from axiarch.workflows.opening import data_set, open_workspace, recent_tables
     from axiarch.workflows.planning import default_lanes
+    from axiarch.workflows.reporting import export_report
     from axiarch.workflows.rescuing import rescue
     from axiarch.workflows.scaling import scale_up
     from axiarch.workflows.starting import resume_search, start_search
@@ -66,7 +67,7 @@ _HOME = {
     "continue_run": "continuing", "continued": "continuing", "first_run": "continuing",
     "scale_up": "scaling", "told": "telling", "judge_recipe": "judging", "differences": "comparing",
     "keep_version": "comparing", "versions": "comparing",
-    "rescue": "rescuing",
+    "rescue": "rescuing", "export_report": "reporting",
     **dict.fromkeys(("export_network", "find_model", "keep_model", "kept_models", "predict", "remove_model",
                      "verify_model"), "models"),
     "alone": "drafting", "search_data": "adding", "open_seal": "unsealing", "openings": "unsealing",
@@ -90,7 +91,7 @@ __all__ = [
     "export_network",
     "export_predictions",
     "export_ranking",
-    "export_search",
+    "export_report", "export_search",
     "find_model",
     "first_run",
     "forecast_search",

@@ -102,6 +102,8 @@ class View(AppCase):
             await pilot.press("e")
             await self.shows(app, pilot, "Written:")
             self.assertEqual({p.suffix for p in workspace.exports.iterdir()}, {".svg", ".pdf", ".csv"})
+            await pilot.press("R")
+            await self.until(pilot, lambda: (workspace.exports / "search-1-report.pdf").exists())
             await pilot.press("b", "right_square_bracket")
             second = app._state.open_recipe
             self.assertNotEqual(second, leader)
