@@ -11,6 +11,7 @@ from axiarch.cli.options import (
     FilePath,
     guarded,
     json_option,
+    lanes_option,
     open_place,
     search_option,
     workspace_option,
@@ -176,6 +177,28 @@ def predict(context: click.Context, model: str, file: Path, place: Path, force: 
 
 
 @click.command()
+@click.argument("recipe", type=click.IntRange(1, MOST_NUMBER))
+@click.option("--seeds", default=5, type=click.IntRange(2, 1000), help="Fresh seeds to train on (default: 5).")
+@search_option
+@workspace_option
+@lanes_option
+@click.pass_context
+@guarded
+def confirm(context: click.Context, recipe: int, seeds: int, number: int, folder: Path | None,
+            lanes: int | None) -> int:
+    """Train RECIPE again on fresh seeds, which chose nothing, and say whether its loss holds."""
+    from axiarch import workflows
+    from axiarch.cli.searches import opened, run_search
+
+    workspace, snapshot = opened(context, folder, number, recipe)
+    code = run_search(workspace, workflows.confirming_search(workspace, snapshot, recipe, seeds), lanes, False)
+    found = workflows.confirmations(workspace, snapshot, recipe)
+    if found:
+        say("", found[-1])
+    return code
+
+
+@click.command()
 @click.argument("place", type=FilePath(), metavar="FILE.html")
 @click.option("--recipe", default=0, type=click.IntRange(0, MOST_NUMBER),
               help="Recipe to look at closely (default: the leader).")
@@ -210,4 +233,4 @@ def _as_json(model: KeptModel) -> dict[str, Any]:
 
 
 #: All commands of this module, for the program to take in.
-COMMANDS = (models, predict, report)
+COMMANDS = (models, predict, confirm, report)

@@ -22,6 +22,7 @@ from typing import TYPE_CHECKING, Any
 if TYPE_CHECKING:
     from axiarch.workflows.adding import add_table, redecide, search_data
     from axiarch.workflows.comparing import differences, keep_version, versions
+    from axiarch.workflows.confirming import confirmations, confirming_search
     from axiarch.workflows.continuing import continue_run, continued, first_run
     from axiarch.workflows.demonstrating import demo_search, make_demo, write_demo_files
     from axiarch.workflows.drafting import alone, draft_data, load_draft, new_search, save_draft
@@ -67,6 +68,7 @@ _HOME = {
     "continue_run": "continuing", "continued": "continuing", "first_run": "continuing",
     "scale_up": "scaling", "told": "telling", "judge_recipe": "judging", "differences": "comparing",
     "keep_version": "comparing", "versions": "comparing",
+    "confirmations": "confirming", "confirming_search": "confirming",
     "rescue": "rescuing", "export_report": "reporting",
     **dict.fromkeys(("export_network", "find_model", "keep_model", "kept_models", "predict", "remove_model",
                      "verify_model"), "models"),
@@ -79,7 +81,7 @@ __all__ = [
     "Watcher",
     "add_table",
     "alone",
-    "continue_run",
+    "confirmations", "confirming_search", "continue_run",
     "continued",
     "data_set",
     "default_lanes",

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import platform
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 from importlib.metadata import version
 from pathlib import Path
 from typing import Any
@@ -28,6 +28,7 @@ from axiarch.plain import count, duration, loss, measured, memory, moment, numbe
 from axiarch.recipes.fields import FIELDS
 from axiarch.recipes.recipe import describe, short
 from axiarch.recipes.searchfile import write_search
+from axiarch.workflows.confirming import Confirmation, confirmations
 from axiarch.workflows.exporting import floors_of
 from axiarch.workflows.judging import judge_recipe
 from axiarch.workflows.unsealing import score_of, trust
@@ -71,9 +72,11 @@ def report_of(workspace: Workspace, snapshot: Snapshot, recipe: int = 0) -> Repo
         raise TrainingError(f"there is no recipe {chosen}", f"search {snapshot.search.number}",
                             "see axiarch ranking")
     found = _predictions(workspace, snapshot, chosen)
+    again = confirmations(workspace, snapshot, chosen)
     blocks = [*_answer(snapshot), *_data(snapshot), *_searched(snapshot), *_ranking(snapshot),
-              *_training(snapshot, chosen), *_predicted(snapshot, chosen, found), *_test(snapshot, chosen),
-              *_distrust(snapshot), *_settings(snapshot, chosen), *_again(snapshot)]
+              *_training(snapshot, chosen), *_predicted(snapshot, chosen, found), *_confirmed(again),
+              *_test(snapshot, chosen), *_distrust(snapshot, bool(again)), *_settings(snapshot, chosen),
+              *_again(snapshot)]
     started = moment(snapshot.search.started)[:16] if snapshot.search.started else ""
     return Report(f"{snapshot.search.name} on {snapshot.dataset.name}",
                   f"Search {snapshot.search.number}, {snapshot.search.state}, started {started} UTC. "
@@ -212,6 +215,12 @@ def _metrics(s: Snapshot, found: dict[str, Any]) -> Grid:
                  for metric, words in names.items()], (2, 3))
 
 
+def _confirmed(again: Sequence[Confirmation]) -> Iterator[Block]:
+    if again:
+        yield Heading("Confirmation on fresh seeds")
+        yield Points([str(each) for each in again])
+
+
 def _test(s: Snapshot, recipe: int) -> Iterator[Block]:
     yield Heading("The test rows")
     if not s.openings:
@@ -236,7 +245,7 @@ def _scores(score: Any) -> tuple[str, str, str]:
     return loss(score.loss), loss(score.baseline.loss), loss(score.linear.loss) if score.linear else "–"
 
 
-def _distrust(s: Snapshot) -> Iterator[Block]:
+def _distrust(s: Snapshot, confirmed: bool) -> Iterator[Block]:
     first, tied = s.ranking.rows[0], len(s.ranking.tied)
     points = []
     if tied > 1:
@@ -247,7 +256,8 @@ def _distrust(s: Snapshot) -> Iterator[Block]:
     if s.ranking.disappointment:
         points.append(f"The leader was chosen for a low loss: expect about {number(s.ranking.disappointment, 2)} more "
                       "on new data.")
-    points.append("The leader has not been trained again on fresh seeds that chose nothing.")
+    if not confirmed:
+        points.append("The recipe has not been trained again on fresh seeds, which chose nothing.")
     if len(s.dataset.folds) == 1:
         points.append(f"All validation losses are over the same {number(s.dataset.rows['validation'])} rows of one "
                       "split: with other rows they would differ, and these intervals say nothing of that.")

@@ -1,0 +1,131 @@
+"""Confirm a recipe: train it again on fresh seeds, which chose nothing, and compare with what was foretold."""
+
+from __future__ import annotations
+
+import math
+import statistics
+from contextlib import closing
+from dataclasses import dataclass, replace
+
+from axiarch.errors import TrainingError
+from axiarch.journal.read import JournalReader
+from axiarch.journal.workspace import Workspace
+from axiarch.plain import count, loss
+from axiarch.recipes.searchfile import MethodChoice, SearchFile, read_search
+from axiarch.recipes.space import Space
+from axiarch.workflows.watching import Snapshot, look_at
+
+#: Seeds that a recipe is confirmed on, unless others are asked for.
+SEEDS = 5
+
+
+@dataclass(frozen=True)
+class Confirmation:
+    """A recipe measured again.
+
+    Attributes
+    ----------
+    search, recipe : int
+        Where it was found.
+    again : int
+        The search that measured it again.
+    foretold, loss : float
+        The mean steady loss there, the optimism of its choice added, and on the fresh seeds.
+    runs : int
+        Fresh runs.
+    half_width : float or None
+        Half the 95 % interval of the mean over fresh runs (Student 1908); None for a single run.
+    reach : float or None
+        Half the 95 % interval of the difference of the two means (Welch 1947).
+    """
+
+    search: int
+    recipe: int
+    again: int
+    foretold: float
+    loss: float
+    runs: int
+    half_width: float | None
+    reach: float | None
+
+    @property
+    def holds(self) -> bool | None:
+        """Whether the loss is no higher than chance allows; None where that cannot be said."""
+        return None if self.reach is None else self.loss - self.foretold <= self.reach
+
+    def __str__(self) -> str:
+        half = "" if self.half_width is None else f" ± {self.half_width:.2g} (95 %)"
+        found = (f"On {count(self.runs, 'fresh seed')} recipe {self.recipe} of search {self.search} has a steady loss "
+                 f"of {loss(self.loss)}{half}; {loss(self.foretold)} was foretold.")
+        if self.reach is None or self.holds is None:
+            return f"{found} One run cannot say whether that holds: confirm it on more seeds."
+        if not self.holds:
+            return (f"{found} That is {loss(self.loss - self.foretold)} worse, more than seeds alone explain: it does "
+                    "not hold.")
+        if self.foretold - self.loss > self.reach:
+            return f"{found} It holds, and is better than foretold."
+        return f"{found} It holds: the difference is within ± {self.reach:.2g}, what seeds alone explain."
+
+
+def confirming_search(workspace: Workspace, snapshot: Snapshot, recipe: int, seeds: int = SEEDS) -> SearchFile:
+    """Return the search that trains a recipe on `seeds` seeds that no search of the workspace has used.
+
+    Raises
+    ------
+    TrainingError
+        If there is no such recipe.
+    """
+    if recipe not in snapshot.recipes:
+        raise TrainingError(f"there is no recipe {recipe}", f"search {snapshot.search.number}", "see axiarch ranking")
+    with closing(JournalReader(workspace.journal)) as reader:
+        used = {read_search(record.file, "search.toml").seed for record in reader.searches()}
+    fresh = next(seed for seed in range(1, len(used) + 2) if seed not in used)
+    return replace(snapshot.file, name=f"recipe {recipe} of search {snapshot.search.number} on fresh seeds",
+                   space=Space(snapshot.recipes[recipe].recipe), repeats=seeds, seed=fresh, start=None,
+                   method=MethodChoice("grid", {}))
+
+
+def confirmations(workspace: Workspace, snapshot: Snapshot, recipe: int) -> tuple[Confirmation, ...]:
+    """Return what other searches found of a recipe on fresh seeds, oldest first.
+
+    A search counts if it trained this one recipe alone, on the same data, by another seed: then its
+    seeds chose nothing.
+    """
+    if recipe not in snapshot.recipes:
+        return ()
+    values, found = snapshot.recipes[recipe].recipe, []
+    with closing(JournalReader(workspace.journal)) as reader:
+        records = reader.searches()
+    for record in records:
+        file = read_search(record.file, "search.toml")
+        if (record.number == snapshot.search.number or file.space.knobs or file.start
+                or file.seed == snapshot.file.seed or file.space.base != values):
+            continue
+        other = look_at(workspace, record.number)
+        if other.dataset.fingerprint == snapshot.dataset.fingerprint and other.ranking.rows:
+            found.append(_compared(snapshot, recipe, other))
+    return tuple(found)
+
+
+def _compared(snapshot: Snapshot, recipe: int, other: Snapshot) -> Confirmation:
+    """Compare what was foretold of a recipe with what another search found."""
+    from scipy.stats import t
+
+    old = [snapshot.curves[r.id].steady for r in snapshot.runs_of(recipe)
+           if r.state == "ended" and r.id in snapshot.curves]
+    new = [other.curves[r.id].steady for r in other.runs.values() if r.state == "ended" and r.id in other.curves]
+    row = next((r for r in snapshot.ranking.rows if r.recipe == recipe), None)
+    leads = row is not None and row.standing == "leader"
+    optimism = (snapshot.ranking.disappointment or 0.0) if leads else 0.0
+    mean = statistics.fmean(new)
+    foretold = statistics.fmean(old) + optimism if old else math.nan
+    half = reach = None
+    if len(new) > 1:
+        own = statistics.variance(new) / len(new)
+        half = float(t.ppf(0.975, len(new) - 1)) * math.sqrt(own)
+        spread = statistics.variance(old) if len(old) > 1 else statistics.variance(new)
+        before = spread / max(len(old), 1)
+        total = own + before
+        freedom = total**2 / (own**2 / (len(new) - 1) + before**2 / max(len(old) - 1, 1)) if total > 0 else 1.0
+        reach = float(t.ppf(0.975, freedom)) * math.sqrt(total)
+    return Confirmation(snapshot.search.number, recipe, other.search.number, foretold, mean, len(new), half, reach)
