@@ -398,7 +398,7 @@ def _steer(context: click.Context, folder: Path | None, number: int, deed: Deed,
 
 
 @click.command()
-@click.argument("what", type=click.Choice(["ranking", "chart", "curves"]))
+@click.argument("what", type=click.Choice(["ranking", "chart", "curves", "runs", "epochs"]))
 @click.argument("file", type=FilePath())
 @search_option
 @click.option("--recipe", default=0, type=click.IntRange(0, MOST_NUMBER),
@@ -409,12 +409,18 @@ def _steer(context: click.Context, folder: Path | None, number: int, deed: Deed,
 @guarded
 def export(context: click.Context, what: str, file: Path, number: int, recipe: int, folder: Path | None,
            force: bool) -> None:
-    """Write the ranking as .csv, or a chart of the ranking or of loss curves as .svg or .pdf."""
+    """Write the ranking as .csv, a chart of it or of loss curves as .svg or .pdf, or every run or epoch as a table.
+
+    Tables of runs and epochs are .csv, .parquet or .jsonl, one row each.
+    """
     from axiarch import workflows
 
     snapshot = workflows.look_at(open_place(context, folder), number)
     if what == "ranking":
         written = [workflows.export_ranking(snapshot, file, force)]
+    elif what in ("runs", "epochs"):
+        write = workflows.export_runs if what == "runs" else workflows.export_epochs
+        written = [write(snapshot, file, force)]
     elif what == "chart":
         written = [workflows.export_chart(snapshot, file, force)]
     else:

@@ -220,6 +220,37 @@ def report(context: click.Context, place: Path, recipe: int, number: int, force:
     say(workflows.export_report(workspace, snapshot, place, recipe, force))
 
 
+@click.command()
+@click.argument("file", type=FilePath(), metavar="FILE.zip")
+@click.option("--force", is_flag=True, help="Replace a file that is there.")
+@workspace_option
+@click.pass_context
+@guarded
+def pack(context: click.Context, file: Path, force: bool, folder: Path | None) -> None:
+    """Write the whole workspace as one archive: data, searches, results, checkpoints, models."""
+    from axiarch import workflows
+    from axiarch.cli.progress import Steps
+
+    workspace = open_place(context, folder)
+    with Steps() as steps:
+        files = workflows.pack(workspace, file, force, steps.show)
+    say(f"packed {count(files, 'file')} into {file} ({memory(file.stat().st_size)})")
+
+
+@click.command()
+@click.argument("file", type=FilePath(), metavar="FILE.zip")
+@click.argument("target", type=FilePath(), metavar="NEW_FOLDER")
+@guarded
+def unpack(file: Path, target: Path) -> None:
+    """Unpack an archive that axiarch pack has written into NEW_FOLDER, every file checked."""
+    from axiarch import workflows
+    from axiarch.cli.progress import Steps
+
+    with Steps() as steps:
+        workspace = workflows.unpack(file, target, steps.show)
+    say(f"the workspace is {workspace.folder}")
+
+
 def _score(model: KeptModel) -> str:
     from axiarch.plain import measured
 
@@ -233,4 +264,4 @@ def _as_json(model: KeptModel) -> dict[str, Any]:
 
 
 #: All commands of this module, for the program to take in.
-COMMANDS = (models, predict, confirm, report)
+COMMANDS = (models, predict, confirm, report, pack, unpack)

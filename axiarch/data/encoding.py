@@ -32,6 +32,8 @@ LONG_TAIL = 30.0
 #: A category with a smaller share of the training rows is rare, if there are more than :data:`FEW` categories.
 RARE = 0.005
 FEW = 12
+#: A quartile range below this share of the standard deviation is no scale: most values are the same.
+NARROW = 1e-6
 #: The input that rare categories share.
 POOL = "(rare)"
 
@@ -383,7 +385,8 @@ def centre_and_scale(values: Floats, scaling: Scaling) -> tuple[float, float]:
             return float(values.min()), float(values.max() - values.min())
         if scaling == "robust":
             low, high = np.quantile(values, (0.25, 0.75))
-            return float(np.median(values)), float(high - low) or float(values.std())
+            spread = float(values.std())
+            return float(np.median(values)), float(high - low) if high - low > NARROW * spread else spread
     return 0.0, 1.0
 
 

@@ -8,6 +8,7 @@ import os
 from collections.abc import Callable, Iterable, Mapping, Sequence
 from pathlib import Path
 
+from axiarch.data.records import ENDINGS, write_records
 from axiarch.errors import InputError, not_written
 from axiarch.files import draft_of, regular_file
 from axiarch.plain import cell, shown
@@ -92,6 +93,23 @@ def write_csv(path: Path, header: Sequence[str], rows: Iterable[Sequence[Cell]])
     return write_export(path, lambda draft: write_text(draft, text))
 
 
+def write_table(path: Path, header: Sequence[str], rows: Sequence[Sequence[Cell]], force: bool = False) -> Path:
+    """Write a table as CSV, Parquet or JSON lines, by its ending, and return the path.
+
+    Only CSV is guarded against spreadsheets that run text as formulas: the other formats hold the text as it is.
+
+    Raises
+    ------
+    InputError, WorkspaceReadOnly
+    """
+    check_place(path, ENDINGS, force)
+    kind = path.suffix.lower()
+    if kind == ".csv":
+        return write_csv(path, header, rows)
+    columns = {name: [row[i] for row in rows] for i, name in enumerate(header)}
+    return write_export(path, lambda draft: write_records(draft, kind, columns))
+
+
 def write_text(path: Path, text: str) -> None:
     """Write a text as UTF-8."""
     path.write_text(text, encoding="utf-8")
@@ -123,12 +141,24 @@ def ranking_rows(ranking: Ranking, recipes: Mapping[int, Recipe], unit: str = "n
     for r in ranking.rows:
         rows.append([r.place, r.recipe, r.standing, r.loss, r.spread, r.half_width, r.training, r.gap, *r.metrics,
                      r.raw_best, r.epoch, r.repeats, r.failed, r.parameters, r.seconds, openings,
-                     *_values(recipes[r.recipe])])
+                     *values_of(recipes[r.recipe])])
     for number in ranking.broken:
         blank: list[Cell] = [None] * (len(first) - 3)
-        rows.append([None, number, "no result", *blank, *_values(recipes[number])])
+        rows.append([None, number, "no result", *blank, *values_of(recipes[number])])
     return [*first, *FIELDS], rows
 
 
-def _values(recipe: Recipe) -> list[Cell]:
+def values_of(recipe: Recipe) -> list[Cell]:
+    """Return the values of a recipe as cells, in the order of the fields."""
     return [written(value) if isinstance(value, float) else value for value in recipe.values()]
+
+
+def unique(names: Sequence[str]) -> list[str]:
+    """Return names of columns without repeats: a later one that was there gets a number."""
+    found: list[str] = []
+    for name in names:
+        again, free = 2, name
+        while free in found:
+            free, again = f"{name} {again}", again + 1
+        found.append(free)
+    return found

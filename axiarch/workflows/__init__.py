@@ -29,8 +29,10 @@ if TYPE_CHECKING:
     from axiarch.workflows.exporting import (
         export_chart,
         export_curves,
+        export_epochs,
         export_predictions,
         export_ranking,
+        export_runs,
         export_search,
     )
     from axiarch.workflows.forecasting import forecast_search
@@ -45,6 +47,7 @@ if TYPE_CHECKING:
         verify_model,
     )
     from axiarch.workflows.opening import data_set, open_workspace, recent_tables
+    from axiarch.workflows.packing import pack, unpack
     from axiarch.workflows.planning import default_lanes
     from axiarch.workflows.reporting import export_report
     from axiarch.workflows.rescuing import rescue
@@ -61,6 +64,7 @@ _HOME = {
     "draft_data": "drafting", "load_draft": "drafting", "new_search": "drafting", "save_draft": "drafting",
     "export_chart": "exporting", "export_curves": "exporting", "export_ranking": "exporting",
     "export_search": "exporting", "export_predictions": "exporting",
+    "export_runs": "exporting", "export_epochs": "exporting",
     "forecast_search": "forecasting", "data_set": "opening", "open_workspace": "opening",
     "default_lanes": "planning", "resume_search": "starting", "start_search": "starting",
     "steer_search": "steering", "wait": "waiting", "Snapshot": "watching", "Watcher": "watching",
@@ -69,6 +73,7 @@ _HOME = {
     "scale_up": "scaling", "told": "telling", "judge_recipe": "judging", "differences": "comparing",
     "keep_version": "comparing", "versions": "comparing",
     "confirmations": "confirming", "confirming_search": "confirming",
+    "pack": "packing", "unpack": "packing",
     "rescue": "rescuing", "export_report": "reporting",
     **dict.fromkeys(("export_network", "find_model", "keep_model", "kept_models", "predict", "remove_model",
                      "verify_model"), "models"),
@@ -81,7 +86,9 @@ __all__ = [
     "Watcher",
     "add_table",
     "alone",
-    "confirmations", "confirming_search", "continue_run",
+    "confirmations",
+    "confirming_search",
+    "continue_run",
     "continued",
     "data_set",
     "default_lanes",
@@ -90,10 +97,13 @@ __all__ = [
     "draft_data",
     "export_chart",
     "export_curves",
+    "export_epochs",
     "export_network",
     "export_predictions",
     "export_ranking",
-    "export_report", "export_search",
+    "export_report",
+    "export_runs",
+    "export_search",
     "find_model",
     "first_run",
     "forecast_search",
@@ -108,6 +118,7 @@ __all__ = [
     "open_seal",
     "open_workspace",
     "openings",
+    "pack",
     "predict",
     "recent_tables",
     "redecide",
@@ -123,6 +134,7 @@ __all__ = [
     "steer_search",
     "told",
     "trust",
+    "unpack",
     "verify_model",
     "versions",
     "wait",

@@ -13,15 +13,20 @@ from axiarch.export.tables import (
     check_place,
     csv_text,
     ranking_rows,
+    unique,
+    values_of,
     write_csv,
     write_export,
+    write_table,
     write_text,
 )
 from axiarch.files import regular_file
 from axiarch.plain import count, loss
+from axiarch.recipes.fields import FIELDS
 from axiarch.recipes.recipe import describe
 from axiarch.recipes.searchfile import SearchFile, write_search
-from axiarch.workflows.watching import Snapshot
+from axiarch.recipes.steady import steady
+from axiarch.workflows.watching import Curve, Snapshot
 
 #: Curves drawn in the chart of a whole search.
 _LINES = 12
@@ -49,6 +54,52 @@ def floors_of(dataset: Dataset) -> list[tuple[str, float]]:
     """Return what every loss is read against, by name."""
     return [(name, known.loss) for name, known in (("baseline", dataset.floor), ("linear", dataset.linear),
                                                    ("noise", dataset.best)) if known is not None]
+
+
+def export_runs(snapshot: Snapshot, path: Path, force: bool = False) -> Path:
+    """Write one row a run, with every value of its recipe: ``.csv``, ``.parquet`` or ``.jsonl``; return the path.
+
+    Raises
+    ------
+    InputError, WorkspaceReadOnly
+    """
+    target = snapshot.dataset.target
+    header = ["search", "run", "recipe", "seed", "fold", "state", "reason", "epochs trained", "best epoch",
+              f"steady validation loss ({target.unit})", f"lowest validation loss ({target.unit})",
+              f"training loss at the best epoch ({target.unit})",
+              *(f"{name} at the best epoch" for name in target.metrics),
+              "seconds", "parameters", *FIELDS]
+    rows: list[list[Cell]] = []
+    for run in sorted(snapshot.runs.values(), key=lambda run: run.id):
+        curve, record = snapshot.curves.get(run.id, Curve()), snapshot.recipes[run.recipe]
+        kept, level = steady(curve.validation) if curve else (0, None)
+        own = curve.metrics[kept - 1] if kept else [None] * len(target.metrics)
+        rows.append([snapshot.search.number, run.id, run.recipe, run.repeat + 1, run.fold + 1, run.state, run.reason,
+                     len(curve), kept or None, level, min(curve.validation, default=None),
+                     curve.training_still[kept - 1] if kept else None, *own, curve.total_seconds, record.parameters,
+                     *values_of(record.recipe)])
+    return write_table(path, unique(header), rows, force)
+
+
+def export_epochs(snapshot: Snapshot, path: Path, force: bool = False) -> Path:
+    """Write one row an epoch of every run: ``.csv``, ``.parquet`` or ``.jsonl``; return the path.
+
+    Raises
+    ------
+    InputError, WorkspaceReadOnly
+    """
+    unit = snapshot.dataset.target.unit
+    header = ["search", "run", "recipe", "seed", "fold", "epoch", f"training loss while training ({unit})",
+              f"training loss ({unit})", f"validation loss ({unit})", *snapshot.dataset.target.metrics, "learning rate",
+              "gradient norm", "gradient norm before clipping", "seconds"]
+    rows: list[list[Cell]] = []
+    for run in sorted(snapshot.runs.values(), key=lambda run: run.id):
+        curve = snapshot.curves.get(run.id, Curve())
+        for i in range(len(curve)):
+            rows.append([snapshot.search.number, run.id, run.recipe, run.repeat + 1, run.fold + 1, i + 1,
+                         curve.training[i], curve.training_still[i], curve.validation[i], *curve.metrics[i],
+                         curve.learning_rate[i], curve.gradient_norm[i], curve.loss_gradient[i], curve.seconds[i]])
+    return write_table(path, unique(header), rows, force)
 
 
 def export_predictions(snapshot: Snapshot, recipe: int, part: str, found: Mapping[str, Any], path: Path,

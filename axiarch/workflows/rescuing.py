@@ -47,7 +47,9 @@ def rescue(source: Path, target: Path) -> Rescued:
     try:
         _save_data(source, workspace, saved, lost)
         _save_searches(source, workspace, saved)
-        for name in ("draft.toml", *(f"versions/{p.name}" for p in (source / "versions").glob("*.toml"))):
+        kept = [f"{place}/{p.name}" for place, ending in (("versions", "toml"), ("models", "safetensors"))
+                for p in (source / place).glob(f"*.{ending}")]
+        for name in ("draft.toml", *kept):
             if regular_file(source / name) and not (source / name).parent.is_symlink():
                 (workspace.folder / name).parent.mkdir(exist_ok=True)
                 shutil.copyfile(source / name, workspace.folder / name)

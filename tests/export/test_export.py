@@ -7,16 +7,18 @@ import io
 import unittest
 import xml.etree.ElementTree as ET
 
+import polars
 from hypothesis import given
 from hypothesis import strategies as st
 
+from axiarch import workflows
 from axiarch.errors import InputError, WorkspaceReadOnly
 from axiarch.export.figures import Line, curves_figure, ladder_figure, save_figure
 from axiarch.export.tables import csv_text, ranking_rows, write_csv
 from axiarch.ranking.rank import rank
 from axiarch.recipes.recipe import Recipe
 from tests.ranking.test_rank import flat, run
-from tests.support import FolderCase
+from tests.support import FolderCase, finished_workspace
 
 RANKING = rank([flat(1, 0.5), flat(1, 0.52), flat(2, 0.7), flat(2, 0.8), run(3, 1.0, ended=False)],
                {1: 10, 2: 20, 3: 30})
@@ -85,6 +87,30 @@ class Figures(FolderCase):
         for name in ("a.png", "a"):
             with self.assertRaises(InputError):
                 save_figure(curves_figure([Line("x", [1.0, 0.5])], [], "t", "loss (nats)"), self.folder / name)
+
+
+class RunsAndEpochs(FolderCase):
+    def test_every_format_holds_every_run_and_epoch(self) -> None:
+        snapshot = workflows.look_at(workflows.open_workspace(finished_workspace()))
+        runs = polars.read_csv(workflows.export_runs(snapshot, self.folder / "r.csv"))
+        self.assertEqual(runs["run"].to_list(), sorted(snapshot.runs))
+        self.assertEqual(len(set(runs.columns)), len(runs.columns))
+        epochs = polars.read_csv(workflows.export_epochs(snapshot, self.folder / "e.csv"))
+        self.assertEqual(epochs.height, sum(map(len, snapshot.curves.values())))
+        for row in runs.iter_rows(named=True):
+            curve = snapshot.curves[row["run"]]
+            own = epochs.filter(polars.col("run") == row["run"])["validation loss (nats)"].to_list()
+            self.assertEqual(own, list(curve.validation), "all digits")
+            self.assertEqual(row["steady validation loss (nats)"], curve.steady)
+            self.assertEqual(row["learning_rate"], snapshot.recipes[row["recipe"]].recipe["learning_rate"])
+        for write, frame in ((workflows.export_runs, runs), (workflows.export_epochs, epochs)):
+            parquet = polars.read_parquet(write(snapshot, self.folder / f"{write.__name__}.parquet"))
+            lines = polars.read_ndjson(write(snapshot, self.folder / f"{write.__name__}.jsonl"))
+            self.assertEqual((parquet.columns, lines.columns), (frame.columns, frame.columns))
+            self.assertEqual(parquet["run"].to_list(), frame["run"].to_list())
+            self.assertEqual(lines["run"].to_list(), frame["run"].to_list())
+        with self.assertRaises(InputError):
+            workflows.export_runs(snapshot, self.folder / "r.csv")
 
 
 if __name__ == "__main__":
