@@ -33,6 +33,9 @@ MOST_FILES, MOST_BYTES, MOST_LIST = 1_000_000, 1 << 40, 256 << 20
 #: What stays behind: of this machine or this moment alone.
 _LEFT = ("lock", "journal.sqlite", "journal.sqlite-wal", "journal.sqlite-shm")
 _BLOCK = 4 << 20
+#: What the library raises on a damaged archive.
+_UNREADABLE = (zipfile.BadZipFile, zipfile.LargeZipFile, zlib.error, EOFError, ValueError, NotImplementedError,
+               RuntimeError)
 _AGAIN = "pack the workspace again and copy the archive again"
 
 
@@ -126,7 +129,7 @@ def unpack(path: Path, folder: Path, tell: Tell = lambda step, done: None) -> Wo
             if folder.exists():
                 folder.rmdir()
             place.rename(folder)
-    except (zipfile.BadZipFile, zlib.error, EOFError, ValueError, NotImplementedError, RuntimeError, zipfile.LargeZipFile) as error:
+    except _UNREADABLE as error:
         raise WorkspaceError(f"the archive cannot be read: {shown(error, 100)}", shown(path), _AGAIN) from None
     except FileNotFoundError:
         raise WorkspaceError("there is no such file", shown(path), "check the path") from None
