@@ -216,6 +216,11 @@ def print_judged(recipe: int, dataset: Dataset, found: dict[str, Any], part: str
         say(f"recipe {recipe}, mean of {count(len(runs), 'run')} ({count(seeds, 'seed')}, "
             f"{count(folds, 'fold')}), each on {rows} {part} rows; counts are sums over the runs")
     print_summary(dataset, found["summary"])
+    for group in found["groups"]:
+        form = share if target.classes else number
+        value, low, high = map(form, group["value"])
+        say(f"    {shown(group['group'], 40)}: {count(group['rows'], 'row')}, "
+            f"{'accuracy' if target.classes else 'RMSE'} {value} [{low} to {high}]")
     if not target.classes:
         for i, name in enumerate(target.columns):
             say(f"    {shown(name, 40)}: median absolute error {number(found['median_error'][i])}")
@@ -230,6 +235,14 @@ def print_judged(recipe: int, dataset: Dataset, found: dict[str, Any], part: str
         counts = " ".join(f"{n:>5}" for n in found["confusion"][i])
         area_text = "–" if area is None else f"{area:.3f}"
         say(f"    {shown(name):{width}}  {area_text:>5}   {counts}")
+    for ratio, level, missed, alarms in found["summary"].get("thresholds", ()):
+        if ratio == 1.0 or ratio in (5.0, 0.2):
+            second = shown(target.classes[1], 30)
+            cost = "equally expensive" if ratio == 1 else (
+                f"{number(ratio)} times as expensive as the other" if ratio > 1 else
+                f"{number(1 / ratio)} times cheaper than the other")
+            say(f"    where a missed {second} is {cost} mistake: predict {second} from {level:.2f} on "
+                f"({number(missed, 3)} missed, {number(alarms, 3)} false alarms a run)")
 
 
 def print_test_score(snapshot: Snapshot, recipe: int, score: TestScore) -> None:

@@ -52,7 +52,7 @@ def _judge(request: dict[str, Any], tell: Tell) -> dict[str, Any]:
     from axiarch.export.judging import PartName, judge
 
     part: PartName = "train" if request.get("part") == "train" else "validation"  # test rows: word "test" alone
-    return judge(read_dataset(Path(request["data"])), _trained(request), part)
+    return judge(read_dataset(Path(request["data"])), _trained(request), part, str(request.get("by", "")))
 
 
 def _ready(request: dict[str, Any], tell: Tell) -> dict[str, Any]:

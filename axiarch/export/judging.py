@@ -10,15 +10,17 @@ from typing import Any, Literal
 import numpy as np
 
 from axiarch.data.dataset import Dataset, Part, check_part, sealed_part
+from axiarch.data.encoding import NumberCode, OrderCode, TextCode
 from axiarch.data.floor import floor_of, mean_floor
 from axiarch.data.linear import linear_baseline
 from axiarch.engine import metrics
 from axiarch.engine.checkpoint import load_checkpoint
 from axiarch.engine.predictor import Predictor
 from axiarch.engine.run import RunSpec
-from axiarch.errors import TrainingError
+from axiarch.errors import InputError, TrainingError
 from axiarch.export.models import network_of
-from axiarch.insight.predicted import Run, summary
+from axiarch.insight.predicted import Run, by_group, summary
+from axiarch.plain import number, shown
 
 #: The rows that are predicted. Test rows are asked for only after their opening has been journalled.
 PartName = Literal["validation", "test", "train"]
@@ -32,8 +34,14 @@ class Trained:
     checkpoint: Path
 
 
-def judge(dataset: Dataset, trained: Sequence[Trained], part: PartName = "validation") -> dict[str, Any]:
+def judge(dataset: Dataset, trained: Sequence[Trained], part: PartName = "validation",
+          by: str = "") -> dict[str, Any]:
     """Return the metrics of each run (``judged``), and a summary of all of them together.
+
+    Parameters
+    ----------
+    by : str, optional
+        An input column: ``groups`` then says how good the predictions are for each of its values.
 
     Raises
     ------
@@ -58,7 +66,46 @@ def judge(dataset: Dataset, trained: Sequence[Trained], part: PartName = "valida
             amounts = np.asarray(target.decode(told)), np.asarray(target.decode(true))
             judged.append({**known, **_of_amounts(*amounts)})
             runs.append(Run(fold, *amounts))
-    return {"judged": judged, "summary": summary(runs, len(dataset.classes))}
+    found = {"judged": judged, "summary": summary(runs, len(dataset.classes))}
+    if by:
+        groups = {fold: _groups(dataset, fold, parts[fold].inputs, by) for fold in parts}
+        found["groups"] = by_group(runs, groups, len(dataset.classes))
+    return found
+
+
+def _groups(dataset: Dataset, fold: int, inputs: np.ndarray, column: str) -> list[str]:
+    """Return the group of each row (N,): its category, or the quarter of the training range of its number.
+
+    Raises
+    ------
+    InputError
+        If the column is no input, or a picture or date.
+    """
+    place = 0
+    for code in dataset.folds[fold].encoding.codes:
+        width = len(code.inputs)
+        if code.name == column:
+            own = np.asarray(inputs[:, place : place + width], np.float64)
+            if isinstance(code, TextCode | OrderCode):
+                return [shown(text) if text is not None else "missing or rare" for text in code.decode(own)]
+            if isinstance(code, NumberCode):
+                train = dataset.part("train", fold).inputs[:, place : place + width]
+                return _quarters(code.decode(own), code.decode(np.asarray(train, np.float64)))
+            raise InputError("rows can be grouped by text and numbers alone", f"column {shown(column)!r}",
+                             "name a column of text or numbers")
+        place += width
+    names = ", ".join(code.name for code in dataset.encoding.codes)
+    raise InputError(f"no input is called {shown(column)!r}", "--by", "name one of " + shown(names, 200))
+
+
+def _quarters(values: np.ndarray, train: np.ndarray) -> list[str]:
+    """Return which quarter of the training rows each number falls in, as its range."""
+    known = train[~np.isnan(train)]
+    edges = np.unique(np.quantile(known, (0.25, 0.5, 0.75))) if known.size else np.zeros(0)
+    ends = [number(float(edge)) for edge in edges]
+    names = [f"{i + 1}. up to {ends[i]}" if i == 0 else f"{i + 1}. {ends[i - 1]} to {ends[i]}" if i < len(ends)
+             else f"{i + 1}. above {ends[-1]}" for i in range(len(ends) + 1)] if ends else ["all"]
+    return ["missing" if np.isnan(v) else names[int(np.searchsorted(edges, v))] for v in values]
 
 
 def baselines(dataset: Dataset) -> dict[str, Any]:
@@ -68,8 +115,8 @@ def baselines(dataset: Dataset) -> dict[str, Any]:
     training rows.
     """
     floors, linears = [], []
-    for number, fold in enumerate(dataset.folds):
-        train, test, target = dataset.part("train", number), sealed_part(dataset, number), fold.encoding.target
+    for i, fold in enumerate(dataset.folds):
+        train, test, target = dataset.part("train", i), sealed_part(dataset, i), fold.encoding.target
         floors.append(floor_of(target, np.asarray(train.targets), test.targets))
         linears.append(linear_baseline(target, (train.inputs, train.targets), (test.inputs, test.targets)))
     known = [linear for linear in linears if linear is not None]

@@ -7,7 +7,7 @@ of few rows, not the doubt that comes of few seeds. Axes: N rows, C classes, T a
 
 from __future__ import annotations
 
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass
 from typing import Any
 
@@ -248,3 +248,50 @@ def _with_intervals(runs: Sequence[Run], measured: Callable[[dict[int, Floats]],
         drawn.append(measured(weights))
     low, high = np.quantile(drawn, (0.025, 0.975), axis=0)
     return [[float(v), float(a), float(b)] for v, a, b in zip(value, low, high, strict=True)]
+
+
+# -- by group --------------------------------------------------------------------------------------
+
+
+def by_group(runs: Sequence[Run], groups: Mapping[int, Sequence[str]], classes: int) -> list[dict[str, Any]]:
+    """Return how good the predictions are in each group of rows, the worst first.
+
+    Parameters
+    ----------
+    groups : mapping
+        For each fold the name of each row's group (N,).
+    classes : int
+        C; 0 for amounts.
+
+    Returns
+    -------
+    list of dict
+        ``group``, ``rows``, and ``value`` as [value, low, high]: the accuracy, or the RMSE of the first
+        amount. Groups of fewer than two rows have no interval.
+    """
+    names = sorted({name for each in groups.values() for name in each})
+    found: list[dict[str, Any]] = []
+    for name in names:
+        own = []
+        for run in runs:
+            here = np.array([group == name for group in groups[run.fold]])
+            if here.any():
+                own.append(Run(run.fold, run.predicted[here], run.true[here]))
+        if not own:
+            continue
+
+        def measured(weights: dict[int, Floats], own: Sequence[Run] = own) -> Floats:
+            each = []
+            for run in own:
+                weight = weights[run.fold]
+                if classes:
+                    each.append(float((weight * (run.predicted.argmax(1) == run.true)).sum() / weight.sum()))
+                else:
+                    square = (run.predicted[:, 0] - run.true[:, 0]) ** 2
+                    each.append(float(np.sqrt((weight * square).sum() / weight.sum())))
+            return np.array([np.mean(each)])
+
+        rows = sum({run.fold: len(run.true) for run in own}.values())
+        found.append({"group": name, "rows": rows, "value": _with_intervals(own, measured)[0]})
+    found.sort(key=lambda group: group["value"][0] if classes else -group["value"][0])
+    return found

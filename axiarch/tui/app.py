@@ -572,6 +572,20 @@ class AxiarchApp(TrainingApp):
                 workflows.export_ranking(s, table, force),
                 *(workflows.export_chart(s, chart, force) for chart in charts)])
 
+    def do_predict_file(self) -> None:
+        """Ask for a file, then predict its rows with the network of a recipe."""
+        s, recipe = self._state.snapshot, self.chosen()
+        if s is None or recipe not in s.recipes:
+            return
+
+        def answered(path: str | None) -> None:
+            if path:
+                source = Path(path).expanduser()
+                place = self._workspace.exports / f"{source.name.split('.')[0]}-predicted.csv"
+                self._replacing([place], lambda force: self._predict_rows(s, recipe, source, place, force))
+
+        self.push_screen(Browser(Path.cwd(), workflows.recent_tables(self._workspace)), answered)
+
     def do_report(self) -> None:
         """Write the report of the search in front, on the recipe that is open."""
         s = self._state.snapshot
@@ -598,14 +612,18 @@ class AxiarchApp(TrainingApp):
 
     def _write(self, paths: list[Path], write: Callable[[bool], list[Path]]) -> None:
         """Write files, after asking where some of them are there already."""
+        self._replacing(paths, lambda force: self._do(lambda: write(force)))
+
+    def _replacing(self, paths: list[Path], write: Callable[[bool], object]) -> None:
+        """Let `write` make files; where some are there already it is told to replace them, if the user agrees."""
         there = [path.name for path in paths if path.exists()]
         if not there:
-            self._do(lambda: write(False))
+            write(False)
             return
 
         def answered(answer: str | None) -> None:
             if answer == "yes":
-                self._do(lambda: write(True))
+                write(True)
 
         self.push_screen(Question(f"Replace {', '.join(there)}?",
                                   f"Exported before to {paths[0].parent}. What they hold now is lost."),

@@ -19,6 +19,7 @@ from axiarch.data.table import Tell
 from axiarch.errors import AxiarchError
 from axiarch.journal.inbox import Deed
 from axiarch.journal.workspace import Workspace
+from axiarch.plain import count
 from axiarch.tui import messages as said
 from axiarch.tui.framed import FramedApp
 from axiarch.workflows.watching import Snapshot
@@ -177,6 +178,29 @@ class WorkingApp(FramedApp):
             self.post_message(said.ErrorRaised(error))
             return
         self.post_message(said.SealOpened(opened.times, workflows.score_words(opened.score)))
+
+    @work(thread=True, exclusive=True, group="predict file")
+    def _predict_rows(self, snapshot: Snapshot, recipe: int, source: Path, place: Path, force: bool) -> None:
+        """Predict the rows of a file with the best run of a recipe; esc cancels."""
+        if self._adding:
+            self.post_message(said.Noted("Wait until the data set is rebuilt, then predict the file."))
+            return
+        self._adding = True
+        self._give_up.clear()
+        done: Message
+        try:
+            found = workflows.predict_with(self._workspace, snapshot, recipe, source, place, force, _Steps(self))
+            remarks = " ".join(f"{line}." for line in found["remarks"][:2])
+            more = f" {len(found['remarks']) - 2} more remarks: axiarch predict prints them." if (
+                len(found["remarks"]) > 2) else ""
+            done = said.Noted(f"{count(found['rows'], 'row')} predicted: {place}. {remarks}{more}")
+        except GivenUpError:
+            done = said.Noted("Cancelled. Nothing was changed.")
+        except AxiarchError as error:
+            done = said.ErrorRaised(error)
+        finally:
+            self._adding = False
+        self.post_message(done)
 
     @work(thread=True, exclusive=True, group="export")
     def _do(self, job: Callable[[], list[Path]]) -> None:

@@ -19,7 +19,7 @@ _COUNTS = ("rows", "confusion")
 
 
 def judge_recipe(workspace: Workspace, snapshot: Snapshot, recipe: int, run: int = 0,
-                 part: PartName = "validation") -> dict[str, Any]:
+                 part: PartName = "validation", by: str = "") -> dict[str, Any]:
     """Return the metrics of all runs of a recipe, or of one of them, on rows they were not trained on.
 
     Metrics are means over the runs, counts are sums; ``runs`` holds those of each run with its seed and fold.
@@ -32,10 +32,10 @@ def judge_recipe(workspace: Workspace, snapshot: Snapshot, recipe: int, run: int
     TrainingError
         If it has not been trained, or left no checkpoint.
     """
-    judged, records = ask_of_runs(workspace, snapshot, recipe, run, part=part)
+    judged, records = ask_of_runs(workspace, snapshot, recipe, run, part=part, by=by)
     runs = [{"seed": r.repeat + 1, "fold": r.fold + 1, **each}
             for r, each in zip(records, judged["judged"], strict=True)]
-    return {**_mean(judged["judged"]), "runs": runs, "summary": judged["summary"]}
+    return {**_mean(judged["judged"]), "runs": runs, "summary": judged["summary"], "groups": judged.get("groups", [])}
 
 
 def ask_of_runs(workspace: Workspace, snapshot: Snapshot, recipe: int, run: int = 0,

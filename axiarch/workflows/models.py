@@ -9,7 +9,7 @@ from pathlib import Path
 from typing import Any
 
 from axiarch.errors import InputError, TrainingError, WorkspaceError, not_written
-from axiarch.files import regular_file
+from axiarch.files import regular_file, scratch_folder
 from axiarch.journal.records import OVER, RunRecord
 from axiarch.journal.workspace import Workspace, slug
 from axiarch.plain import shown
@@ -205,6 +205,20 @@ def predict(model: KeptModel, source: Path, place: Path, force: bool = False,
     return ask("predict", module=TRAINED, tell=tell, request={
         "path": str(model.path), "file": str(source.absolute()), "place": str(place.absolute()),
         "force": force})
+
+
+def predict_with(workspace: Workspace, snapshot: Snapshot, recipe: int, source: Path, place: Path,
+                 force: bool = False, tell: Callable[[str, float], None] = lambda step, done: None) -> dict[str, Any]:
+    """Predict the rows of a file with the best run of a recipe, which is not kept; see :func:`predict`."""
+    record = best_run(snapshot, recipe)
+    workspace.check_writable()
+    with scratch_folder(workspace.folder, "model") as scratch:
+        path = scratch / f"model{ENDING}"
+        about = {"name": "", "note": "", "at": time.time(), "search": snapshot.search.number, "recipe": recipe,
+                 "run": record.id, "seed": record.repeat + 1}
+        ask_of_runs(workspace, snapshot, recipe, record.id, "keep", path=str(path.absolute()), about=about)
+        place.parent.mkdir(parents=True, exist_ok=True)
+        return predict(describe(path.absolute()), source, place, force, tell)
 
 
 def export_network(model: KeptModel, place: Path, force: bool = False) -> dict[str, Any]:

@@ -7,7 +7,7 @@ import unittest
 
 import numpy as np
 
-from axiarch.insight.predicted import Run, summary
+from axiarch.insight.predicted import Run, by_group, summary
 
 
 def shares(labels: np.ndarray, right: float, classes: int, rng: np.random.Generator) -> np.ndarray:
@@ -92,6 +92,17 @@ class Amounts(unittest.TestCase):
         true = rng.normal(size=(40, 2))
         run = Run(0, true + rng.normal(size=(40, 2)), true)
         self.assertEqual(summary([run], 0), summary([run], 0))
+
+
+class Groups(unittest.TestCase):
+    def test_the_worst_group_comes_first(self) -> None:
+        true = np.array([0, 1, 0, 1, 0, 1])
+        made = np.eye(2)[[0, 1, 0, 0, 1, 0]] * 0.8 + 0.1
+        found = by_group([Run(0, made, true)], {0: ["a", "a", "a", "b", "b", "b"]}, 2)
+        self.assertEqual([(g["group"], g["rows"], g["value"][0]) for g in found], [("b", 3, 0.0), ("a", 3, 1.0)])
+        amounts = np.array([[1.0], [2.0], [3.0]])
+        found = by_group([Run(0, amounts + np.array([[0.0], [0.0], [3.0]]), amounts)], {0: ["x", "x", "y"]}, 0)
+        self.assertEqual([(g["group"], g["value"][0]) for g in found], [("y", 3.0), ("x", 0.0)])
 
 
 if __name__ == "__main__":

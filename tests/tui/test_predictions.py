@@ -11,6 +11,7 @@ from axiarch import workflows
 from axiarch.insight.predicted import Run, summary
 from axiarch.tui.plots import predicted
 from axiarch.tui.plots.runs import row_width
+from tests.support import write_csv
 from tests.tui.test_app import AppCase, screen
 
 
@@ -102,6 +103,16 @@ class View(AppCase):
             await pilot.press("e")
             await self.shows(app, pilot, "Written:")
             self.assertEqual({p.suffix for p in workspace.exports.iterdir()}, {".svg", ".pdf", ".csv"})
+            table = write_csv(self.folder / "new.csv", ["x", "y", "note"], [[0, 0, "=1"], [3, 3, "b"]])
+            await pilot.press("P")
+            await self.shows(app, pilot, "type a path")
+            await pilot.press(*str(table), "enter")
+            await self.shows(app, pilot, "2 rows predicted")
+            await self.shows(app, pilot, "1 input column missing from the file: side")
+            written = (workspace.exports / "new-predicted.csv").read_text()
+            self.assertIn("'=1", written)
+            self.assertEqual(len(written.splitlines()), 3)
+            self.assertEqual([p.name for p in workspace.folder.iterdir() if p.name.startswith(".")], [])
             await pilot.press("R")
             await self.until(pilot, lambda: (workspace.exports / "search-1-report.pdf").exists())
             await pilot.press("b", "right_square_bracket")
