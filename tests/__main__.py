@@ -18,11 +18,11 @@ from concurrent.futures import ThreadPoolExecutor, as_completed
 from pathlib import Path
 
 ROOT = Path(__file__).resolve().parent.parent
-#: Modules that take longest, the longest first; each is a job of its own, all others together are one.
+#: Modules that take longest, the longest first; each is a job of its own, all others of a room together are one.
 LONG = ("tests.tui.test_app", "tests.cli.test_cli", "tests.workflows.test_workflows", "tests.runner.test_survival",
         "tests.journeys.test_first_look", "tests.runner.test_processes", "tests.search.test_methods",
         "tests.engine.test_batches", "tests.cli.test_hostile", "tests.journal.test_damage",
-        "tests.journeys.test_messy_table")
+        "tests.tui.test_predictions", "tests.export.test_report", "tests.journeys.test_messy_table")
 JOBS = 2
 _SUMMARY = re.compile(r"(\d+) passed, (\d+) failed, (\d+) skipped")
 
@@ -58,7 +58,11 @@ def run_here(names: Sequence[str]) -> int:
 def run_all() -> int:
     """Run every module there is in processes of their own; say what each printed, and the sum."""
     found = [".".join(path.relative_to(ROOT).with_suffix("").parts) for path in sorted(ROOT.glob("tests/**/test_*.py"))]
-    jobs = [*([name] for name in LONG if name in found), [name for name in found if name not in LONG]]
+    rooms: dict[str, list[str]] = {}
+    for name in found:
+        if name not in LONG:
+            rooms.setdefault(name.split(".")[1] if name.count(".") > 1 else "", []).append(name)
+    jobs = [*([name] for name in LONG if name in found), *rooms.values()]
     totals, broken = [0, 0, 0], 0
     with ThreadPoolExecutor(JOBS) as pool:
         for done in as_completed([pool.submit(_run, job) for job in jobs]):

@@ -85,7 +85,7 @@ def build_dataset(table: Table, folder: Path, name: str, source: str = "", plan:
     tell("looking for numbers, dates and missing values", 0.0)
     others = tuple(n for n in table.columns if n not in known.settled)
     conversions = known.settled | learn_conversions(
-        table, plan, others, lambda name: table.column(name)[first.train])
+        table, plan, others, table.taken(first.train))
     table = table.changed(as_changes(conversions))
     _check_numbers(table, plan)
     left = plan.ignore + tuple(n for n in (plan.split.group, plan.split.part) if n and n not in plan.use)
@@ -96,7 +96,7 @@ def build_dataset(table: Table, folder: Path, name: str, source: str = "", plan:
              for n, (role, reason) in roles.items()}
     inputs = tuple(n for n, (role, _) in roles.items() if role == "input")
     tell("learning how to encode them", 0.0)
-    encodings = [learn_encoding(lambda n, p=parts: table.column(n)[p.train], inputs,  # type: ignore[misc]
+    encodings = [learn_encoding(table.taken(parts.train), inputs,
                                 _scaled(target, table, parts, plan), plan) for parts in folds]
     columns = look(table, rows, roles, task != "regression", tell)
     with Draft(folder) as draft:

@@ -126,11 +126,11 @@ def _skewed(given: CheckInput) -> list[Finding]:
 
 def _lone_values(given: CheckInput) -> list[Finding]:
     """Remark on a single extreme number far from all others, such as -999."""
-    found = []
+    found, train = [], given.table.taken(given.train)
     for code in given.encoding.codes:
         if not isinstance(code, NumberCode):
             continue
-        values = as_floats(given.table.column(code.name)[given.train])
+        values = as_floats(train(code.name))
         distinct = np.unique(values[~np.isnan(values)])
         if len(distinct) < 4:
             continue

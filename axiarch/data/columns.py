@@ -30,6 +30,8 @@ NAMED = 12
 _ID_SHARE = 0.5
 #: Different values a text column may have as an input; beyond it one-hot inputs would outnumber the rest.
 MOST_CATEGORIES = 50
+#: Rows below which numbers are counted without threads.
+_FEW = 20_000
 #: Names that people give to the column to be predicted.
 _TARGET_NAMES = ("target", "label", "labels", "class", "state", "outcome")
 #: Different texts that a column may hold which such a name points at.
@@ -126,6 +128,7 @@ def propose_roles(table: Table, rows: Rows, targets: tuple[str, ...], why: str, 
     """
     check_names(table, (*ignore, *use))
     roles: dict[str, tuple[Role, str]] = {}
+    column = table.taken(rows)
     targets_, ignored, used = set(targets), set(ignore), set(use)
     for i, name in enumerate(table.columns):
         if i % 100 == 0:
@@ -137,7 +140,7 @@ def propose_roles(table: Table, rows: Rows, targets: tuple[str, ...], why: str, 
         elif name == PART:
             roles[name] = ("ignored", "holds the file each row came from")
         else:
-            present = table.column(name)[rows].drop_nulls()
+            present = column(name).drop_nulls()
             roles[name] = ("input", "chosen") if name in used and present.len() else propose_role(present, len(rows))
     if not any(role == "input" for role, _ in roles.values()):
         raise DataError("no column is left to learn from", "", "ignore fewer columns")
@@ -182,7 +185,7 @@ def propose_role(present: polars.Series, rows: int) -> tuple[Role, str]:
         return "ignored", "empty"
     if isinstance(present.dtype, polars.Array):
         return "input", "picture"
-    distinct = present.n_unique()
+    distinct = _distinct(present)
     if distinct == 1:
         return "ignored", "the same in every row"
     if present.dtype.is_numeric():
@@ -199,6 +202,17 @@ def propose_role(present: polars.Series, rows: int) -> tuple[Role, str]:
     return "input", f"text with {distinct} categories"
 
 
+def _distinct(present: polars.Series) -> int:
+    """Return how many different values a column without gaps has; a short one of numbers is sorted here.
+
+    polars shares such work out over threads, which for a few rows costs more than it saves.
+    """
+    if present.dtype.is_numeric() and present.len() < _FEW:
+        values = np.sort(present.to_numpy())
+        return int((values[1:] != values[:-1]).sum()) + min(len(values), 1)
+    return present.n_unique()
+
+
 def look(table: Table, rows: Rows, roles: dict[str, tuple[Role, str]], classes: bool,
          tell: Tell = quiet) -> tuple[Column, ...]:
     """Summarise every column over the `rows` given (which must not include sealed ones).
@@ -208,11 +222,11 @@ def look(table: Table, rows: Rows, roles: dict[str, tuple[Role, str]], classes: 
     classes : bool
         Whether the target holds classes, which are counted and not measured.
     """
-    found = []
+    found, column = [], table.taken(rows)
     for i, name in enumerate(table.columns):
         if i % 100 == 0:
             tell("counting values", i / len(table.columns))
-        found.append(_look_at(table.column(name)[rows], *roles[name], classes))
+        found.append(_look_at(column(name), *roles[name], classes))
     return tuple(found)
 
 
@@ -235,7 +249,7 @@ def _look_at(series: polars.Series, role: Role, reason: str, classes: bool) -> C
         return _numbers_seen(series.name, "picture", role, f"{reason} of {' x '.join(map(str, pixels.shape[1:]))}",
                              missing, series.len(), len(pixels), pixels.ravel())
     if present.dtype.is_numeric() and not named:
-        return _numbers_seen(series.name, "number", role, reason, missing, series.len(), present.n_unique(),
+        return _numbers_seen(series.name, "number", role, reason, missing, series.len(), _distinct(present),
                              present.to_numpy().astype(np.float64))
     if present.dtype.is_temporal() and not named:
         first_and_last = (str(present.min()), str(present.max())) if present.len() else ()

@@ -199,11 +199,12 @@ def _answers(given: CheckInput, name: str, rows: NDArray[np.int64]) -> NDArray[A
 def _blocks(given: CheckInput, rows: NDArray[np.int64]) -> Iterator[_Block]:
     """Walk the input columns: numbers many at a time, others one by one, pictures not at all."""
     held: dict[str, NDArray[np.float64]] = {}
+    column = given.table.taken(rows)
     most = max(min(_BLOCK, _NUMBERS // len(rows)), 1)
     for code in given.encoding.codes:
         if isinstance(code, PictureCode):
             continue
-        series = given.table.column(code.name)[rows]
+        series = column(code.name)
         if isinstance(code, NumberCode):
             held[code.name] = as_floats(series)
             if len(held) < most:

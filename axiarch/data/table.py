@@ -15,7 +15,9 @@ from axiarch.errors import DataError
 from axiarch.plain import shown
 
 if TYPE_CHECKING:
+    import numpy as np
     import polars
+    from numpy.typing import NDArray
 
 #: The column that says which of several files a row came from.
 PART = "(part)"
@@ -117,6 +119,14 @@ class Table:
             series = _plain((lazy if rows is None else lazy.head(rows)).collect().to_series())
         change = self.changes.get(name)
         return change(series).alias(name) if change else series
+
+    def taken(self, rows: NDArray[np.int64]) -> Callable[[str], polars.Series]:
+        """Return what gives a column's `rows`; they are gathered once for all columns of a table in memory."""
+        import polars
+
+        if isinstance(self.source, polars.DataFrame) and not self.changes:
+            return self.source[rows].get_column
+        return lambda name: self.column(name)[rows]
 
     def rows(self, start: int, stop: int, names: Sequence[str] = ()) -> polars.DataFrame:
         """Return the rows from `start` to `stop`, of all columns or those named."""
