@@ -109,12 +109,13 @@ def flat_weights(shape: StackShape, arrays: Mapping[str, Array]) -> Array:
     kinds = {array.dtype for array in arrays.values()}
     if len(kinds) != 1 or not kinds <= {np.dtype(np.float32), np.dtype(np.float64)}:
         raise TrainingError("the weights are not all float32, or all float64", "", "write the file again")
-    found = np.zeros(shape.parameters, kinds.pop())
-    for name, start, form in parts:
+    for name, _, form in parts:  # before any room is made: a stranger may name a network of any size
         if name not in arrays or arrays[name].shape != form:
             size = arrays[name].shape if name in arrays else "nothing"
             raise TrainingError(f"{name} holds {size}; the network needs {form}", "",
                                 "use a file whose network is the same")
+    found = np.zeros(shape.parameters, kinds.pop())
+    for name, start, _ in parts:
         found[start : start + arrays[name].size] = arrays[name].ravel()
     if not np.isfinite(found).all():
         raise TrainingError("a weight is not a finite number", "", "train the recipe again")

@@ -149,6 +149,8 @@ ACTIONS: tuple[Action, ...] = (
            ("sheet",)),
     Action("export", "e", "export", "Export the current view: CSV, SVG and PDF",
            ("field", "ladder", "strips", "predictions")),
+    Action("confirm", "F", "confirm", "Confirm: train this recipe on fresh seeds, which chose nothing, and compare",
+           ("ladder", "strips", "predictions"), False),
     Action("predict_file", "P", "predict a file", "Predict the rows of a file with the network of this recipe",
            ("ladder", "strips", "predictions"), False),
     Action("report", "R", "report", "Write a report of this search: one HTML page and a PDF",

@@ -52,6 +52,8 @@ class AxiarchApp(TrainingApp):
         """Show the search as it stands now."""
         self._forget_predictions(message.snapshot)
         self._show(snapshot=message.snapshot)
+        if message.snapshot.search.number in self._confirming and message.snapshot.over:
+            self._say_whether_it_holds(message.snapshot.search.number)
         if self._state.marked:
             self._state = replace(self._state, marked=self._fresh_marks())
 

@@ -37,7 +37,9 @@ ABOUT: Mapping[str, str] = {
                    "sure they are, and the most confident mistakes (✓ the true class, ✗ the one predicted). For "
                    "amounts: predicted against true, the rows by their true amount, residuals, and the worst rows. b "
                    "changes between validation, training and test rows; test rows need the seal opened (ctrl+o). a "
-                   "reads the confusion matrix another way. [ and ] go to the recipes beside it in the ranking.",
+                   "reads the confusion matrix another way, and for two classes draws the ROC curve, or precision "
+                   "against recall with thresholds by cost. P predicts a file, K keeps a model, F confirms on fresh "
+                   "seeds. [ and ] go to the recipes beside it in the ranking.",
 }
 
 _LOSS = ("validation loss", "on the validation rows: mean cross-entropy in nats, or for amounts the root mean squared "

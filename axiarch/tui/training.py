@@ -10,6 +10,7 @@ from textual import work
 
 from axiarch import workflows
 from axiarch.errors import AxiarchError
+from axiarch.journal.workspace import Workspace
 from axiarch.plain import count, loss
 from axiarch.recipes.recipe import Recipe
 from axiarch.tui import messages as said
@@ -21,13 +22,18 @@ from axiarch.tui.views.strips import StripsView
 from axiarch.tui.widgets.dialogs import Asked, Question
 from axiarch.tui.widgets.versions import Versions
 from axiarch.tui.working import WorkingApp
+from axiarch.workflows.watching import Snapshot
 
 #: Most recipes that are drawn over one another.
 MOST_MARKED = 6
 
 
 class TrainingApp(WorkingApp):
-    """An application in which trained recipes can be gone on with, compared and kept."""
+    """An application in which trained recipes can be gone on with, compared, confirmed and kept."""
+
+    def __init__(self, workspace: Workspace, view: str = "") -> None:
+        super().__init__(workspace, view)
+        self._confirming: dict[int, tuple[Snapshot, int]] = {}
 
     def chosen(self) -> int:
         """Return the recipe that is meant: under the cursor of the ladder, or the open one; 0 if there is none."""
@@ -127,6 +133,43 @@ class TrainingApp(WorkingApp):
             self.post_message(said.Noted(str(scaled)))
         except AxiarchError as error:
             self.post_message(said.ErrorRaised(error))
+
+    def do_confirm(self) -> None:
+        """Ask on how many fresh seeds a recipe is trained again, then compare with what was foretold."""
+        s, recipe = self._state.snapshot, self.chosen()
+        if s is None or recipe not in s.recipes:
+            return
+        if not s.over:
+            self.post_message(said.Noted("Confirm a recipe when its search is over: only one search runs at a time."))
+            return
+        self._ask_number(f"Confirm recipe {recipe} on how many fresh seeds?",
+                         "They have chosen nothing, so their mean says what the recipe reaches. It is compared with "
+                         "what the ranking foretold.", 5, lambda n: self._confirm(recipe, n))
+
+    @work(thread=True, exclusive=True, group="start")
+    def _confirm(self, recipe: int, seeds: int) -> None:
+        s = self._state.snapshot
+        assert s is not None
+        try:
+            number = workflows.start_search(self._workspace, workflows.confirming_search(
+                self._workspace, s, recipe, seeds))
+        except AxiarchError as error:
+            self.post_message(said.ErrorRaised(error))
+            return
+        self._confirming[number] = (s, recipe)
+        self.post_message(said.SearchStarted(number, "field"))
+
+    @work(thread=True, exclusive=True, group="confirm")
+    def _say_whether_it_holds(self, number: int) -> None:
+        """Say what a search on fresh seeds found of the recipe that it confirms."""
+        origin, recipe = self._confirming.pop(number)
+        try:
+            found = [each for each in workflows.confirmations(self._workspace, origin, recipe) if each.again == number]
+        except AxiarchError as error:
+            self.post_message(said.ErrorRaised(error))
+            return
+        for each in found:
+            self.post_message(said.Noted(str(each)))
 
     def do_keep_model(self) -> None:
         """Ask for a name and a note, then keep the network of a recipe as a model."""

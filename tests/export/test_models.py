@@ -161,7 +161,8 @@ class Tables(FolderCase):
         about, arrays = read_model(self.folder / "m.safetensors")
         bad = self.folder / "bad.safetensors"
         for change in ({"recipe": {"width": 10**9}}, {"recipe": 3}, {"data": {}}, {"data": []}, {"model": 1},
-                       {"data": {**about["data"], "folds": []}}, {"recipe": {**about["recipe"], "width": 7}}):
+                       {"data": {**about["data"], "folds": []}}, {"recipe": {**about["recipe"], "width": 7}},
+                       {"recipe": {**about["recipe"], "width": 16384, "depth": 64}}):
             write_model(bad, arrays, {**about, **change})
             with self.subTest(change=str(change)[:40]), self.assertRaises(AxiarchError):
                 open_model(bad)

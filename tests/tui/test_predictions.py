@@ -33,6 +33,9 @@ class Drawings(unittest.TestCase):
                               predicted.calibration(found, width, height),
                               predicted.mistakes(found, names, "validation", width, height)):
                     with self.subTest(classes=classes, width=width):
+                        if classes == 2:
+                            self.assertLessEqual(max(map(row_width, predicted.precision_recall(
+                                found, names[1], width, height))), width)
                         self.assertLessEqual(max(map(row_width, drawn), default=0), width)
                         self.assertLessEqual(len(drawn), height + 1)
 
@@ -80,6 +83,9 @@ class View(AppCase):
                 self.assertIn(text, screen(app))
             await pilot.press("a")
             await self.shows(app, pilot, "shares of the true class")
+            await self.shows(app, pilot, "false positives")
+            await pilot.press("a")
+            await self.shows(app, pilot, "a missed out costs 5 x a false alarm")
             await pilot.press("b")
             await self.shows(app, pilot, f"Recipe {leader} on the training rows: accuracy")
             await self.shows(app, pilot, "Validation ")
@@ -119,6 +125,16 @@ class View(AppCase):
             second = app._state.open_recipe
             self.assertNotEqual(second, leader)
             await self.shows(app, pilot, f"Recipe {second} on the validation rows")
+
+    async def test_a_recipe_is_confirmed_on_fresh_seeds(self) -> None:
+        workspace = self.searched()
+        async with self.running(workspace) as (app, pilot):
+            leader = app._state.open_recipe
+            await pilot.press("4", "F")
+            await self.shows(app, pilot, f"Confirm recipe {leader} on how many fresh seeds?")
+            await pilot.press("2", "enter")
+            await self.shows(app, pilot, f"On 2 fresh seeds recipe {leader} of search 1")
+            await self.until(pilot, lambda: workspace.search_numbers() == [1, 2])
 
     async def test_in_a_small_window_drawings_take_turns(self) -> None:
         async with self.running(self.searched(), (80, 24)) as (app, pilot):

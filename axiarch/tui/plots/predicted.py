@@ -21,6 +21,8 @@ Floats = NDArray[np.float64]
 
 #: Rows of a bin below which a point of a calibration curve says little.
 FEW = 10
+#: By how much more one mistake costs than the other, of those for which a threshold is shown.
+_COSTS = (0.2, 1.0, 5.0)
 #: Ways to read a confusion matrix.
 READINGS = ("rows", "shares of the true class", "shares of the predicted class")
 _METRICS = ("precision", "recall", "f1")
@@ -121,6 +123,17 @@ def roc(found: Mapping[str, Any], width: int, height: int) -> Rows:
     title = "true positives" + (f"; area {area:.3f}" if area is not None else "")
     return draw_chart(Chart([Series(ends, ends, "faint"), Series(points[:, 0], points[:, 1], "lead", 1)],
                             Scale(0.0, 1.0), Scale(0.0, 1.0), "false positives", title), width, height)
+
+
+def precision_recall(found: Mapping[str, Any], name: str, width: int, height: int) -> Rows:
+    """Return precision against recall of the second class, and below it thresholds by cost."""
+    points = np.array(found["roc"]["precision_recall"])
+    costs: Rows = [[(fit(f"a missed {shown(name, 20)} costs {number(ratio)} x a false alarm: from {level:.2f} on, "
+                         f"{number(missed, 3)} missed, {number(alarms, 3)} alarms", width), "faint")]
+                   for ratio, level, missed, alarms in found["thresholds"] if ratio in _COSTS]
+    chart = Chart([Series(points[:, 0], points[:, 1], "lead", 1)], Scale(0.0, 1.0), Scale(0.0, 1.0), "recall",
+                  f"precision of {shown(name, 20)}")
+    return [*draw_chart(chart, width, height - len(costs)), *costs]
 
 
 def mistakes(found: Mapping[str, Any], names: Sequence[str], part: str, width: int, height: int) -> Rows:

@@ -63,9 +63,11 @@ class Pages(Drawing):
         return pages[self.page % 4]()
 
     def _curve(self, found: dict[str, Any], width: int, height: int) -> Rows:
-        """Return calibration, or by the key for readings the ROC curve of two classes."""
+        """Return calibration, or by the key for readings, of two classes, the ROC curve or precision and recall."""
         if "roc" in found and self.reading == 1:
             return predicted.roc(found, width, height)
+        if "roc" in found and self.reading == 2:
+            return predicted.precision_recall(found, self.names[1], width, height)
         return predicted.calibration(found, width, height)
 
     def _of_amounts(self, found: dict[str, Any], width: int, height: int) -> Rows:
