@@ -17,6 +17,8 @@ from collections.abc import Iterator
 from pathlib import Path
 from typing import Any
 
+#: Bytes of a file that are read at once.
+_BLOCK = 8 << 20
 #: Bytes of a JSON file that is read at the most.
 MOST_JSON = 64 << 20
 
@@ -169,3 +171,14 @@ def scratch_folder(parent: Path, name: str) -> Iterator[Path]:
                 finally:
                     shutil.rmtree(place, ignore_errors=True)
                 return
+
+
+def checksum(path: Path) -> str:
+    """Return the checksum of a file's bytes: XXH3 of 128 bits, 32 hexadecimal digits."""
+    import xxhash
+
+    digest = xxhash.xxh3_128()
+    with path.open("rb") as file:
+        while block := file.read(_BLOCK):
+            digest.update(block)
+    return digest.hexdigest()

@@ -13,21 +13,8 @@ import numpy as np
 from numpy.typing import NDArray
 
 from axiarch.errors import WorkspaceError
-from axiarch.files import regular_file
+from axiarch.files import checksum, regular_file
 from axiarch.plain import shown
-
-_BLOCK = 8 << 20
-
-
-def checksum(path: Path) -> str:
-    """Return the checksum of a file's bytes, 32 hexadecimal digits."""
-    import xxhash
-
-    digest = xxhash.xxh3_128()
-    with path.open("rb") as file:
-        while block := file.read(_BLOCK):
-            digest.update(block)
-    return digest.hexdigest()
 
 
 def checksums(folder: Path) -> dict[str, str]:

@@ -20,7 +20,7 @@ from pathlib import Path, PurePosixPath
 from typing import IO
 
 from axiarch.errors import WorkspaceError, not_written
-from axiarch.files import draft_of, load_json, scratch_folder
+from axiarch.files import checksum, draft_of, load_json, scratch_folder
 from axiarch.journal.workspace import Workspace
 from axiarch.plain import count, shown
 
@@ -83,7 +83,7 @@ def _written(path: Path, files: dict[str, Path], tell: Tell) -> int:
     total, done = sum(sizes.values()) or 1, 0
     listed = {}
     for name, file in files.items():
-        listed[name] = {"bytes": sizes[name], "checksum": _checksum(file)}
+        listed[name] = {"bytes": sizes[name], "checksum": checksum(file)}
         done += sizes[name]
         tell("reading", done / total)
     done = 0
@@ -94,16 +94,6 @@ def _written(path: Path, files: dict[str, Path], tell: Tell) -> int:
             done += sizes[name]
             tell("packing", done / total)
     return len(files)
-
-
-def _checksum(file: Path) -> str:
-    import xxhash
-
-    digest = xxhash.xxh3_128()
-    with file.open("rb") as opened:
-        while block := opened.read(_BLOCK):
-            digest.update(block)
-    return digest.hexdigest()
 
 
 def unpack(path: Path, folder: Path, tell: Tell = lambda step, done: None) -> Workspace:
@@ -147,12 +137,12 @@ def _unpacked(path: Path, place: Path, tell: Tell) -> None:
         if total > free:
             raise WorkspaceError(f"it unpacks to {total >> 20} MiB; {free >> 20} MiB are free",
                                  shown(place.parent.parent), "free some space, or choose another folder")
-        for name, (size, checksum) in listed.items():
+        for name, (size, wanted) in listed.items():
             target = place.joinpath(*PurePosixPath(name).parts)
             target.parent.mkdir(parents=True, exist_ok=True)
             with archive.open(name) as source, target.open("xb") as out:
                 found = _copied(source, out, size)
-            if found != checksum:
+            if found != wanted:
                 raise WorkspaceError("the archive is damaged: a file is not what was packed",
                                      f"{shown(path)}, {shown(name, 80)}", _AGAIN)
             done += size

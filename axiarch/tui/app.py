@@ -617,7 +617,7 @@ class AxiarchApp(TrainingApp):
         self._replacing(paths, lambda force: self._do(lambda: write(force)))
 
     def _replacing(self, paths: list[Path], write: Callable[[bool], object]) -> None:
-        """Let `write` make files; where some are there already it is told to replace them, if the user agrees."""
+        """Call `write` with whether to replace files; asks first where some of `paths` exist."""
         there = [path.name for path in paths if path.exists()]
         if not there:
             write(False)

@@ -88,7 +88,7 @@ class StepTaken(Message):
 
 
 class SealOpened(Message):
-    """The seal of the data was opened, so many times by now; `text` is what was found."""
+    """The seal was opened; `times` counts all openings of these data, `text` says what was found."""
 
     def __init__(self, times: int, text: str) -> None:
         super().__init__()

@@ -121,9 +121,13 @@ class WorkingApp(FramedApp):
 
     @work(thread=True, group="data")
     def _add_in_thread(self, job: Callable[[Tell], str]) -> None:
+        self._cancellable(lambda: said.DataAdded(job(_Steps(self))))
+
+    def _cancellable(self, job: Callable[[], Message]) -> None:
+        """Do a job whose progress is shown and which esc cancels, and post what comes of it."""
         done: Message
         try:
-            done = said.DataAdded(job(_Steps(self)))
+            done = job()
         except GivenUpError:
             done = said.Noted("Cancelled. Nothing was changed.")
         except AxiarchError as error:
@@ -187,20 +191,15 @@ class WorkingApp(FramedApp):
             return
         self._adding = True
         self._give_up.clear()
-        done: Message
-        try:
+
+        def job() -> Message:
             found = workflows.predict_with(self._workspace, snapshot, recipe, source, place, force, _Steps(self))
             remarks = " ".join(f"{line}." for line in found["remarks"][:2])
             more = f" {len(found['remarks']) - 2} more remarks: axiarch predict prints them." if (
                 len(found["remarks"]) > 2) else ""
-            done = said.Noted(f"{count(found['rows'], 'row')} predicted: {place}. {remarks}{more}")
-        except GivenUpError:
-            done = said.Noted("Cancelled. Nothing was changed.")
-        except AxiarchError as error:
-            done = said.ErrorRaised(error)
-        finally:
-            self._adding = False
-        self.post_message(done)
+            return said.Noted(f"{count(found['rows'], 'row')} predicted: {place}. {remarks}{more}")
+
+        self._cancellable(job)
 
     @work(thread=True, exclusive=True, group="export")
     def _do(self, job: Callable[[], list[Path]]) -> None:

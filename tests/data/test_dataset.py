@@ -13,11 +13,11 @@ import numpy as np
 import polars
 
 from axiarch.data.building import build_dataset
-from axiarch.data.checksums import checksum
 from axiarch.data.dataset import Dataset, check_arrays, description, read_dataset, sealed_part
 from axiarch.data.plan import DataPlan
 from axiarch.data.table import Table
 from axiarch.errors import AxiarchError, DataError, WorkspaceError
+from axiarch.files import checksum
 from tests.support import FolderCase, ring_dataset, ring_rows
 
 
