@@ -102,7 +102,7 @@ class Language(unittest.TestCase):
 
     def test_the_check_can_fail(self) -> None:
         self.assertEqual(["go on", "so many"], stumbles("Workers go on with so many runs."))
-        self.assertEqual([], stumbles("Workers continue. The gongs are told."[:17]))
+        self.assertEqual([], stumbles("Workers continue with several runs."))
 
 
 if __name__ == "__main__":

@@ -7,7 +7,7 @@ categories and numbers unlike those of training, values that cannot be read.
 from __future__ import annotations
 
 from collections.abc import Iterator
-from dataclasses import dataclass, field, replace
+from dataclasses import dataclass, field
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
@@ -141,7 +141,7 @@ def open_rows(path: Path, dataset: Dataset, fold: int = 0, scratch: Path | None 
     """
     encoding = dataset.folds[fold].encoding
     reading = Reading(dataset.plan.said, dataset.plan.ignore, scratch=scratch, fewest=1)
-    table = replace(read_table(path, reading, None, tell)[0])
+    table, _ = read_table(path, reading, None, tell)
     if dataset.plan.pictures and PICTURE not in table.columns:
         table = with_pictures(table, dataset.plan, dataset.target.columns)
     known = {column.name for column in dataset.columns}

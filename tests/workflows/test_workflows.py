@@ -259,6 +259,8 @@ class Sealing(FolderCase):
         asking = sorted(p.name for p in (ROOT / "axiarch").rglob("*.py")
                         if 'ask("test"' in p.read_text(encoding="utf-8"))
         self.assertEqual(asking, ["unsealing.py"])
+        hashing = [p.name for p in sorted(root.rglob("*.py")) if "sealed_hashes" in p.read_text(encoding="utf-8")]
+        self.assertEqual(hashing, ["dataset.py", "models.py"])
 
 
 class DataOfASearchFile(FolderCase):
