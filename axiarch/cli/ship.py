@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import shlex
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
@@ -36,23 +37,30 @@ def models() -> None:
 @click.option("--note", default="", help="A note in your words.")
 @click.option("--run", default=0, type=click.IntRange(0, MOST_NUMBER),
               help="Which run of the recipe (default: the one with the lowest steady loss).")
+@click.option("--average", type=click.Choice(["seeds", "tied"]), default=None,
+              help="Average the predictions of all seeds of the recipe, or of all recipes tied with the leader.")
+@click.option("--anyway", is_flag=True, help="Keep the average even if no gain can be told apart from chance.")
 @workspace_option
 @json_option
 @click.pass_context
 @guarded
 def models_keep(context: click.Context, recipe: int, number: int, name: str, note: str, run: int,
-                folder: Path | None, as_json: bool) -> None:
-    """Keep the network of RECIPE's best epoch as a model."""
+                average: str | None, anyway: bool, folder: Path | None, as_json: bool) -> None:
+    """Keep the network of RECIPE's best epoch as a model.
+
+    An average of several networks is kept only where it is better than the best of them by more than chance, paired
+    over the validation rows.
+    """
     from axiarch import workflows
     from axiarch.cli.searches import opened
 
     workspace, snapshot = opened(context, folder, number, recipe)
-    kept = workflows.keep_model(workspace, snapshot, recipe, name, note, run)
+    kept = workflows.keep_model(workspace, snapshot, recipe, name, note, run, average or "", anyway)
     if as_json:
         print_json(_as_json(kept))
         return
-    say(f"kept {shown(kept.name)!r}: recipe {kept.recipe} of search {kept.search}, seed {kept.seed}, "
-        f"epoch {kept.epoch}, validation {_score(kept)}", f"  {kept.path} ({memory(kept.bytes)})")
+    say(f"kept {shown(kept.name)!r}: {_origin(kept)}, validation {_score(kept)}",
+        f"  {kept.path} ({memory(kept.bytes)})")
 
 
 @models.command("list")
@@ -72,7 +80,7 @@ def models_list(context: click.Context, folder: Path | None, as_json: bool) -> N
         if model.problem:
             say(f"{shown(model.name, 40)}  cannot be used: {shown(model.problem, 100)}")
             continue
-        say(f"{moment(model.at)}  {shown(model.name, 40)}: validation {_score(model)}, epoch {model.epoch}, "
+        say(f"{moment(model.at)}  {shown(model.name, 40)}: validation {_score(model)}, {_origin(model)}, "
             f"{count(model.parameters, 'parameter')}, {memory(model.bytes)}, data {shown(model.data, 40)}")
         if model.note:
             say(f"    {shown(model.note)}")
@@ -101,6 +109,59 @@ def models_verify(context: click.Context, name: str, folder: Path | None, as_jso
         say(f"{shown(model.name)}: validation loss {found!r} now, {kept!r} when it was kept; other "
             "package versions or another machine can change the last digits")
     return 0 if kept == found else 4
+
+
+@models.command("import")
+@click.argument("file", type=FilePath(), metavar="FILE.onnx")
+@click.option("--data", required=True, metavar="NAME", help="The data set whose encoded inputs it takes.")
+@click.option("--name", default="", help="What to call it (default: the name of the file).")
+@click.option("--note", default="", help="A note in your words.")
+@click.option("--fold", default=1, type=click.IntRange(1, MOST_NUMBER), help="Fold whose encoding it takes.")
+@workspace_option
+@json_option
+@click.pass_context
+@guarded
+def models_import(context: click.Context, file: Path, data: str, name: str, note: str, fold: int,
+                  folder: Path | None, as_json: bool) -> None:
+    """Keep the network in FILE.onnx as a model, to continue from.
+
+    A chain of fully connected, convolutional, pooling, normalisation and activation layers. A file that axiarch has
+    exported is read without its preprocessing; any other takes the encoded inputs of the data set.
+    """
+    from axiarch import workflows
+
+    kept = workflows.import_network(open_place(context, folder), file, data, name, note, fold)
+    if as_json:
+        print_json(_as_json(kept))
+        return
+    say(f"kept {shown(kept.name)!r}: {_origin(kept)}, validation {_score(kept)}",
+        f"  train it further: axiarch models continue {shlex.quote(shown(kept.name))} 20")
+
+
+@models.command("continue")
+@click.argument("name")
+@click.argument("epochs", type=click.IntRange(1, MOST_NUMBER))
+@click.argument("values", nargs=-1)
+@workspace_option
+@lanes_option
+@json_option
+@click.pass_context
+@guarded
+def models_continue(context: click.Context, name: str, epochs: int, values: tuple[str, ...], folder: Path | None,
+                    lanes: int | None, as_json: bool) -> int:
+    """Train for EPOCHS from the weights of the model NAME, with VALUES of its recipe changed.
+
+    VALUES are such as learning_rate=0.001. The optimiser and the schedule begin anew; axiarch more continues a run
+    exactly.
+    """
+    from axiarch import workflows
+    from axiarch.cli.searches import follow
+    from axiarch.recipes.notation import fixed_values
+
+    workspace = open_place(context, folder)
+    model = workflows.find_model(workspace, name)
+    number = workflows.continue_model(workspace, model, epochs, fixed_values(values), lanes or 1)
+    return follow(workspace, number, as_json)
 
 
 @models.command("remove")
@@ -249,6 +310,15 @@ def unpack(file: Path, target: Path) -> None:
     with Steps() as steps:
         workspace = workflows.unpack(file, target, steps.show)
     say(f"the workspace is {workspace.folder}")
+
+
+def _origin(model: KeptModel) -> str:
+    """Return where a model comes from."""
+    if model.source:
+        return f"read from {shown(model.source, 60)}"
+    if model.networks > 1:
+        return f"the mean of {model.networks} networks, recipe {model.recipe} of search {model.search} first"
+    return f"recipe {model.recipe} of search {model.search}, seed {model.seed}, epoch {model.epoch}"
 
 
 def _score(model: KeptModel) -> str:

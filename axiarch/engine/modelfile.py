@@ -15,12 +15,15 @@ from typing import Any
 from numpy.typing import NDArray
 
 from axiarch.engine.checkpoint import checksum
+from axiarch.engine.network import StackShape
+from axiarch.engine.predictor import flat_weights
+from axiarch.engine.stack import RunState
 from axiarch.errors import TrainingError
 from axiarch.files import draft_of, load_json, regular_file
 from axiarch.plain import shown
 
 #: The version of what the metadata hold.
-FORMAT = 1
+FORMAT = 2
 #: Bytes of a model file that is read at the most.
 MOST_BYTES = 4 << 30
 
@@ -63,6 +66,55 @@ def read_about(path: Path) -> dict[str, Any]:
     return _read(path, False)[0]
 
 
+def fold_of(path: Path) -> int:
+    """Return the fold (from 0) of the data set that a model was trained on.
+
+    Raises
+    ------
+    TrainingError
+    """
+    try:
+        return int(read_about(path)["model"]["fold"]) - 1
+    except (KeyError, TypeError, ValueError):
+        raise TrainingError("the model cannot be used: its fold is not known", shown(path),
+                            "keep it again: axiarch models keep") from None
+
+
+def first_state(path: Path, shape: StackShape, data: str) -> RunState:
+    """Return where a run starts that is given the weights of a model.
+
+    Parameters
+    ----------
+    shape : StackShape
+        Of the run's network.
+    data : str
+        Fingerprint of the data set that it trains on.
+
+    Raises
+    ------
+    TrainingError
+        If the model is of other data or another network, is an average, or cannot be read.
+    """
+    where = shown(path)
+    about, arrays = read_model(path)
+    try:
+        networks, found = len(about["recipes"]), str(about["data"]["fingerprint"])
+    except (KeyError, TypeError, ValueError) as error:
+        raise TrainingError(f"the model cannot be used: {shown(error, 100)}", where,
+                            "keep it again: axiarch models keep") from None
+    if networks != 1:
+        raise TrainingError(f"the model is the mean of {networks} networks", where,
+                            "start from a model of one network")
+    if found != data:
+        raise TrainingError("the model was made for other data", where, "start from a model of this data set")
+    own = {name: array for name, array in arrays.items() if name.startswith("layer ")}
+    if sum(array.size for array in own.values()) != shape.parameters:
+        count = sum(array.size for array in own.values())
+        raise TrainingError(f"the {count} weights of the model do not fit a network of {shape.parameters}", where,
+                            "keep the network of the recipe as that of the model")
+    return RunState.from_weights(flat_weights(shape, own))
+
+
 def _read(path: Path, whole: bool) -> tuple[dict[str, Any], dict[str, NDArray[Any]]]:
     from safetensors import SafetensorError, safe_open
 
@@ -79,7 +131,7 @@ def _read(path: Path, whole: bool) -> tuple[dict[str, Any], dict[str, NDArray[An
                                     "give a model that axiarch models keep has written")
             names = list(file.keys())
             size = sum(math.prod(file.get_slice(name).get_shape()) for name in names
-                       if name.startswith("layer "))
+                       if name.startswith(("layer ", "network ")))
             arrays = {name: file.get_tensor(name) for name in names} if whole else {}
         if whole and metadata.get("checksum") != checksum(metadata["axiarch"], arrays):
             raise ValueError("it is not what was written")

@@ -6,7 +6,8 @@ Axes: N rows, D inputs, C classes, T amounts, P parameters.
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
+from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
@@ -21,31 +22,24 @@ from axiarch.errors import TrainingError
 WEIGHTS, BIASES, SCALES, RUNNING = "weights", "biases", "norm_scales", "running"
 
 
-class Predictor:
-    """Predicts with one network.
+class Scored:
+    """What can be scored: outputs of a network, or of several that act as one.
 
     Parameters
     ----------
     shape : StackShape
-    weights : (P,) array
-    evaluation : Pass, optional
-        Room to work in that somebody has already made for the same shape.
+        Names the loss and the number of outputs.
+    dtype : {float32, float64}
     """
 
-    def __init__(self, shape: StackShape, weights: Array, evaluation: Pass | None = None) -> None:
+    def __init__(self, shape: StackShape, dtype: np.dtype[np.floating[Any]]) -> None:
         self.shape = shape
         self.loss = LOSSES[shape.loss]
-        self.weights = np.ascontiguousarray(weights)[None]
-        self._pass = evaluation or Pass(shape, 1, EVALUATED, self.weights.dtype, None)
+        self._dtype = dtype
 
     def outputs(self, x: Array) -> Array:
-        """Return the outputs (N, outputs) of the network for inputs `x` (N, D), before any softmax."""
-        found = np.empty((len(x), self.shape.outputs), self.weights.dtype)
-        for start in range(0, len(x), EVALUATED):
-            rows = np.ascontiguousarray(x[start : start + EVALUATED], dtype=self.weights.dtype)
-            made = self._pass.forward(rows[None], self.weights, 1, len(rows))
-            found[start : start + len(rows)] = made.reshape(-1, self.shape.outputs)[: len(rows)]
-        return found
+        """Return the outputs (N, outputs) for inputs `x` (N, D), before any softmax."""
+        raise NotImplementedError
 
     def predict(self, x: Array) -> NDArray[np.float64]:
         """Return class probabilities (N, C), or amounts as they are scaled in training (N, T)."""
@@ -66,7 +60,7 @@ class Predictor:
         units, curve : tuple of float
             As in :class:`axiarch.engine.rows.TrainingData`.
         """
-        dtype, width = self.weights.dtype, self.shape.outputs
+        dtype, width = self._dtype, self.shape.outputs
         losses, sums = np.zeros(1), np.zeros((1, self.loss.sums(width)))
         room = targets_buffer(self.loss, 1, EVALUATED, width, dtype)
         given = np.ones((1, self.loss.known(width)), dtype)
@@ -82,6 +76,80 @@ class Predictor:
         known = known_of(self.loss, targets, width, curve)
         return (self.loss.reported(float(losses[0] / len(x)), units),
                 self.loss.metrics(sums[0] / len(x), units, known))
+
+
+class Predictor(Scored):
+    """Predicts with one network.
+
+    Parameters
+    ----------
+    shape : StackShape
+    weights : (P,) array
+    evaluation : Pass, optional
+        Room to work in that somebody has already made for the same shape.
+    """
+
+    def __init__(self, shape: StackShape, weights: Array, evaluation: Pass | None = None) -> None:
+        super().__init__(shape, weights.dtype)
+        self.weights = np.ascontiguousarray(weights)[None]
+        self._pass = evaluation or Pass(shape, 1, EVALUATED, self.weights.dtype, None)
+
+    def outputs(self, x: Array) -> Array:
+        """Return the outputs (N, outputs) of the network for inputs `x` (N, D), before any softmax."""
+        found = np.empty((len(x), self.shape.outputs), self.weights.dtype)
+        for start in range(0, len(x), EVALUATED):
+            rows = np.ascontiguousarray(x[start : start + EVALUATED], dtype=self.weights.dtype)
+            made = self._pass.forward(rows[None], self.weights, 1, len(rows))
+            found[start : start + len(rows)] = made.reshape(-1, self.shape.outputs)[: len(rows)]
+        return found
+
+
+class Average(Scored):
+    """Predicts with the mean of the probabilities, or of the amounts, of several networks.
+
+    Its outputs are those of one network that predicts this mean: logarithms of probabilities, or
+    log-odds of the second of two classes. So its loss is measured as that of any other.
+
+    Parameters
+    ----------
+    members : sequence of Predictor
+        Networks of any shape, for the same encoding of the same target.
+    """
+
+    def __init__(self, members: Sequence[Predictor]) -> None:
+        super().__init__(members[0].shape, np.dtype(np.float64))
+        self.members = tuple(members)
+
+    def predict(self, x: Array) -> NDArray[np.float64]:
+        """Return the mean of what the members predict, (N, C) or (N, T)."""
+        total = self.members[0].predict(x)
+        for member in self.members[1:]:
+            total += member.predict(x)
+        mean: NDArray[np.float64] = total / len(self.members)
+        return mean
+
+    def outputs(self, x: Array) -> Array:
+        """Return outputs (N, outputs) that stand for the mean prediction."""
+        mean = self.predict(x)
+        if self.loss.amounts:
+            return mean
+        logs = np.log(np.maximum(mean, np.finfo(np.float64).tiny))
+        found: Array = logs if self.shape.outputs > 1 else logs[:, 1:] - logs[:, :1]
+        return found
+
+
+def row_losses(predicted: NDArray[np.float64], targets: NDArray[np.generic], amounts: bool) -> NDArray[np.float64]:
+    """Return the loss of each row (N,): minus the log probability of its class, or its mean squared error.
+
+    Parameters
+    ----------
+    predicted : (N, C) or (N, T) array
+    targets : (N,) or (N, T) array
+    """
+    if amounts:
+        return np.asarray(((predicted - targets.astype(np.float64)) ** 2).mean(1))
+    own = predicted[np.arange(len(targets)), targets.astype(np.int64)]
+    return np.asarray(-np.log(np.maximum(own, np.finfo(np.float64).tiny)))
 
 
 def named_arrays(shape: StackShape, weights: Array) -> dict[str, Array]:

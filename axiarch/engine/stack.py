@@ -37,6 +37,8 @@ from axiarch.recipes.recipe import Recipe
 class RunState:
     """All that a run needs to go on elsewhere with the same bits, between two epochs.
 
+    At epoch 0 it is given weights that the run starts from instead of random ones.
+
     Attributes
     ----------
     parameters, best_parameters : (P,) arrays
@@ -54,6 +56,13 @@ class RunState:
     epoch: int
     watch: Watch
     kept: Array | None = None
+
+    @classmethod
+    def from_weights(cls, weights: Array) -> RunState:
+        """Return where a run starts that is given its first weights (P,)."""
+        optimiser = np.zeros((STATES, len(weights)), weights.dtype)
+        optimiser[-1] = weights
+        return cls(weights, weights, optimiser, 0, Watch())
 
     def at_best(self, recipe: Recipe) -> RunState:
         """Return where the run stood after its best epoch, to go on from there.
@@ -192,7 +201,8 @@ class Stack:
         if k >= self.capacity:
             raise ValueError("the stack is full")
         source = self._source(run.streams.fold)
-        self._slots.append(_Slot(run, source, state.watch if state else Watch(unit=unit_of(source.units)),
+        trained = state is not None and state.epoch > 0
+        self._slots.append(_Slot(run, source, state.watch if state and trained else Watch(unit=unit_of(source.units)),
                                  state.epoch if state else 0,
                                  state.kept.copy() if state is not None and state.kept is not None else None))
         self._over[k] = run.recipe.whole("accumulation")
@@ -203,12 +213,14 @@ class Stack:
             self.parameters[k] = state.parameters
             self._best[k] = state.best_parameters
             self._state[:, k] = state.optimiser
+        else:
+            self.parameters[k] = first_weights(self.shape, run.recipe.word("initialisation"),
+                                               run.streams.initialisation(), run.recipe.word("distribution"))
+            self._best[k] = self.parameters[k]
+            self._state[:, k] = 0
+            self._state[-1, k] = self.parameters[k]
+        if trained:
             return
-        self.parameters[k] = first_weights(self.shape, run.recipe.word("initialisation"),
-                                           run.streams.initialisation(), run.recipe.word("distribution"))
-        self._best[k] = self.parameters[k]
-        self._state[:, k] = 0
-        self._state[-1, k] = self.parameters[k]
         self._evaluated[k] = self.parameters[k]
         losses, _ = self._evaluate([source.validation], k)
         self._slots[k].watch.start_loss = self._reported(losses[0], k)

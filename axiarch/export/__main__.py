@@ -42,8 +42,7 @@ def _trained(request: dict[str, Any]) -> list[Any]:
     from axiarch.export.judging import Trained
     from axiarch.recipes.recipe import Recipe
 
-    recipe = Recipe(request["recipe"])
-    return [Trained(RunSpec(one["run"], recipe, Streams(*one["streams"])), Path(one["checkpoint"]))
+    return [Trained(RunSpec(one["run"], Recipe(one["recipe"]), Streams(*one["streams"])), Path(one["checkpoint"]))
             for one in request["runs"]]
 
 
@@ -78,19 +77,46 @@ def _test(request: dict[str, Any], tell: Tell) -> dict[str, Any]:
 
 
 def _keep(request: dict[str, Any], tell: Tell) -> dict[str, Any]:
+    import numpy as np
+
     from axiarch.data.dataset import read_dataset
+    from axiarch.engine.predictor import Average
+    from axiarch.export.averaging import gain, no_gain
     from axiarch.export.judging import best_of
     from axiarch.export.models import keep_model
 
-    dataset, (trained,) = read_dataset(Path(request["data"])), _trained(request)
-    predictor, epoch = best_of(dataset, trained)
-    fold = trained.run.streams.fold
+    dataset, trained = read_dataset(Path(request["data"])), _trained(request)
+    networks, epochs = zip(*(best_of(dataset, one) for one in trained), strict=True)
+    fold = trained[0].run.streams.fold
     part, target = dataset.part("validation", fold), dataset.folds[fold].encoding.target
+    gained = None
+    if len(networks) > 1:
+        gained = gain(target, networks, part.inputs, np.asarray(part.targets))
+        if not gained["apart"] and not request.get("anyway"):
+            raise no_gain(gained)
+    predictor = networks[0] if len(networks) == 1 else Average(networks)
     loss, metrics = predictor.mean_loss(part.inputs, part.targets, target.units, target.curve)
-    about = {**request["about"], "epoch": epoch, "loss": loss, "metrics": list(metrics)}
+    about = {**request["about"], "epoch": epochs[0], "loss": loss, "metrics": list(metrics)}
     path = Path(request["path"])
-    keep_model(path, dataset, fold, trained.run.recipe, predictor, about)
-    return {"bytes": path.stat().st_size, **about}
+    keep_model(path, dataset, fold, [one.run.recipe for one in trained], predictor, about)
+    return {"bytes": path.stat().st_size, "gain": gained, **about}
+
+
+def _import(request: dict[str, Any], tell: Tell) -> dict[str, Any]:
+    import numpy as np
+
+    from axiarch.data.dataset import read_dataset
+    from axiarch.export.models import keep_model
+    from axiarch.export.reading import read_network
+
+    dataset, fold = read_dataset(Path(request["data"])), int(request["fold"])
+    encoding = dataset.folds[fold].encoding
+    recipe, predictor = read_network(Path(request["file"]), encoding)
+    part, target = dataset.part("validation", fold), encoding.target
+    loss, metrics = predictor.mean_loss(part.inputs, np.asarray(part.targets), target.units, target.curve)
+    about = {**request["about"], "epoch": 0, "loss": loss, "metrics": list(metrics)}
+    keep_model(Path(request["path"]), dataset, fold, [recipe], predictor, about)
+    return {"network": recipe["network"], **about}
 
 
 def _verify(request: dict[str, Any], tell: Tell) -> dict[str, Any]:
@@ -117,8 +143,8 @@ def _network(request: dict[str, Any], tell: Tell) -> dict[str, Any]:
 
 
 _WORDS: dict[str, Callable[[dict[str, Any], Tell], dict[str, Any]]] = {
-    "judge": _judge, "ready": _ready, "test": _test, "keep": _keep, "verify": _verify, "predict": _predict,
-    "network": _network}
+    "judge": _judge, "ready": _ready, "test": _test, "keep": _keep, "import": _import, "verify": _verify,
+    "predict": _predict, "network": _network}
 
 
 def main(words: list[str]) -> int:

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
@@ -14,7 +14,7 @@ from axiarch.data.checksums import row_hashes
 from axiarch.data.dataset import Dataset, as_json, described, sealed_hashes
 from axiarch.engine.modelfile import read_model, write_model
 from axiarch.engine.network import StackShape
-from axiarch.engine.predictor import Predictor, flat_weights, named_arrays
+from axiarch.engine.predictor import Average, Predictor, Scored, flat_weights, named_arrays
 from axiarch.errors import AxiarchError, TrainingError
 from axiarch.plain import shown
 from axiarch.recipes.recipe import Recipe
@@ -32,20 +32,26 @@ class Model:
     ----------
     about : dict
         Search, run, seed, epoch, loss, name, note and time (see :func:`keep_model`).
-    recipe : Recipe
+    recipes : tuple of Recipe
+        Of its networks: one, or several whose predictions are averaged.
     data : Dataset
         How tables are encoded; it has the one fold that the model was trained on, and no arrays.
-    predictor : Predictor
+    predictor : Scored
     trained, sealed : (N,) arrays
         Hashes of the inputs of the training rows and of the sealed rows, to know them again.
     """
 
     about: Mapping[str, Any]
-    recipe: Recipe
+    recipes: tuple[Recipe, ...]
     data: Dataset
-    predictor: Predictor
+    predictor: Scored
     trained: NDArray[np.uint64]
     sealed: NDArray[np.uint64]
+
+    @property
+    def networks(self) -> tuple[Predictor, ...]:
+        """Its networks, one for each recipe."""
+        return networks_of(self.predictor)
 
 
 def network_of(recipe: Recipe, dataset: Dataset, fold: int = 0) -> StackShape:
@@ -54,12 +60,22 @@ def network_of(recipe: Recipe, dataset: Dataset, fold: int = 0) -> StackShape:
     return StackShape.of(recipe, encoding.shape, encoding.target.outputs, encoding.target.loss)
 
 
-def keep_model(path: Path, dataset: Dataset, fold: int, recipe: Recipe, predictor: Predictor,
+def networks_of(predictor: Scored) -> tuple[Predictor, ...]:
+    """Return the networks that predict: one, or those whose predictions are averaged."""
+    if isinstance(predictor, Average):
+        return predictor.members
+    assert isinstance(predictor, Predictor)
+    return (predictor,)
+
+
+def keep_model(path: Path, dataset: Dataset, fold: int, recipes: Sequence[Recipe], predictor: Scored,
                about: Mapping[str, Any]) -> None:
     """Write a model file.
 
     Parameters
     ----------
+    recipes : sequence of Recipe
+        One for each network of the predictor.
     about : mapping
         ``name``, ``note``, ``at`` (seconds since 1970), ``search``, ``recipe`` (its number), ``run``,
         ``seed``, ``epoch``, ``loss`` (validation, of that epoch), ``metrics``.
@@ -70,10 +86,19 @@ def keep_model(path: Path, dataset: Dataset, fold: int, recipe: Recipe, predicto
     """
     known = as_json(dataset)
     known["folds"] = [known["folds"][fold]]
-    arrays: dict[str, NDArray[Any]] = {**named_arrays(predictor.shape, predictor.weights[0]),
-              _TRAINED: row_hashes(np.asarray(dataset.part("train", fold).inputs)[:MOST_KNOWN]),
+    networks = networks_of(predictor)
+    arrays: dict[str, NDArray[Any]] = {
+              f"{_prefix(i, len(networks))}{name}": array for i, network in enumerate(networks)
+              for name, array in named_arrays(network.shape, network.weights[0]).items()}
+    arrays |= {_TRAINED: row_hashes(np.asarray(dataset.part("train", fold).inputs)[:MOST_KNOWN]),
               _SEALED: sealed_hashes(dataset, fold)[:MOST_KNOWN]}
-    write_model(path, arrays, {"model": {**about, "fold": fold + 1}, "recipe": dict(recipe), "data": known})
+    write_model(path, arrays, {"model": {**about, "fold": fold + 1}, "recipes": [dict(r) for r in recipes],
+                               "data": known})
+
+
+def _prefix(network: int, networks: int) -> str:
+    """Return what the names of a network's arrays begin with, where there are several."""
+    return f"network {network + 1}." if networks > 1 else ""
 
 
 def open_model(path: Path) -> Model:
@@ -86,12 +111,16 @@ def open_model(path: Path) -> Model:
     """
     about, arrays = read_model(path)
     try:
-        recipe, data = Recipe(about["recipe"]), described(about["data"])
-        shape = network_of(recipe, data)
+        recipes, data = tuple(map(Recipe, about["recipes"])), described(about["data"])
         trained, sealed = (arrays.pop(name, np.zeros(0, np.uint64)) for name in (_TRAINED, _SEALED))
-        return Model(dict(about["model"]), recipe, data, Predictor(shape, flat_weights(shape, arrays)),
-                     trained, sealed)
-    except (KeyError, TypeError, ValueError, AttributeError, AxiarchError) as error:
+        networks = []
+        for i, recipe in enumerate(recipes):
+            shape, prefix = network_of(recipe, data), _prefix(i, len(recipes))
+            own = {name.removeprefix(prefix): array for name, array in arrays.items() if name.startswith(prefix)}
+            networks.append(Predictor(shape, flat_weights(shape, own)))
+        return Model(dict(about["model"]), recipes, data,
+                     networks[0] if len(networks) == 1 else Average(networks), trained, sealed)
+    except (KeyError, IndexError, TypeError, ValueError, AttributeError, AxiarchError) as error:
         raise TrainingError(f"the model cannot be used: {shown(error, 120)}", shown(path),
                             "keep it again: axiarch models keep") from None
 

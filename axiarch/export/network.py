@@ -22,7 +22,7 @@ from axiarch.data.encoding import Code, DateCode, NumberCode, OrderCode, Picture
 from axiarch.data.target import LARGEST_LOG, Target
 from axiarch.engine.kernels import EPSILON, LEAK
 from axiarch.engine.network import Placed
-from axiarch.engine.predictor import BIASES, RUNNING, SCALES, WEIGHTS, named_arrays
+from axiarch.engine.predictor import BIASES, RUNNING, SCALES, WEIGHTS, Predictor, named_arrays
 from axiarch.errors import TrainingError, not_written
 from axiarch.export.models import Model
 from axiarch.export.tables import check_place
@@ -90,7 +90,8 @@ def network(model: Model) -> onnx.ModelProto:
     parts = [_ENCODERS[type(code)](graph, code, conversions.get(code.name, Conversion(code.name)))
              for code in encoding.codes]
     first = parts[0] if len(parts) == 1 else graph.node("Concat", parts, axis=1)
-    outputs = _outputs(graph, _layers(graph, model, first), target)
+    predicted = [_predicted(graph, _layers(graph, network, first), target) for network in model.networks]
+    outputs = _outputs(graph, _mean(graph, predicted, target), target)
     made = helper.make_model(
         helper.make_graph(graph.nodes, "axiarch", graph.inputs, outputs, graph.constants),
         opset_imports=[helper.make_opsetid("", OPSET)], ir_version=FILE_VERSION,
@@ -179,11 +180,16 @@ def made_up_rows(model: Model, rows: int) -> Any:
 def _metadata(model: Model) -> dict[str, Any]:
     encoding, target = model.data.encoding, model.data.target
     kinds = {NumberCode: "number", TextCode: "text", OrderCode: "text", DateCode: "date", PictureCode: "picture"}
-    return {"model": dict(model.about), "recipe": dict(model.recipe), "data": model.data.name,
+    return {"model": dict(model.about), "recipe": dict(model.recipes[0]), **_others(model), "data": model.data.name,
             "data_fingerprint": model.data.fingerprint, "task": target.task,
             "target": list(target.columns), "classes": list(target.classes),
             "inputs": [{"column": code.name, "kind": kinds[type(code)], "encoding": code.words}
                        for code in encoding.codes]}
+
+
+def _others(model: Model) -> dict[str, Any]:
+    """Return the recipes of all networks, where several are averaged."""
+    return {"recipes": [dict(recipe) for recipe in model.recipes]} if len(model.recipes) > 1 else {}
 
 
 class _Graph:
@@ -398,10 +404,10 @@ _ENCODERS = {NumberCode: _number, TextCode: _text, OrderCode: _order, DateCode: 
 # -- layers ----------------------------------------------------------------------------------------
 
 
-def _layers(graph: _Graph, model: Model, value: str) -> str:
-    """Return the outputs (N, outputs) of the network for its inputs (N, D)."""
-    shape = model.predictor.shape
-    arrays = named_arrays(shape, model.predictor.weights[0])
+def _layers(graph: _Graph, network: Predictor, value: str) -> str:
+    """Return the outputs (N, outputs) of a network for its inputs (N, D)."""
+    shape = network.shape
+    arrays = named_arrays(shape, network.weights[0])
     pictured, number = False, 0
     for placed in shape.placed:
         wants = placed.layer.kind != "dense"
@@ -475,25 +481,40 @@ def _activated(graph: _Graph, value: str, name: str) -> str:
 # -- from outputs to answers -----------------------------------------------------------------------
 
 
+def _predicted(graph: _Graph, value: str, target: Target) -> str:
+    """Return class probabilities (N, C), or scaled amounts (N, T), of a network's outputs."""
+    if not target.classes:
+        return graph.cast(value, "DOUBLE")
+    if target.task == "binary":
+        second = graph.node("Sigmoid", [value])
+        first = graph.node("Sub", [graph.constant(1.0, np.float32), second])
+        return graph.node("Concat", [first, second], axis=1)
+    return graph.node("Softmax", [value], axis=1)
+
+
+def _mean(graph: _Graph, predicted: Sequence[str], target: Target) -> str:
+    """Return the mean of what several networks predict; runtimes know no Mean of doubles."""
+    total = predicted[0]
+    for each in predicted[1:]:
+        total = graph.node("Add", [total, each])
+    if len(predicted) == 1:
+        return total
+    kind = np.float32 if target.classes else np.float64
+    return graph.node("Div", [total, graph.constant(len(predicted), kind)])
+
+
 def _outputs(graph: _Graph, value: str, target: Target) -> list[onnx.ValueInfoProto]:
     from onnx import TensorProto, helper
 
     if not target.classes:
-        wide = graph.cast(value, "DOUBLE")
-        amounts = graph.node("Add", [graph.node("Mul", [wide, graph.constant(target.scale)]),
+        amounts = graph.node("Add", [graph.node("Mul", [value, graph.constant(target.scale)]),
                                      graph.constant(target.centre)])
         if target.spread:
             bounded = graph.node("Min", [amounts, graph.constant(LARGEST_LOG)])
             amounts = graph.node("Sub", [graph.node("Exp", [bounded]), graph.constant(target.shift)])
         out = graph.node("Identity", [amounts], graph.free("amounts"))
         return [helper.make_tensor_value_info(out, TensorProto.DOUBLE, ["N", len(target.columns)])]
-    name = graph.free("probabilities")
-    if target.task == "binary":
-        second = graph.node("Sigmoid", [value])
-        first = graph.node("Sub", [graph.constant(1.0, np.float32), second])
-        shares = graph.node("Concat", [first, second], name, axis=1)
-    else:
-        shares = graph.node("Softmax", [value], name, axis=1)
+    shares = graph.node("Identity", [value], graph.free("probabilities"))
     best = graph.node("ArgMax", [shares], axis=1, keepdims=0)
     label = graph.node("Gather", [graph.constant(target.classes, str), best], graph.free("label"), axis=0)
     return [helper.make_tensor_value_info(label, TensorProto.STRING, ["N"]),

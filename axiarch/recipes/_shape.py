@@ -4,7 +4,8 @@ from __future__ import annotations
 
 from typing import Annotated, Any, Literal
 
-from pydantic import BaseModel, ConfigDict, Field
+from pydantic import BaseModel, ConfigDict, Field, model_validator
+from pydantic_core import PydanticCustomError
 
 
 class MethodShape(BaseModel):
@@ -20,9 +21,16 @@ class StartShape(BaseModel):
 
     model_config = ConfigDict(extra="forbid", strict=True)
 
-    search: Annotated[int, Field(ge=1)]
-    run: Annotated[int, Field(ge=1)]
+    search: Annotated[int, Field(ge=1)] = 0
+    run: Annotated[int, Field(ge=1)] = 0
     at: Literal["last", "best"] = "last"
+    model: Annotated[str, Field(max_length=4096)] = ""
+
+    @model_validator(mode="after")
+    def _names_one(self) -> StartShape:
+        if (self.search > 0 and self.run > 0) == bool(self.model) or bool(self.search) != bool(self.run):
+            raise PydanticCustomError("start", "give search and run, or model")
+        return self
 
 
 class SearchShape(BaseModel):

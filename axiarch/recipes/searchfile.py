@@ -54,11 +54,22 @@ class MethodChoice:
 
 @dataclass(frozen=True)
 class Start:
-    """The run of an earlier search whose weights the base recipe goes on from: after its last epoch or its best."""
+    """Where the base recipe starts from.
 
-    search: int
-    run: int
+    Attributes
+    ----------
+    search, run : int
+        A run of an earlier search, which is continued; 0 where a model is named.
+    at : {"last", "best"}
+        From its last epoch or its best.
+    model : str
+        A kept model, whose weights are the first ones; the training itself begins at epoch 1.
+    """
+
+    search: int = 0
+    run: int = 0
     at: str = "last"
+    model: str = ""
 
 
 @dataclass(frozen=True)
@@ -137,7 +148,8 @@ def write_search(search: SearchFile) -> str:
     doc["method"] = method
     if search.start:
         start = tomlkit.table()
-        start.update(asdict(search.start))
+        start.update({"model": search.start.model} if search.start.model else
+                     {name: value for name, value in asdict(search.start).items() if name != "model"})
         doc["start"] = start
     if search.decisions:
         doc["decisions"] = dict(search.decisions)
@@ -199,6 +211,8 @@ def _pairs(table: object) -> list[tuple[str, object]]:
 def _said(problem: Any, path: list[str], lines: _Lines) -> tuple[str, str, str]:
     in_table = path[0] in ("method", "recipe", "vary", "start") and len(path) > 1
     place = lines.of(path[1], path[0]) if in_table else lines.of(path[0])
+    if problem["type"] == "start":
+        return "it does not say where to start", lines.of("", "start"), problem["msg"]
     if problem["type"] == "extra_forbidden":
         import difflib
 

@@ -7,6 +7,7 @@ from pathlib import Path
 
 from axiarch.data.dataset import Dataset
 from axiarch.engine.checkpoint import carry_over, save_checkpoint
+from axiarch.engine.modelfile import first_state, fold_of
 from axiarch.engine.run import RunSpec
 from axiarch.engine.stack import RunState
 from axiarch.engine.streams import Streams
@@ -19,15 +20,15 @@ from axiarch.recipes.recipe import Recipe
 from axiarch.recipes.searchfile import Start, read_search
 from axiarch.runner.ledger import Block, Ledger, RunEntry
 from axiarch.runner.material import shape_of
-from axiarch.runner.saved import checkpoints, latest, origin
+from axiarch.runner.saved import checkpoints, first_model, latest, origin
 
 
 @dataclass(frozen=True)
 class Origin:
-    """A run that another goes on from, after the given epoch at the latest.
+    """A run that another goes on from, after the given epoch at the latest, or a model that it starts from.
 
     Its checkpoints are in `folder`. Where there is none of so early an epoch, the other is trained `afresh`, if that
-    may be.
+    may be. A `model` is a file in the folder of the search.
     """
 
     spec: RunSpec
@@ -36,15 +37,18 @@ class Origin:
     epoch: int
     best: bool
     afresh: bool = False
+    model: Path | None = None
 
 
 class Inheritance:
     """Finds the runs that others go on from, and hands on what they left."""
 
-    def __init__(self, workspace: Workspace, number: int, reader: JournalReader, dataset: Dataset) -> None:
+    def __init__(self, workspace: Workspace, number: int, reader: JournalReader, dataset: Dataset,
+                 seed: int) -> None:
         self._workspace = workspace
         self._reader = reader
         self._dataset = dataset
+        self._seed = seed
         self._checkpoints = workspace.search(number) / "checkpoints"
 
     def of_search(self, start: Start) -> Origin:
@@ -55,6 +59,8 @@ class Inheritance:
         InputError
             If there is no such run, or it was trained on other data.
         """
+        if start.model:
+            return self._of_model(start)
         where = f"[start], search {start.search}, run {start.run}"
         known = self._reader.search(start.search)
         changes = self._reader.changes(start.search)
@@ -74,6 +80,26 @@ class Inheritance:
         return Origin(spec, folder, (run.repeat, run.fold), run.best_epoch if best else epochs, best,
                       not best)
 
+    def _of_model(self, start: Start) -> Origin:
+        """Return the model that this search starts from: the copy of it in the search's own folder.
+
+        Raises
+        ------
+        InputError
+            If it cannot be used.
+        """
+        path = first_model(self._checkpoints.parent)
+        try:
+            fold = fold_of(path)
+        except TrainingError as error:
+            raise InputError(error.what, f"[start], model {shown(start.model, 60)!r}", error.remedy) from None
+        if fold >= len(self._dataset.folds):
+            raise InputError("the model was made for other data", f"[start], model {shown(start.model, 60)!r}",
+                             "start from a model of this data set")
+        block = (0, fold)
+        return Origin(RunSpec(0, Recipe({}), Streams(self._seed, *block)), self._checkpoints, block, 0, False,
+                      model=path)
+
     def of_run(self, ledger: Ledger, recipe: int, block: Block) -> Origin:
         """Return the run of another recipe of this search on the same block."""
         entry = ledger.run_on(recipe, block)
@@ -92,6 +118,8 @@ class Inheritance:
             If the networks differ, or there is no checkpoint of such an epoch.
         """
         fold = was.block[1]
+        if was.model is not None:
+            return first_state(was.model, shape_of(recipe, self._dataset, fold), self._dataset.fingerprint)
         run = RunSpec(0, recipe, was.spec.streams)
         found = checkpoints(was.folder, was.spec.id)
         for path in found:
@@ -108,5 +136,6 @@ class Inheritance:
         """Give a new run the weights and the epochs of the one it goes on from."""
         for place in (latest, origin):
             save_checkpoint(place(self._checkpoints, to.spec.id), to.spec, state, self._dataset.fingerprint)
-        journal.copy_epochs(was.spec.id, to.spec.id, state.epoch)
+        if state.epoch:
+            journal.copy_epochs(was.spec.id, to.spec.id, state.epoch)
         to.losses = list(state.watch.losses)

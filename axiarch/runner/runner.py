@@ -21,7 +21,7 @@ from axiarch.journal.records import OVER, EpochRecord, ExampleRecord, RulingReco
 from axiarch.journal.workspace import Workspace
 from axiarch.journal.write import JournalWriter
 from axiarch.plain import count as counted
-from axiarch.plain import memory
+from axiarch.plain import memory, shown
 from axiarch.recipes.recipe import Recipe
 from axiarch.recipes.searchfile import SearchFile
 from axiarch.recipes.steady import steady
@@ -94,7 +94,7 @@ class Runner:
         reader = JournalReader(workspace.journal)
         known = reader.search(self._number)
         search = self._search
-        self._inheritance = Inheritance(workspace, self._number, reader, self._dataset)
+        self._inheritance = Inheritance(workspace, self._number, reader, self._dataset, search.seed)
         # Where it starts from is found before anything is entered: a search that cannot start leaves no trace.
         self._origin: Origin | None = None
         if search.start:
@@ -129,7 +129,9 @@ class Runner:
         try:
             self._inheritance.state(origin, self._search.space.base)
         except TrainingError as error:
-            raise InputError(error.what, f"[start], {error.where}", error.remedy) from None
+            model = self._search.start.model if self._search.start else ""
+            where = f"model {shown(model, 60)!r}" if model else error.where
+            raise InputError(error.what, f"[start], {where}", error.remedy) from None
 
     # -- the loop --------------------------------------------------------------------------------
 

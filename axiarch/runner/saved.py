@@ -21,6 +21,11 @@ def origin(folder: Path, run: int) -> Path:
     return folder / f"{run}.start.safetensors"
 
 
+def first_model(search: Path) -> Path:
+    """Return the place of the model that a search starts from, in the search's folder."""
+    return search / "start.safetensors"
+
+
 def before(folder: Path, run: int) -> Path:
     """Return the place of the checkpoint before the latest."""
     return folder / f"{run}.before.safetensors"

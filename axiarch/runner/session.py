@@ -10,9 +10,11 @@ from functools import cache
 from axiarch.data.dataset import read_dataset
 from axiarch.engine.checkpoint import load_checkpoint, save_checkpoint
 from axiarch.engine.stack import Progress, RunState, Stack
-from axiarch.errors import AxiarchError
+from axiarch.errors import AxiarchError, TrainingError
+from axiarch.files import regular_file
+from axiarch.plain import shown
 from axiarch.runner.material import example_rows, outgrows_memory, training_data
-from axiarch.runner.saved import before, checkpoints, latest
+from axiarch.runner.saved import before, checkpoints, latest, origin
 from axiarch.runner.tasks import Report, Task, Trained, WantedRun
 
 #: Seconds of training between two checkpoints: what a worker's death may cost.
@@ -100,13 +102,18 @@ class Session:
 
         Whichever it is, it ends with the same bits.
         """
-        for path in checkpoints(self._task.checkpoints, run.spec.id) if run.journalled else ():
+        first = origin(self._task.checkpoints, run.spec.id)
+        begun = [first] if regular_file(first) else []
+        for path in checkpoints(self._task.checkpoints, run.spec.id) if run.journalled else begun:
             try:
                 state = load_checkpoint(path, run.spec, self._task.shape, self._fingerprint)
             except AxiarchError:
                 continue
             if state.epoch <= run.journalled:
                 return state
+        if begun:
+            raise TrainingError("the weights that the run starts from cannot be read", shown(first),
+                                "start the search again")
         return None
 
     def _save(self, progress: list[Progress], leaving: set[int]) -> None:

@@ -23,7 +23,7 @@ if TYPE_CHECKING:
     from axiarch.workflows.adding import add_table, redecide, search_data
     from axiarch.workflows.comparing import differences, keep_version, versions
     from axiarch.workflows.confirming import confirmations, confirming_search
-    from axiarch.workflows.continuing import continue_run, continued, first_run
+    from axiarch.workflows.continuing import continue_model, continue_run, continued
     from axiarch.workflows.demonstrating import demo_search, make_demo, write_demo_files
     from axiarch.workflows.drafting import alone, draft_data, load_draft, new_search, save_draft
     from axiarch.workflows.exporting import (
@@ -36,10 +36,11 @@ if TYPE_CHECKING:
         export_search,
     )
     from axiarch.workflows.forecasting import forecast_search
-    from axiarch.workflows.judging import judge_recipe
+    from axiarch.workflows.judging import first_run, judge_recipe
     from axiarch.workflows.models import (
         export_network,
         find_model,
+        import_network,
         keep_model,
         kept_models,
         predict,
@@ -70,13 +71,14 @@ _HOME = {
     "default_lanes": "planning", "resume_search": "starting", "start_search": "starting",
     "steer_search": "steering", "wait": "waiting", "Snapshot": "watching", "Watcher": "watching",
     "look_at": "watching", "recent_tables": "opening", "redecide": "adding", "write_demo_files": "demonstrating",
-    "continue_run": "continuing", "continued": "continuing", "first_run": "continuing",
+    "continue_model": "continuing", "continue_run": "continuing", "continued": "continuing",
+    "first_run": "judging",
     "scale_up": "scaling", "told": "telling", "judge_recipe": "judging", "differences": "comparing",
     "keep_version": "comparing", "versions": "comparing",
     "confirmations": "confirming", "confirming_search": "confirming",
     "pack": "packing", "unpack": "packing",
     "rescue": "rescuing", "export_report": "reporting",
-    **dict.fromkeys(("export_network", "find_model", "keep_model", "kept_models", "predict",
+    **dict.fromkeys(("export_network", "find_model", "import_network", "keep_model", "kept_models", "predict",
                      "predict_with", "remove_model", "verify_model"), "models"),
     "alone": "drafting", "search_data": "adding", "open_seal": "unsealing", "openings": "unsealing",
     "score_of": "unsealing", "score_words": "unsealing", "trust": "unsealing",
@@ -84,10 +86,10 @@ _HOME = {
 
 __all__ = [
     "Snapshot", "Watcher", "add_table", "alone", "confirmations", "confirming_search",
-    "continue_run", "continued", "data_set", "default_lanes", "demo_search", "differences",
+    "continue_model", "continue_run", "continued", "data_set", "default_lanes", "demo_search", "differences",
     "draft_data", "export_chart", "export_curves", "export_epochs", "export_network",
     "export_predictions", "export_ranking", "export_report", "export_runs", "export_search",
-    "find_model", "first_run", "forecast_search", "judge_recipe", "keep_model", "keep_version",
+    "find_model", "first_run", "forecast_search", "import_network", "judge_recipe", "keep_model", "keep_version",
     "kept_models", "load_draft", "look_at", "make_demo", "new_search", "open_seal",
     "open_workspace", "openings", "pack", "predict", "predict_with", "recent_tables", "redecide",
     "remove_model", "rescue", "resume_search", "save_draft", "scale_up", "score_of", "score_words",

@@ -1,4 +1,4 @@
-"""Let a trained recipe go on for more epochs: from exactly where it stopped, or from its best epoch."""
+"""Train a recipe for more epochs: from exactly where it stopped, from its best epoch, or from a model's weights."""
 
 from __future__ import annotations
 
@@ -7,12 +7,14 @@ from dataclasses import replace
 from typing import Literal
 
 from axiarch.errors import RecipeError, TrainingError
-from axiarch.journal.records import OVER, RunRecord
+from axiarch.journal.records import OVER
 from axiarch.journal.workspace import Workspace
 from axiarch.plain import count
+from axiarch.recipes.recipe import Recipe
 from axiarch.recipes.searchfile import MethodChoice, SearchFile, Start
 from axiarch.recipes.space import Space
 from axiarch.runner.material import shape_of
+from axiarch.workflows.models import KeptModel, in_workspace
 from axiarch.workflows.starting import start_search
 from axiarch.workflows.watching import Snapshot
 
@@ -71,15 +73,27 @@ def continue_run(workspace: Workspace, snapshot: Snapshot, run: int, epochs: int
     return start_search(workspace, continued(snapshot, run, epochs, at, changes), lanes)
 
 
-def first_run(snapshot: Snapshot, recipe: int) -> RunRecord:
-    """Return the run of a recipe that is gone on with: the first that has an epoch.
+def continue_model(workspace: Workspace, model: KeptModel, epochs: int,
+                   changes: Mapping[str, object] | None = None, lanes: int = 1) -> int:
+    """Start a search of one training whose first weights are those of a model, and return its number.
+
+    The training begins at epoch 1, with a new optimiser state and schedule: a model holds no more than
+    weights. Only :func:`continue_run` continues exactly.
+
+    Parameters
+    ----------
+    changes : mapping, optional
+        Values of the recipe to change, such as the learning rate; the network must stay as it is.
 
     Raises
     ------
-    TrainingError
-        If it has none.
+    InputError, TrainingError, RecipeError
+        If the model is of other data, or its weights do not fit the changed network.
     """
-    for run in snapshot.runs_of(recipe):
-        if snapshot.curves.get(run.id):
-            return run
-    raise TrainingError(f"recipe {recipe} has not been trained", f"search {snapshot.search.number}", "train it first")
+    from axiarch.engine.modelfile import read_about
+
+    recipe = Recipe(read_about(model.path)["recipes"][0]).changed({**(changes or {}), "epochs": max(epochs, 1)})
+    search = SearchFile(name=f"{model.name} continued"[:200], data=model.data, space=Space(recipe), repeats=1,
+                        seed=max(model.seed, 1), method=MethodChoice("grid", {}),
+                        start=Start(model=model.name if in_workspace(workspace, model) else str(model.path)))
+    return start_search(workspace, search, lanes)

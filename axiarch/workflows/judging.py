@@ -6,12 +6,12 @@ import math
 from collections.abc import Sequence
 from typing import Any
 
+from axiarch.errors import TrainingError
 from axiarch.export.judging import PartName
 from axiarch.journal.records import OVER, RunRecord
 from axiarch.journal.workspace import Workspace
 from axiarch.runner.saved import latest
 from axiarch.workflows.asking import TRAINED, ask
-from axiarch.workflows.continuing import first_run
 from axiarch.workflows.watching import Snapshot
 
 #: What is counted and not measured.
@@ -36,6 +36,20 @@ def judge_recipe(workspace: Workspace, snapshot: Snapshot, recipe: int, run: int
     runs = [{"seed": r.repeat + 1, "fold": r.fold + 1, **each}
             for r, each in zip(records, judged["judged"], strict=True)]
     return {**_mean(judged["judged"]), "runs": runs, "summary": judged["summary"], "groups": judged.get("groups", [])}
+
+
+def first_run(snapshot: Snapshot, recipe: int) -> RunRecord:
+    """Return the run of a recipe that is gone on with: the first that has an epoch.
+
+    Raises
+    ------
+    TrainingError
+        If it has none.
+    """
+    for run in snapshot.runs_of(recipe):
+        if snapshot.curves.get(run.id):
+            return run
+    raise TrainingError(f"recipe {recipe} has not been trained", f"search {snapshot.search.number}", "train it first")
 
 
 def ask_of_runs(workspace: Workspace, snapshot: Snapshot, recipe: int, run: int = 0,
@@ -71,8 +85,9 @@ def runs_request(workspace: Workspace, snapshot: Snapshot, recipe: int, run: int
         and r.reason != "diverged" and snapshot.curves.get(r.id)] or [first]
     folder = (workspace.search(snapshot.search.number) / "checkpoints").absolute()
     return {
-        "data": str(snapshot.dataset.folder.absolute()), "recipe": dict(snapshot.recipes[recipe].recipe),
-        "runs": [{"run": r.id, "streams": [snapshot.file.seed, r.repeat, r.fold],
+        "data": str(snapshot.dataset.folder.absolute()),
+        "runs": [{"run": r.id, "recipe": dict(snapshot.recipes[recipe].recipe),
+                  "streams": [snapshot.file.seed, r.repeat, r.fold],
                   "checkpoint": str(latest(folder, r.id))} for r in records]}, records
 
 

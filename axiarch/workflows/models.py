@@ -14,14 +14,16 @@ from axiarch.journal.records import OVER, RunRecord
 from axiarch.journal.workspace import Workspace, slug
 from axiarch.plain import shown
 from axiarch.workflows.asking import TRAINED, ask
-from axiarch.workflows.continuing import first_run
-from axiarch.workflows.judging import ask_of_runs
+from axiarch.workflows.judging import ask_of_runs, first_run, runs_request
+from axiarch.workflows.opening import data_set
 from axiarch.workflows.watching import Snapshot
 
 #: The ending of a model file.
 ENDING = ".safetensors"
 #: Characters of a note.
 MOST_NOTE = 500
+#: Networks of an average.
+MOST_AVERAGED = 100
 
 
 @dataclass(frozen=True)
@@ -42,6 +44,10 @@ class KeptModel:
         Seconds since 1970.
     bytes : int
     parameters : int
+    source : str
+        The file that its network was read from; empty where it was trained here.
+    networks : int
+        Of how many networks it is the mean.
     problem : str
         Why it cannot be used; empty where it can.
     """
@@ -63,6 +69,8 @@ class KeptModel:
     at: float = 0.0
     bytes: int = 0
     parameters: int = 0
+    networks: int = 1
+    source: str = ""
     problem: str = ""
 
 
@@ -80,7 +88,7 @@ def best_run(snapshot: Snapshot, recipe: int) -> RunRecord:
 
 
 def keep_model(workspace: Workspace, snapshot: Snapshot, recipe: int, name: str = "", note: str = "",
-               run: int = 0) -> KeptModel:
+               run: int = 0, average: str = "", anyway: bool = False) -> KeptModel:
     """Keep the network of a recipe's best epoch, with all it needs to predict, as one file.
 
     Parameters
@@ -89,31 +97,114 @@ def keep_model(workspace: Workspace, snapshot: Snapshot, recipe: int, name: str 
         By default the recipe's number and its search.
     run : int, optional
         Which run; by default the one with the lowest steady loss.
+    average : {"", "seeds", "tied"}
+        Average the predictions of several networks: of all seeds of the recipe, or of all seeds of
+        the recipes tied with the leader. Where there are folds, of those on the fold of the best run.
+    anyway : bool
+        Keep the average also where its gain over the best of them is not told apart from none.
 
     Raises
     ------
     TrainingError
-        If the recipe has left no checkpoint.
+        If the recipe has left no checkpoint, or averaging gains nothing that stands apart.
     InputError
         If a model of that name is there.
     """
     workspace.check_writable()
     record = snapshot.runs[run] if run in snapshot.runs else best_run(snapshot, recipe)
     name = " ".join(name.split()) or f"recipe {recipe} of search {snapshot.search.number}"
-    place = _place(workspace, name)
-    if place.exists():
-        raise InputError(f"a model called {shown(name)!r} is there already", "name",
-                         "give another name with --name, or remove that one first")
-    about = {"name": name, "note": " ".join(note.split())[:MOST_NOTE], "at": time.time(),
-             "search": snapshot.search.number, "recipe": recipe, "run": record.id,
+    place = _free_place(workspace, name)
+    about = {**_about(name, note), "search": snapshot.search.number, "recipe": recipe, "run": record.id,
              "seed": record.repeat + 1}
+    request, _ = runs_request(workspace, snapshot, recipe, record.id)
+    if average:
+        request["runs"] = _averaged(workspace, snapshot, recipe, record, average)
+        about["networks"] = len(request["runs"])
+        about["averaged"] = average
     try:
         place.parent.mkdir(exist_ok=True)
-        ask_of_runs(workspace, snapshot, recipe, record.id, "keep", path=str(place), about=about)
+        ask("keep", module=TRAINED, request={**request, "path": str(place), "about": about, "anyway": anyway})
     except OSError as error:
         raise not_written("the model cannot be kept", shown(place), error,
                           "change the permissions; nothing was changed") from None
     return describe(place)
+
+
+def import_network(workspace: Workspace, source: Path, data: str, name: str = "", note: str = "",
+                   fold: int = 1) -> KeptModel:
+    """Keep a network of a file in the open format (ONNX) as a model of a data set, to continue from.
+
+    See :func:`axiarch.export.reading.read_network`.
+
+    Raises
+    ------
+    TrainingError
+        If the file holds what our networks do not have, or does not fit the data set.
+    InputError, WorkspaceMissing
+        If the name is taken, or there is no such data set or fold.
+    """
+    workspace.check_writable()
+    dataset = data_set(workspace, data)
+    if not 1 <= fold <= len(dataset.folds):
+        raise InputError(f"there is no fold {fold}", shown(dataset.name), f"give 1 to {len(dataset.folds)}")
+    name = " ".join(name.split()) or source.stem
+    place = _free_place(workspace, name)
+    about = {**_about(name, note), "search": 0, "recipe": 0, "run": 0, "seed": 1, "source": source.name[:200]}
+    try:
+        place.parent.mkdir(exist_ok=True)
+        ask("import", module=TRAINED, request={
+            "file": str(source.absolute()), "data": str(dataset.folder.absolute()), "fold": fold - 1,
+            "path": str(place), "about": about})
+    except OSError as error:
+        raise not_written("the model cannot be kept", shown(place), error,
+                          "change the permissions; nothing was changed") from None
+    return describe(place)
+
+
+def _free_place(workspace: Workspace, name: str) -> Path:
+    """Return where a model of a new name is kept.
+
+    Raises
+    ------
+    InputError
+        If there is one.
+    """
+    place = _place(workspace, name)
+    if place.exists():
+        raise InputError(f"a model called {shown(name)!r} is there already", "name",
+                         "give another name with --name, or remove that one first")
+    return place
+
+
+def _about(name: str, note: str) -> dict[str, Any]:
+    return {"name": name, "note": " ".join(note.split())[:MOST_NOTE], "at": time.time()}
+
+
+def _averaged(workspace: Workspace, snapshot: Snapshot, recipe: int, best: RunRecord,
+              average: str) -> list[dict[str, Any]]:
+    """Return the runs whose networks are averaged, the best first.
+
+    Raises
+    ------
+    TrainingError
+        If there is only one, or too many.
+    """
+    recipes = {recipe}
+    if average == "tied":
+        recipes |= {row.recipe for row in snapshot.ranking.rows if row.standing in ("leader", "tied")}
+    found = []
+    for number in sorted(recipes):
+        request, records = runs_request(workspace, snapshot, number)
+        found += [run for run, record in zip(request["runs"], records, strict=True)
+                  if record.fold == best.fold and record.state == "ended"]
+    where = f"search {snapshot.search.number}, recipe {recipe}"
+    if len(found) < 2:
+        raise TrainingError("there is only one finished run to average", where,
+                            f"train it on more seeds: axiarch confirm {recipe}; then keep that search's recipe 1")
+    if len(found) > MOST_AVERAGED:
+        raise TrainingError(f"an average of {len(found)} networks is too large", where,
+                            f"average at most {MOST_AVERAGED}; try --average seeds")
+    return sorted(found, key=lambda run: bool(run["run"] != best.id))
 
 
 def describe(path: Path) -> KeptModel:
@@ -129,7 +220,8 @@ def describe(path: Path) -> KeptModel:
             path, str(about["name"]), str(about["note"]), data.name, int(about["search"]),
             int(about["recipe"]), int(about["run"]), int(about["seed"]), int(about["fold"]),
             int(about["epoch"]), float(about["loss"]), target.loss_name, target.metrics[0],
-            float(about["metrics"][0]), float(about["at"]), path.stat().st_size, int(known["parameters"]))
+            float(about["metrics"][0]), float(about["at"]), path.stat().st_size, int(known["parameters"]),
+            int(about.get("networks", 1)), str(about.get("source", "")))
     except TrainingError as error:
         return KeptModel(path, path.stem, problem=error.what)
     except (KeyError, TypeError, ValueError, AttributeError, IndexError, OSError) as error:
@@ -179,6 +271,11 @@ def verify_model(workspace: Workspace, model: KeptModel) -> tuple[float, float]:
     return float(found["kept"]), float(found["found"])
 
 
+def in_workspace(workspace: Workspace, model: KeptModel) -> bool:
+    """Say whether a model is kept in the workspace, not a file elsewhere."""
+    return model.path.parent == workspace.models.absolute()
+
+
 def remove_model(workspace: Workspace, model: KeptModel) -> int:
     """Remove a model of the workspace and return the bytes that this frees.
 
@@ -188,7 +285,7 @@ def remove_model(workspace: Workspace, model: KeptModel) -> int:
         If it lies elsewhere or cannot be removed.
     """
     workspace.check_writable()
-    if model.path.parent != workspace.models.absolute():
+    if not in_workspace(workspace, model):
         raise WorkspaceError("this model is not kept in the workspace", shown(model.path),
                              "remove the file yourself")
     try:
@@ -214,8 +311,8 @@ def predict_with(workspace: Workspace, snapshot: Snapshot, recipe: int, source: 
     workspace.check_writable()
     with scratch_folder(workspace.folder, "model") as scratch:
         path = scratch / f"model{ENDING}"
-        about = {"name": "", "note": "", "at": time.time(), "search": snapshot.search.number, "recipe": recipe,
-                 "run": record.id, "seed": record.repeat + 1}
+        about = {**_about("", ""), "search": snapshot.search.number, "recipe": recipe, "run": record.id,
+                 "seed": record.repeat + 1}
         ask_of_runs(workspace, snapshot, recipe, record.id, "keep", path=str(path.absolute()), about=about)
         place.parent.mkdir(parents=True, exist_ok=True)
         return predict(describe(path.absolute()), source, place, force, tell)

@@ -11,6 +11,7 @@ from pathlib import Path
 
 from axiarch.errors import (
     AxiarchError,
+    InputError,
     TrainingError,
     WorkspaceLocked,
     WorkspaceMissing,
@@ -25,9 +26,11 @@ from axiarch.plain import shown
 from axiarch.recipes.bounds import is_whole
 from axiarch.recipes.searchfile import SearchFile, write_search
 from axiarch.runner import launching
+from axiarch.runner.saved import first_model
 from axiarch.search.methods import make_method
 from axiarch.workflows.answer import raise_answer
 from axiarch.workflows.drafting import check_networks
+from axiarch.workflows.models import find_model
 from axiarch.workflows.opening import data_set
 from axiarch.workflows.planning import check_memory, default_lanes, planned_recipes
 
@@ -58,9 +61,12 @@ def start_search(workspace: Workspace, search: SearchFile, lanes: int = 0, forec
     data = data_set(workspace, search.data)
     check_networks(search, data)
     check_memory([search.space.base, *planned_recipes(search)], data, lanes or default_lanes())
+    model = _first_model(workspace, search)
     _check_free(workspace)
     number, folder = _new_folder(workspace)
     try:
+        if model is not None:
+            shutil.copyfile(model, first_model(folder))
         write_whole(folder / "search.toml", write_search(search))
         if forecast is not None:
             write_whole(folder / "forecast.json", json.dumps(asdict(forecast)))
@@ -72,6 +78,21 @@ def start_search(workspace: Workspace, search: SearchFile, lanes: int = 0, forec
         shutil.rmtree(folder, ignore_errors=True)
         raise
     return number
+
+
+def _first_model(workspace: Workspace, search: SearchFile) -> Path | None:
+    """Return the file of the model that a search starts from; None where it starts from none.
+
+    Raises
+    ------
+    InputError
+    """
+    if search.start is None or not search.start.model:
+        return None
+    try:
+        return find_model(workspace, search.start.model).path
+    except AxiarchError as error:
+        raise InputError(error.what, "[start], model", error.remedy) from None
 
 
 def resume_search(workspace: Workspace, number: int, lanes: int = 0) -> None:

@@ -15,7 +15,7 @@ from axiarch.data.checksums import row_hashes
 from axiarch.data.dataset import Dataset, sealed_hashes, sealed_part
 from axiarch.data.plan import DataPlan
 from axiarch.data.reading import Reading, read_table
-from axiarch.engine.predictor import Predictor
+from axiarch.engine.predictor import Average, Predictor
 from axiarch.engine.run import RunSpec
 from axiarch.engine.stack import Stack
 from axiarch.engine.streams import Streams
@@ -41,19 +41,29 @@ def messy_rows(rows: int = 300, seed: int = 1) -> list[list[Any]]:
     return found
 
 
-def trained(data: Dataset, folder: Path, epochs: int = 3, **values: Any) -> tuple[Model, float]:
+def averaged(data: Dataset, folder: Path, widths: tuple[int, ...]) -> Model:
+    """Train networks of some widths, keep their average as a model and open that."""
+    models = [trained(data, folder, learning_rate=0.02, seed=i, network=str(width))[0]
+              for i, width in enumerate(widths)]
+    about = {**models[0].about, "networks": len(widths)}
+    average = Average([model.networks[0] for model in models])
+    keep_model(folder / "average.safetensors", data, 0, [m.recipes[0] for m in models], average, about)
+    return open_model(folder / "average.safetensors")
+
+
+def trained(data: Dataset, folder: Path, epochs: int = 3, seed: int = 2, **values: Any) -> tuple[Model, float]:
     """Train a network, keep it as a model and open that; also return the last validation loss."""
     made = recipe(epochs=epochs, **values)
     shape = network_of(made, data)
     stack = Stack(shape, 1, training_data(data))
-    stack.add(RunSpec(1, made, Streams(2)))
+    stack.add(RunSpec(1, made, Streams(seed)))
     for _ in range(epochs):
         (progress,) = stack.train_epoch()
     loss = progress.numbers.validation_loss
     about = {"name": "m", "note": "", "at": 0.0, "search": 1, "recipe": 1, "run": 1, "seed": 1,
              "epoch": epochs, "loss": loss, "metrics": list(progress.numbers.metrics)}
     path = folder / "m.safetensors"
-    keep_model(path, data, 0, made, Predictor(shape, stack._evaluated[0]), about)
+    keep_model(path, data, 0, [made], Predictor(shape, stack._evaluated[0]), about)
     return open_model(path), loss
 
 
@@ -160,9 +170,10 @@ class Tables(FolderCase):
 
         about, arrays = read_model(self.folder / "m.safetensors")
         bad = self.folder / "bad.safetensors"
-        for change in ({"recipe": {"width": 10**9}}, {"recipe": 3}, {"data": {}}, {"data": []}, {"model": 1},
-                       {"data": {**about["data"], "folds": []}}, {"recipe": {**about["recipe"], "width": 7}},
-                       {"recipe": {**about["recipe"], "width": 16384, "depth": 64}}):
+        (own,) = about["recipes"]
+        for change in ({"recipes": [{"width": 10**9}]}, {"recipes": 3}, {"recipes": []}, {"recipes": [own, own]},
+                       {"recipes": [{**own, "width": 7}]}, {"recipes": [{**own, "width": 16384, "depth": 64}]},
+                       {"data": {}}, {"data": []}, {"data": {**about["data"], "folds": []}}, {"model": 1}):
             write_model(bad, arrays, {**about, **change})
             with self.subTest(change=str(change)[:40]), self.assertRaises(AxiarchError):
                 open_model(bad)

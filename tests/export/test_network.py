@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import datetime
+import json
 import unittest
 from pathlib import Path
 from typing import Any
@@ -21,7 +22,7 @@ from axiarch.errors import InputError
 from axiarch.export.models import Model
 from axiarch.export.network import export_network, feeds
 from axiarch.recipes.members import ACTIVATIONS
-from tests.export.test_models import trained
+from tests.export.test_models import averaged, trained
 from tests.support import FolderCase, write_csv
 
 
@@ -107,6 +108,19 @@ class Tables(NetworkCase):
                 columns, inputs = self.raw(data)
                 self.check(model, columns, model.predictor.predict(inputs), self.exported(model))
 
+    def test_the_average_of_several_networks_is_one_file(self) -> None:
+        for targets in (("class",), ("amount", "gain")):
+            with self.subTest(targets=targets):
+                data = self.made(targets, tuple({"class", "amount", "gain"} - set(targets)))
+                model = averaged(data, self.folder, (4, 8, 6))
+                columns, inputs = self.raw(data)
+                each = [network.predict(inputs) for network in model.networks]
+                own = model.predictor.predict(inputs)
+                np.testing.assert_allclose(own, np.mean(each, axis=0), atol=1e-15)
+                loaded = self.exported(model)
+                self.check(model, columns, own, loaded)
+                self.assertIn('"recipes"', json.dumps(loaded.get_modelmeta().custom_metadata_map))
+
     def test_every_activation_and_normalisation(self) -> None:
         data = self.made(("class",), ("amount", "gain"))
         columns, inputs = self.raw(data)
@@ -130,14 +144,12 @@ class Tables(NetworkCase):
         self.check(model, columns, model.predictor.predict(inputs), self.exported(model))
 
     def test_the_file_says_what_it_is_and_replaces_nothing(self) -> None:
-        import json
-
         data = self.made(("class",), ("amount", "gain"))
         model, _ = trained(data, self.folder)
         loaded = self.exported(model)
         known = {name: json.loads(text) for name, text in loaded.get_modelmeta().custom_metadata_map.items()}
         self.assertEqual((known["classes"], known["data_fingerprint"]), (["p", "q", "z"], data.fingerprint))
-        self.assertEqual(known["recipe"], dict(model.recipe))
+        self.assertEqual(known["recipe"], dict(model.recipes[0]))
         self.assertEqual([i.name for i in loaded.get_inputs()], [c.name for c in data.encoding.codes])
         self.assertEqual(loaded.get_outputs()[1].name, "probabilities_", "an input has that name")
         for place in (self.folder / "m.onnx", self.folder / "m.txt"):

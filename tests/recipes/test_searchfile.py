@@ -8,7 +8,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from axiarch.errors import SearchFileError
-from axiarch.recipes.searchfile import MethodChoice, SearchFile, read_search, write_search
+from axiarch.recipes.searchfile import MethodChoice, SearchFile, Start, read_search, write_search
 from axiarch.recipes.space import space
 from tests.recipes.test_notation import ranges
 
@@ -32,6 +32,8 @@ WRONG = (
     ("[recipe]\nwidth = 3.5", "line 2, [recipe] width", "whole"),
     ("constraints = ['width*deth < 3']", "line 1, constraints", "deth"),
     ("x", "search file", "not TOML"),
+    ("[start]\nsearch = 1", "line 1, [start]", "search and run"),
+    ("[start]\nsearch = 1\nrun = 2\nmodel = 'x'", "line 1, [start]", "or model"),
     ("format = 99", "line 1, format", "99"),
     ("[method]\nname = 4", "line 2, [method] name", "string"),
     ("[vary]\nwidth = ['8']", "line 2, [vary] width", "does not fit"),
@@ -41,7 +43,8 @@ WRONG = (
 class Reading(unittest.TestCase):
     def test_what_is_written_reads_back_as_equal(self) -> None:
         self.assertEqual(read_search(write_search(FULL)), FULL)
-        self.assertEqual(read_search(write_search(SearchFile())), SearchFile())
+        for search in (SearchFile(), SearchFile(start=Start(3, 17, "best")), SearchFile(start=Start(model="my hives"))):
+            self.assertEqual(read_search(write_search(search)), search)
 
     @given(ranges(), st.integers(0, 2**63 - 1), st.text(min_size=1, max_size=20).filter(lambda t: t.isprintable()))
     def test_any_search_reads_back_as_equal(self, drawn: tuple[str, object], seed: int, name: str) -> None:

@@ -22,7 +22,8 @@ from axiarch.runner.executor import InlineExecutor
 from axiarch.runner.ledger import RunEntry
 from axiarch.runner.runner import Runner
 from axiarch.workflows.comparing import differences, keep_version, versions
-from axiarch.workflows.continuing import continued, first_run
+from axiarch.workflows.continuing import continued
+from axiarch.workflows.judging import first_run
 from axiarch.workflows.opening import data_set
 from axiarch.workflows.scaling import scale_up
 from axiarch.workflows.telling import told

@@ -12,7 +12,8 @@ from axiarch.runner import runner, saved, session
 from axiarch.runner.executor import InlineExecutor
 from axiarch.runner.material import shape_of
 from axiarch.runner.tasks import Report, Task, Trained, WantedRun
-from axiarch.workflows.continuing import continued, first_run
+from axiarch.workflows.continuing import continued
+from axiarch.workflows.judging import first_run
 from tests.runner.test_race import once
 from tests.runner.test_runner import RunnerCase
 from tests.support import recipe
