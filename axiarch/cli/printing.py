@@ -13,7 +13,6 @@ from axiarch.data.floor import Floor
 from axiarch.insight.forecast import Forecast
 from axiarch.journal.records import OpeningRecord
 from axiarch.plain import count, loss, measured, memory, moment, number, share, shown, span, time_left
-from axiarch.recipes.recipe import describe
 from axiarch.workflows.watching import Snapshot
 
 if TYPE_CHECKING:
@@ -155,7 +154,8 @@ def ranking_json(s: Snapshot) -> dict[str, Any]:
              "spread": r.spread, "half_width": r.half_width, "training_loss": r.training,
              **dict(zip(metrics, r.metrics, strict=True)),
              "lowest_loss": r.raw_best, "chosen_epoch": r.epoch, "repeats": r.repeats, "failed": r.failed,
-             "parameters": r.parameters, "seconds": r.seconds, "values": dict(s.recipes[r.recipe].recipe)}
+             "parameters": r.parameters, "seconds": r.seconds, "trained_elsewhere": s.recipes[r.recipe].origin or None,
+             "values": dict(s.recipes[r.recipe].recipe)}
             for r in s.ranking.rows]
     cut = [{"recipe": p.recipe, "epochs": p.epochs, "steady_loss": p.loss, "lowest_by_then": p.best_then,
             "values": dict(s.recipes[p.recipe].recipe)} for p in s.ranking.partial]
@@ -178,7 +178,7 @@ def print_ranking(s: Snapshot, most: int = 15) -> None:
     for r in s.ranking.rows[:most]:
         reach = "" if r.half_width is None else loss(r.half_width)
         mark = {"leader": "*", "tied": "=", "apart": " ", "unknown": "?"}[r.standing]
-        change = describe(s.recipes[r.recipe].recipe.difference(leader)) or "–"
+        change = s.recipes[r.recipe].apart(leader) or "–"
         say(f"{r.place:>4}{mark} {r.recipe:>6}  {loss(r.loss):>7} {reach:>7} {loss(r.training):>9} "
               f"{measured(metric, r.metrics[0]):>{room}}  {change}")
     if len(s.ranking.rows) > most:

@@ -281,6 +281,31 @@ def report(context: click.Context, place: Path, recipe: int, number: int, force:
     say(workflows.export_report(workspace, snapshot, place, recipe, force))
 
 
+@click.command("import")
+@click.argument("file", type=FilePath())
+@search_option
+@workspace_option
+@json_option
+@click.pass_context
+@guarded
+def bring(context: click.Context, file: Path, number: int, folder: Path | None, as_json: bool) -> None:
+    """Rank finished trainings of other origin, read from the table FILE, with those of a search that is done.
+
+    One row an epoch: epoch, training loss, validation loss, and a column for each setting; a column run or seed tells
+    repeats apart. The losses must be those of the search, on the same validation rows: they are taken as given, and the
+    recipes are marked.
+    """
+    from dataclasses import asdict
+
+    from axiarch import workflows
+
+    found = workflows.bring_in(open_place(context, folder), file, number)
+    if as_json:
+        print_json(asdict(found))
+        return
+    say(found)
+
+
 @click.command()
 @click.argument("file", type=FilePath(), metavar="FILE.zip")
 @click.option("--force", is_flag=True, help="Replace a file that is there.")
@@ -334,4 +359,4 @@ def _as_json(model: KeptModel) -> dict[str, Any]:
 
 
 #: All commands of this module, for the program to take in.
-COMMANDS = (models, predict, confirm, report, pack, unpack)
+COMMANDS = (models, predict, confirm, report, bring, pack, unpack)

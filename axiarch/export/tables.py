@@ -7,6 +7,7 @@ import io
 import os
 from collections.abc import Callable, Iterable, Mapping, Sequence
 from pathlib import Path
+from types import MappingProxyType
 
 from axiarch.data.records import ENDINGS, write_records
 from axiarch.errors import InputError, not_written
@@ -120,11 +121,12 @@ def ranking_header(unit: str, metrics: Sequence[str]) -> list[str]:
     return ["place", "recipe", "standing", f"steady validation loss ({unit})", f"spread over runs ({unit})",
             f"interval half-width 95 % ({unit})", f"training loss ({unit})", f"gap ({unit})", *metrics,
             f"lowest validation loss ({unit})", "chosen epoch", "runs", "failed or diverged runs",
-            "parameters", "seconds per run", "times the test rows were opened"]
+            "parameters", "seconds per run", "times the test rows were opened", "trained elsewhere"]
 
 
 def ranking_rows(ranking: Ranking, recipes: Mapping[int, Recipe], unit: str = "nats",
-                 metrics: Sequence[str] = ("accuracy",), openings: int = 0) -> tuple[list[str], list[list[Cell]]]:
+                 metrics: Sequence[str] = ("accuracy",), openings: int = 0,
+                 origins: Mapping[int, str] = MappingProxyType({})) -> tuple[list[str], list[list[Cell]]]:
     """Return header and rows of a ranking, with every value of each recipe; recipes without a result come last.
 
     Parameters
@@ -135,12 +137,15 @@ def ranking_rows(ranking: Ranking, recipes: Mapping[int, Recipe], unit: str = "n
         The names of what else was measured.
     openings : int
         How often the seal on the test rows was opened.
+    origins : mapping of int to str
+        Where recipes were trained that were not trained here.
     """
     first = ranking_header(unit, metrics)
     rows: list[list[Cell]] = []
     for r in ranking.rows:
         rows.append([r.place, r.recipe, r.standing, r.loss, r.spread, r.half_width, r.training, r.gap, *r.metrics,
                      r.raw_best, r.epoch, r.repeats, r.failed, r.parameters, r.seconds, openings,
+                     origins.get(r.recipe, ""),
                      *values_of(recipes[r.recipe])])
     for number in ranking.broken:
         blank: list[Cell] = [None] * (len(first) - 3)

@@ -124,6 +124,9 @@ MIGRATIONS: tuple[str, ...] = (
     ALTER TABLE opening ADD COLUMN recipe INTEGER NOT NULL DEFAULT 0;
     ALTER TABLE opening ADD COLUMN scores TEXT NOT NULL DEFAULT '';     -- JSON: what was found on the test rows
     """,
+    """
+    ALTER TABLE recipe ADD COLUMN origin TEXT NOT NULL DEFAULT '';      -- where it was trained, if not here
+    """,
 )
 
 VERSION = len(MIGRATIONS)

@@ -173,7 +173,7 @@ class JournalReader:
         db.execute("BEGIN")
         try:
             changed, seq = mark
-            recipes = db.execute('SELECT number, "values", parameters, changed FROM recipe '
+            recipes = db.execute('SELECT number, "values", parameters, origin, changed FROM recipe '
                                  "WHERE search = ? AND changed > ? ORDER BY number", (search, changed)).fetchall()
             runs = self._records(
                 _ChangedRun, "SELECT id, recipe, repeat, fold, state, reason, text, best_epoch, attempts, lane, "
@@ -187,7 +187,7 @@ class JournalReader:
             db.execute("COMMIT")
         top = max([changed, *(r[-1] for r in recipes), *(r.changed for r in runs)])
         return Changes(
-            tuple(RecipeRecord(_whole(n), recipe_of_text(v), _whole(p)) for n, v, p, _ in recipes),
+            tuple(RecipeRecord(_whole(n), recipe_of_text(v), _whole(p), str(o)) for n, v, p, o, _ in recipes),
             tuple(run.record() for run in runs),
             tuple(map(epoch_of_row, epochs)),
             (_whole(top), max([seq, *(row[0] for row in epochs)])),

@@ -2,16 +2,23 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping
 from dataclasses import dataclass
 from typing import Literal
 
-from axiarch.recipes.recipe import Recipe
+from axiarch.plain import shown
+from axiarch.recipes.conditions import Value
+from axiarch.recipes.recipe import Recipe, describe
 
 SearchState = Literal["preparing", "running", "paused", "stopped", "done", "failed", "interrupted"]
 #: A resting run may be let train further; a cut one was not, and is over.
 RunState = Literal["waiting", "training", "resting", "ended", "failed", "cut"]
 #: States of which nothing more comes.
 OVER: frozenset[RunState] = frozenset({"ended", "failed", "cut"})
+
+
+#: What a recipe is marked with whose losses are as given.
+ELSEWHERE = "trained elsewhere"
 
 
 @dataclass(frozen=True)
@@ -42,11 +49,25 @@ class SearchRecord:
 
 @dataclass(frozen=True)
 class RecipeRecord:
-    """A recipe of a search, by its number in the order proposed."""
+    """A recipe of a search, by its number in the order proposed.
+
+    Attributes
+    ----------
+    origin : str
+        Where it was trained, and its settings that are not ours; empty where it was trained here.
+    """
 
     number: int
     recipe: Recipe
     parameters: int
+    origin: str = ""
+
+    def apart(self, other: Mapping[str, Value]) -> str:
+        """Return how it differs from another recipe, in words; empty where it does not."""
+        words = describe(self.recipe.difference(other))
+        if not self.origin:
+            return words
+        return f"{ELSEWHERE}, {shown(self.origin)}" + (f"; {words}" if words else "")
 
 
 @dataclass(frozen=True)

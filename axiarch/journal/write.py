@@ -89,10 +89,12 @@ class JournalWriter:
                          "running_since = ?, changed = ? WHERE number = ?",
                          (state, why, ended, busy, since, self._change(), number))
 
-    def add_recipe(self, search: int, number: int, recipe: Recipe, parameters: int) -> None:
-        """Enter a recipe."""
-        self._db.execute("INSERT INTO recipe VALUES (?, ?, ?, ?, ?, ?)",
-                         (search, number, recipe.fingerprint, json.dumps(dict(recipe)), parameters, self._change()))
+    def add_recipe(self, search: int, number: int, recipe: Recipe, parameters: int, origin: str = "") -> None:
+        """Enter a recipe, and where it was trained if not here."""
+        fingerprint = f"{recipe.fingerprint} {number} elsewhere" if origin else recipe.fingerprint
+        self._db.execute('INSERT INTO recipe (search, number, fingerprint, "values", parameters, changed, origin) '
+                         "VALUES (?, ?, ?, ?, ?, ?, ?)",
+                         (search, number, fingerprint, json.dumps(dict(recipe)), parameters, self._change(), origin))
 
     def add_run(self, search: int, recipe: int, repeat: int, fold: int, start: int = 0) -> int:
         """Enter a run that waits, with `start` epochs taken over from another one; return its id."""

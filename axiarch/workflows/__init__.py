@@ -21,6 +21,7 @@ from typing import TYPE_CHECKING, Any
 
 if TYPE_CHECKING:
     from axiarch.workflows.adding import add_table, redecide, search_data
+    from axiarch.workflows.bringing import bring_in
     from axiarch.workflows.comparing import differences, keep_version, versions
     from axiarch.workflows.confirming import confirmations, confirming_search
     from axiarch.workflows.continuing import continue_model, continue_run, continued
@@ -62,7 +63,7 @@ if TYPE_CHECKING:
     from axiarch.workflows.watching import Snapshot, Watcher, look_at
 
 _HOME = {
-    "add_table": "adding", "demo_search": "demonstrating", "make_demo": "demonstrating",
+    "bring_in": "bringing", "add_table": "adding", "demo_search": "demonstrating", "make_demo": "demonstrating",
     "draft_data": "drafting", "load_draft": "drafting", "new_search": "drafting", "save_draft": "drafting",
     "export_chart": "exporting", "export_curves": "exporting", "export_ranking": "exporting",
     "export_search": "exporting", "export_predictions": "exporting",
@@ -85,7 +86,7 @@ _HOME = {
 }
 
 __all__ = [
-    "Snapshot", "Watcher", "add_table", "alone", "confirmations", "confirming_search",
+    "Snapshot", "Watcher", "add_table", "alone", "bring_in", "confirmations", "confirming_search",
     "continue_model", "continue_run", "continued", "data_set", "default_lanes", "demo_search", "differences",
     "draft_data", "export_chart", "export_curves", "export_epochs", "export_network",
     "export_predictions", "export_ranking", "export_report", "export_runs", "export_search",

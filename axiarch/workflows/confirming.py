@@ -77,6 +77,9 @@ def confirming_search(workspace: Workspace, snapshot: Snapshot, recipe: int, see
     """
     if recipe not in snapshot.recipes:
         raise TrainingError(f"there is no recipe {recipe}", f"search {snapshot.search.number}", "see axiarch ranking")
+    if snapshot.recipes[recipe].origin:
+        raise TrainingError(f"recipe {recipe} was trained elsewhere: its settings here may be others",
+                            f"search {snapshot.search.number}", "confirm a recipe that was trained here")
     with closing(JournalReader(workspace.journal)) as reader:
         used = {read_search(record.file, "search.toml").seed for record in reader.searches()}
     fresh = next(seed for seed in range(1, len(used) + 2) if seed not in used)

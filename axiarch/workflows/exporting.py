@@ -23,7 +23,6 @@ from axiarch.export.tables import (
 from axiarch.files import regular_file
 from axiarch.plain import count, loss
 from axiarch.recipes.fields import FIELDS
-from axiarch.recipes.recipe import describe
 from axiarch.recipes.searchfile import SearchFile, write_search
 from axiarch.recipes.steady import steady
 from axiarch.workflows.watching import Curve, Snapshot
@@ -47,7 +46,8 @@ def export_ranking(snapshot: Snapshot, path: Path, force: bool = False) -> Path:
     check_place(path, (".csv",), force)
     return write_csv(path, *ranking_rows(snapshot.ranking, {n: r.recipe for n, r in snapshot.recipes.items()},
                                          snapshot.dataset.target.unit, snapshot.dataset.target.metrics,
-                                         len(snapshot.openings)))
+                                         len(snapshot.openings),
+                                         {n: r.origin for n, r in snapshot.recipes.items()}))
 
 
 def floors_of(dataset: Dataset) -> list[tuple[str, float]]:
@@ -68,7 +68,7 @@ def export_runs(snapshot: Snapshot, path: Path, force: bool = False) -> Path:
               f"steady validation loss ({target.unit})", f"lowest validation loss ({target.unit})",
               f"training loss at the best epoch ({target.unit})",
               *(f"{name} at the best epoch" for name in target.metrics),
-              "seconds", "parameters", *FIELDS]
+              "seconds", "parameters", "trained elsewhere", *FIELDS]
     rows: list[list[Cell]] = []
     for run in sorted(snapshot.runs.values(), key=lambda run: run.id):
         curve, record = snapshot.curves.get(run.id, Curve()), snapshot.recipes[run.recipe]
@@ -77,6 +77,7 @@ def export_runs(snapshot: Snapshot, path: Path, force: bool = False) -> Path:
         rows.append([snapshot.search.number, run.id, run.recipe, run.repeat + 1, run.fold + 1, run.state, run.reason,
                      len(curve), kept or None, level, min(curve.validation, default=None),
                      curve.training_still[kept - 1] if kept else None, *own, curve.total_seconds, record.parameters,
+                     record.origin,
                      *values_of(record.recipe)])
     return write_table(path, unique(header), rows, force)
 
@@ -176,7 +177,7 @@ def export_chart(snapshot: Snapshot, path: Path, force: bool = False) -> Path:
     if not snapshot.ranking.rows:
         raise WorkspaceMissing("there is no ranking yet", f"search {snapshot.search.number}", "wait for a run to end")
     leader = snapshot.recipes[snapshot.ranking.rows[0].recipe].recipe
-    rows = [(r, f"recipe {r.recipe}: " + (describe(snapshot.recipes[r.recipe].recipe.difference(leader)) or "leader"))
+    rows = [(r, f"recipe {r.recipe}: " + (snapshot.recipes[r.recipe].apart(leader) or "leader"))
             for r in snapshot.ranking.rows]
     title = f"{snapshot.search.name} on {snapshot.dataset.name}: {snapshot.ended_runs} runs{_opened(snapshot)}"
     return save_figure(ladder_figure(rows, floors_of(snapshot.dataset), title, snapshot.dataset.target.loss_name), path)
@@ -206,7 +207,7 @@ def export_curves(snapshot: Snapshot, path: Path, recipe: int = 0, force: bool =
             if curve:
                 lines.append(Line(f"validation, {snapshot.run_name(run)}", curve.validation, ORANGE))
                 lines.append(Line(f"training, {snapshot.run_name(run)}", curve.training_still, BLUE, True))
-        title = f"recipe {recipe}: {describe(snapshot.recipes[recipe].recipe.difference(snapshot.file.space.base))}"
+        title = f"recipe {recipe}: {snapshot.recipes[recipe].apart(snapshot.file.space.base)}"
     else:
         for row in snapshot.ranking.rows[:_LINES]:
             run = snapshot.runs_of(row.recipe)[0]

@@ -26,7 +26,7 @@ from axiarch.export.report import (
 from axiarch.journal.workspace import Workspace
 from axiarch.plain import count, duration, loss, measured, memory, moment, number, share, span
 from axiarch.recipes.fields import FIELDS
-from axiarch.recipes.recipe import describe, short
+from axiarch.recipes.recipe import short
 from axiarch.recipes.searchfile import write_search
 from axiarch.workflows.confirming import Confirmation, confirmations
 from axiarch.workflows.exporting import floors_of
@@ -158,7 +158,7 @@ def _ranking(s: Snapshot) -> Iterator[Block]:
                [(str(r.place), str(r.recipe), _STANDING[r.standing], loss(r.loss),
                  "–" if r.half_width is None else loss(r.half_width), loss(r.training),
                  measured(target.metrics[0], r.metrics[0]), str(r.repeats),
-                 describe(s.recipes[r.recipe].recipe.difference(leader)) or "–") for r in rows],
+                 s.recipes[r.recipe].apart(leader) or "–") for r in rows],
                (0, 1, 3, 4, 5, 6, 7))
     more = len(s.ranking.rows) - len(rows)
     tail = f" {more} more are in the exported ranking." if more > 0 else ""

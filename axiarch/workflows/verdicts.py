@@ -9,7 +9,7 @@ from axiarch.engine.run import EpochNumbers
 from axiarch.engine.stopping import Watch
 from axiarch.insight.forecast import Forecast
 from axiarch.plain import count, duration, loss, measured, memory, number, shown, span, time_left
-from axiarch.recipes.recipe import Recipe, describe
+from axiarch.recipes.recipe import Recipe
 from axiarch.recipes.searchfile import SearchFile
 from axiarch.workflows.watching import Snapshot
 
@@ -37,7 +37,16 @@ def ranking_verdict(s: Snapshot) -> str:
     if first.loss > s.dataset.floor.loss - (first.half_width or 0.0):
         return (f"{lead} That is not below the baseline of {loss(s.dataset.floor.loss)}: nothing here has "
                 f"learnt anything yet.{none}")
-    return f"{lead}{_optimism(s)} {_against_base(s)}{none}"
+    return f"{lead}{_optimism(s)} {_against_base(s)}{none}{_elsewhere(s)}"
+
+
+def _elsewhere(s: Snapshot) -> str:
+    """Say what is to be known of recipes that were trained elsewhere."""
+    found = sum(bool(s.recipes[row.recipe].origin) for row in s.ranking.rows)
+    if not found:
+        return ""
+    return (f" {count(found, 'recipe')} trained elsewhere: {'its losses are' if found == 1 else 'their losses are'} "
+            "as given, not checked here.")
 
 
 def _optimism(s: Snapshot) -> str:
@@ -51,7 +60,8 @@ def _optimism(s: Snapshot) -> str:
 def _against_base(s: Snapshot) -> str:
     first = s.ranking.rows[0]
     beaten = _beaten(s)
-    base = next((r for r in s.ranking.rows if s.recipes[r.recipe].recipe == s.file.space.base), None)
+    base = next((r for r in s.ranking.rows if s.recipes[r.recipe].recipe == s.file.space.base
+                 and not s.recipes[r.recipe].origin), None)
     if base is None:
         return beaten
     if base.recipe == first.recipe:
@@ -195,5 +205,5 @@ def patience_used(losses: tuple[float, ...], recipe: Recipe, units: tuple[float,
 
 def changes_text(s: Snapshot, recipe: int) -> str:
     """Say how a recipe differs from the base recipe."""
-    return describe(s.recipes[recipe].recipe.difference(s.file.space.base)) or "the base recipe"
+    return s.recipes[recipe].apart(s.file.space.base) or "the base recipe"
 

@@ -314,7 +314,8 @@ class Watcher:
             curve = self._curves.get(run.id, Curve())
             if run.state == "ended":
                 results.append(RunResult(run.recipe, curve.validation, curve.training_still, curve.metrics,
-                                         curve.total_seconds, run.reason != "diverged", (run.repeat, run.fold)))
+                                         curve.total_seconds, run.reason != "diverged",
+                                         None if self._recipes[run.recipe].origin else (run.repeat, run.fold)))
             elif run.state == "failed":
                 broken.append(run.recipe)
         ranking = rank(results, {r.number: r.parameters for r in self._recipes.values()}, broken)

@@ -6,7 +6,6 @@ from textual.app import ComposeResult
 
 from axiarch.plain import loss, shown
 from axiarch.ranking.rank import Partial, Ranked
-from axiarch.recipes.recipe import describe
 from axiarch.tui.messages import RecipeOpened, RecipePointed
 from axiarch.tui.plots import ladder
 from axiarch.tui.plots.runs import Row, Rows, fit, right
@@ -42,14 +41,14 @@ def differs(s: Snapshot, row: Ranked) -> str:
     """Say how a recipe differs from the leader, in at most four significant digits."""
     if row.place > 1:
         return _apart(s, row.recipe)
-    text = describe(s.recipes[row.recipe].recipe.difference(s.file.space.base))
+    text = s.recipes[row.recipe].apart(s.file.space.base)
     return f"leads; from the base: {text}" if text else "leads; the base recipe itself"
 
 
 def _apart(s: Snapshot, number: int) -> str:
     """Say what of a recipe is not as in the leader, or in the base where nothing leads yet."""
     against = s.recipes[s.ranking.rows[0].recipe].recipe if s.ranking.rows else s.file.space.base
-    return describe(s.recipes[number].recipe.difference(against)) or "as the leader"
+    return s.recipes[number].apart(against) or "as the leader"
 
 
 class Rungs(Listing):

@@ -9,7 +9,6 @@ from numpy.typing import NDArray
 from textual.app import ComposeResult
 
 from axiarch.plain import loss, measured, number, seconds_text, shown
-from axiarch.recipes.recipe import describe
 from axiarch.recipes.steady import steady
 from axiarch.tui.plots.chart import MARGIN, Chart, Level, Series, draw_chart, loss_scale
 from axiarch.tui.plots.runs import Row, Rows, fit, wrap
@@ -208,7 +207,7 @@ class Facts(TallDrawing):
         if s is None or self.recipe not in s.recipes:
             return []
         recipe = s.recipes[self.recipe]
-        text = describe(recipe.recipe.difference(s.file.space.base)) or "nothing: it is the base"
+        text = recipe.apart(s.file.space.base) or "nothing: it is the base"
         rows: Rows = [[("  ", "ink"), *row] for row in wrap(
             f"Differs from the base in: {text}. {number(recipe.parameters)} parameters.", width - 4)[:2]]
         for run in s.runs_of(self.recipe)[:3]:
