@@ -94,7 +94,7 @@ def finished_workspace() -> Path:
     with workspace.locked("search 1"):
         journal = JournalWriter(workspace.journal)
         Runner(workspace, 1, search, dataset, journal, InlineExecutor()).run()
-        journal.add_opening("ring", dataset.fingerprint, 48, "a test")
+        journal.add_opening("ring", dataset.table, 48, "a test")
         journal.close()
     return workspace.folder
 

@@ -62,7 +62,7 @@ def print_data(data: Dataset, openings: int = 0) -> None:
     """Print what is known of a data set; `openings` is how often its seal was opened."""
     rows, t = data.rows, data.target
     what = f"{count(len(data.classes), 'class', 'classes')} of " if data.classes else "amounts of "
-    say(f"{shown(data.name)}: {count(sum(rows.values()), 'row')}, {count(data.inputs, 'input')}, {what}"
+    say(f"{shown(data.name)}: {count(data.height, 'row')}, {count(data.inputs, 'input')}, {what}"
           f"{shown(t.name)} ({t.task})")
     part = f" of {number(rows['train'] + rows['left out'])}" if rows.get("left out") else ""
     folds = f", the first of {len(data.folds)} folds" if len(data.folds) > 1 else ""
@@ -206,6 +206,7 @@ def verdict(s: Snapshot) -> str:
 def print_judged(recipe: int, dataset: Dataset, found: dict[str, Any], part: str = "validation") -> None:
     """Print the metrics of a recipe on its validation rows."""
     target = dataset.target
+    part = dataset.validation_name if part == "validation" else part
     runs = found["runs"]
     rows = number(runs[0]["rows"]) if len({r["rows"] for r in runs}) == 1 else (
         f"{number(min(r['rows'] for r in runs))} to {number(max(r['rows'] for r in runs))}")
@@ -252,7 +253,7 @@ def print_test_score(snapshot: Snapshot, recipe: int, score: TestScore) -> None:
     assert score.loss is not None
     spread = f" ({loss(min(runs))} to {loss(max(runs))} over {count(len(runs), 'run')})" if len(runs) > 1 else ""
     say(f"  recipe {recipe}: {shown(target.loss_name)} {loss(score.loss)}{spread}")
-    if foretold is not None:
+    if foretold is not None and not snapshot.dataset.plan.split.all_open:
         say(f"    on the validation rows it had {loss(foretold.loss)}, a difference of "
             f"{loss(abs(score.loss - foretold.loss))} {'above' if score.loss > foretold.loss else 'below'}")
     print_summary(snapshot.dataset, score.summary)

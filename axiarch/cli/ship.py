@@ -39,7 +39,7 @@ def models() -> None:
               help="Which run of the recipe (default: the one with the lowest steady loss).")
 @click.option("--average", type=click.Choice(["seeds", "tied"]), default=None,
               help="Average the predictions of all seeds of the recipe, or of all recipes tied with the leader.")
-@click.option("--anyway", is_flag=True, help="Keep the average even if no gain can be told apart from chance.")
+@click.option("--anyway", is_flag=True, help="Keep the average even if its gain may be chance.")
 @workspace_option
 @json_option
 @click.pass_context
@@ -240,18 +240,28 @@ def predict(context: click.Context, model: str, file: Path, place: Path, force: 
 @click.command()
 @click.argument("recipe", type=click.IntRange(1, MOST_NUMBER))
 @click.option("--seeds", default=5, type=click.IntRange(2, 1000), help="Fresh seeds to train on (default: 5).")
+@click.option("--all-open-rows", "all_open", is_flag=True, help="Train on training and validation rows together, for "
+              "the last look: only the test rows can judge the result.")
 @search_option
 @workspace_option
 @lanes_option
 @click.pass_context
 @guarded
-def confirm(context: click.Context, recipe: int, seeds: int, number: int, folder: Path | None,
+def confirm(context: click.Context, recipe: int, seeds: int, all_open: bool, number: int, folder: Path | None,
             lanes: int | None) -> int:
     """Train RECIPE again on fresh seeds, which chose nothing, and say whether its loss holds."""
     from axiarch import workflows
     from axiarch.cli.searches import opened, run_search
 
     workspace, snapshot = opened(context, folder, number, recipe)
+    if all_open:
+        last = workflows.finishing_search(workspace, snapshot, recipe, seeds)
+        code = run_search(workspace, last, lanes, False)
+        if code == 0:
+            started = workflows.look_at(workspace).search.number
+            say("", f"score it once: axiarch data open-seal {shlex.quote(last.data)} --recipe 1 --search {started} "
+                "--reason WHY")
+        return code
     code = run_search(workspace, workflows.confirming_search(workspace, snapshot, recipe, seeds), lanes, False)
     found = workflows.confirmations(workspace, snapshot, recipe)
     if found:
@@ -349,7 +359,9 @@ def _origin(model: KeptModel) -> str:
 def _score(model: KeptModel) -> str:
     from axiarch.plain import measured
 
-    return f"{shown(model.loss_name)} {loss(model.loss)}, {model.metric} {measured(model.metric, model.metric_value)}"
+    on = " (rows that it was trained on)" if model.all_open else ""
+    metric = measured(model.metric, model.metric_value)
+    return f"{shown(model.loss_name)} {loss(model.loss)}, {model.metric} {metric}{on}"
 
 
 def _as_json(model: KeptModel) -> dict[str, Any]:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import json
 from collections.abc import Callable
 from dataclasses import replace
 from pathlib import Path
@@ -10,7 +11,7 @@ from typing import TYPE_CHECKING
 import numpy as np
 from numpy.typing import NDArray
 
-from axiarch.data.checks import check
+from axiarch.data.checks import ALL_OPEN, check
 from axiarch.data.columns import check_names, choose_targets, look, propose_role, propose_roles
 from axiarch.data.conversions import Conversion, as_changes, learn_conversions
 from axiarch.data.dataset import Dataset, Fold, read_dataset
@@ -81,7 +82,7 @@ def build_dataset(table: Table, folder: Path, name: str, source: str = "", plan:
     folds = [_numbered(fewer(parts, keys.strata, plan.rows, plan.split.seed), kept)
              for parts in split(keys, plan.split)]
     first = folds[0]
-    rows = np.sort(np.concatenate([first.train, first.validation]))
+    rows = np.union1d(first.train, first.validation)
     tell("looking for numbers, dates and missing values", 0.0)
     others = tuple(n for n in table.columns if n not in known.settled)
     conversions = known.settled | learn_conversions(
@@ -107,7 +108,7 @@ def build_dataset(table: Table, folder: Path, name: str, source: str = "", plan:
             tell("fitting a linear model", i / len(folds))
             made.append(_fold(own, parts, arrays))
         tell("checking", 0.0)
-        findings = check(CheckInput(
+        findings = (ALL_OPEN,) if plan.split.all_open else check(CheckInput(
             table, rows, encodings[0], first.train, first.validation, written[0].inputs,
             written[0].targets, made[0].linear, made[0].floor.loss,
             tuple(n for n, (_, reason) in roles.items() if reason.startswith("the same in every row")),
@@ -118,15 +119,28 @@ def build_dataset(table: Table, folder: Path, name: str, source: str = "", plan:
             columns=columns, folds=tuple(made), class_counts=_class_counts(target, table, rows),
             rows={"train": len(first.train), "validation": len(first.validation),
                   "test": len(first.test),
-                  "left out": len(kept) - len(first.train) - len(first.validation) - len(first.test),
+                  "left out": len(kept) - len(rows) - len(first.test),
                   "without target": table.height - len(kept)},
             findings=findings, plan=replace(plan, targets=names, task=plan.task), best=best,
             conversions=tuple(conversions.values()), decimal=given.decimal,
+            table=_same_table(given, names),
         )
         draft.keep(given, first.test, table, first.train[_spread(len(first.train))], tell)
         confirm()
         draft.finish(dataset)
     return read_dataset(folder)
+
+
+def _same_table(given: Table, targets: tuple[str, ...]) -> str:
+    """Return digits that follow from the targets of all rows alone, as they were read."""
+    import polars
+    import xxhash
+
+    digest = xxhash.xxh3_64(json.dumps(targets).encode())
+    for name in targets:
+        texts = given.column(name).cast(polars.String).fill_null("\0")
+        digest.update("\n".join(texts.to_list()).encode())
+    return digest.hexdigest()
 
 
 def _fold(encoding: Encoding, parts: Parts, written: Written) -> Fold:

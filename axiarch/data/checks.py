@@ -255,6 +255,11 @@ def _constants(given: CheckInput) -> list[Finding]:
                     "left out; nothing needs doing unless it should differ")]
 
 
+#: What is said where validation rows train too: nothing else that is measured on them means anything.
+ALL_OPEN = Finding("trained on", "", "the validation rows are training rows too, so their loss does not measure how "
+                   "good a network is", "score it once on the test rows: axiarch data open-seal")
+
+
 def wrong_columns(findings: Sequence[Finding]) -> dict[str, str]:
     """Return the kind of the gravest finding of each column that has one; notes do not count."""
     out: dict[str, str] = {}

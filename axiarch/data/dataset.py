@@ -45,7 +45,7 @@ if TYPE_CHECKING:
 
 PartName = Literal["train", "validation"]
 #: The version of the description; an earlier one cannot be read.
-FORMAT = 3
+FORMAT = 4
 #: What to do about a data set that is not as it was written.
 _RESTORE = "restore the folder from a copy, or add the data again under another name"
 
@@ -111,6 +111,9 @@ class Dataset:
         What stands before the decimals of numbers in the table that was read.
     checksums : dict
         Of every file, by its path from the folder.
+    table : str
+        Digits that data sets share whose rows have the same targets: however these are encoded or split, their test
+        rows have been looked at when those of one have.
     """
 
     folder: Path
@@ -129,6 +132,18 @@ class Dataset:
     conversions: tuple[Conversion, ...] = ()
     decimal: Literal[".", ","] = "."
     checksums: dict[str, str] = field(default_factory=dict)
+    table: str = ""
+
+    @property
+    def validation_name(self) -> str:
+        """What the validation rows are called: where they train too, that is said."""
+        return "validation (trained on)" if self.plan.split.all_open else "validation"
+
+    @property
+    def height(self) -> int:
+        """The rows of the table."""
+        twice = self.rows["validation"] if self.plan.split.all_open else 0
+        return sum(self.rows.values()) - twice
 
     @property
     def encoding(self) -> Encoding:

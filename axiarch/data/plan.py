@@ -170,6 +170,8 @@ class SplitPlan:
         Fixes the split.
     equal_rows : bool
         Whether rows with the same inputs stay together in one part.
+    all_open : bool
+        Whether the validation rows train too, for a last training before the test: their loss then says nothing.
     """
 
     validation: float = 0.2
@@ -181,6 +183,7 @@ class SplitPlan:
     fold_repeats: int = 1
     seed: int = 1
     equal_rows: bool = False
+    all_open: bool = False
 
     def __post_init__(self) -> None:
         for name, share in (("validation", self.validation), ("test", self.test)):
@@ -199,6 +202,8 @@ class SplitPlan:
         if self.folds * self.fold_repeats > MOST_FOLDS:
             raise DataError(f"{self.folds * self.fold_repeats} folds are too many", "split",
                             f"give at most {MOST_FOLDS}, repeats counted")
+        if self.folds and self.all_open:
+            raise DataError("folds and training on all open rows exclude each other", "split", "leave one out")
         if self.folds and self.part:
             raise DataError("given parts and folds exclude each other", "split", "leave one out")
         if self.order and self.fold_repeats > 1:

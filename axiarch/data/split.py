@@ -16,7 +16,10 @@ Rows = NDArray[np.int64]
 
 @dataclass(frozen=True)
 class Parts:
-    """Row numbers of each part, in the order of the file: disjoint, and together all rows."""
+    """Row numbers of each part, in the order of the file.
+
+    Disjoint and together all rows, but where validation rows train too.
+    """
 
     train: Rows
     validation: Rows
@@ -69,6 +72,8 @@ def split(known: Known, plan: SplitPlan) -> tuple[Parts, ...]:
     """
     parts = _three(known, plan)
     _check(parts, known)
+    if plan.all_open:
+        return (Parts(np.sort(np.concatenate([parts.train, parts.validation])), parts.validation, parts.test),)
     if not plan.folds:
         return (parts,)
     made = tuple(fold for repeat in range(plan.fold_repeats) for fold in _folds(parts, known, plan, repeat))

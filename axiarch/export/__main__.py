@@ -92,8 +92,8 @@ def _keep(request: dict[str, Any], tell: Tell) -> dict[str, Any]:
     gained = None
     if len(networks) > 1:
         gained = gain(target, networks, part.inputs, np.asarray(part.targets))
-        if not gained["apart"] and not request.get("anyway"):
-            raise no_gain(gained)
+        if not request.get("anyway") and (not gained["apart"] or dataset.plan.split.all_open):
+            raise no_gain(gained, dataset.plan.split.all_open)
     predictor = networks[0] if len(networks) == 1 else Average(networks)
     loss, metrics = predictor.mean_loss(part.inputs, part.targets, target.units, target.curve)
     about = {**request["about"], "epoch": epochs[0], "loss": loss, "metrics": list(metrics)}

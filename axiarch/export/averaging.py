@@ -53,10 +53,13 @@ def gain(target: Target, networks: Sequence[Predictor], inputs: NDArray[Any],
             "gain": mean, "half_width": half, "apart": half is not None and mean > half}
 
 
-def no_gain(found: dict[str, Any]) -> TrainingError:
-    """Return why an average is not kept."""
+def no_gain(found: dict[str, Any], all_open: bool = False) -> TrainingError:
+    """Return why an average is not kept: no gain, or (where validation rows train too) none that can be measured."""
+    remedy = "keep one network: leave out --average; or keep the average all the same: --anyway"
+    if all_open:
+        return TrainingError("what averaging gains cannot be measured: the validation rows were trained on", "", remedy)
     half = "unknown" if found["half_width"] is None else f"{found['half_width']:.2g}"
     return TrainingError(
-        f"the mean of {found['networks']} networks is not told apart from the best of them: its loss is lower by "
-        f"{found['gain']:.2g}, \u00b1 {half} (95 %, {found['rows']} validation rows)", "",
-        "keep one network: leave out --average; or keep the average all the same: --anyway")
+        f"the mean of {found['networks']} networks is statistically tied with the best of them: its loss is lower by "
+        f"{found['gain']:.2g} \u00b1 {half} (95 %, {found['rows']} validation rows)", "",
+        remedy)

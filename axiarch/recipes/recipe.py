@@ -73,6 +73,12 @@ class Recipe(Mapping[str, Value]):
         """Return a choice of the recipe."""
         return str(self._values[name])
 
+    def steps(self, rows: int) -> int:
+        """Return the steps of the optimiser in an epoch over `rows` training rows."""
+        size = self.whole("batch_size")
+        batches = rows // size if self.word("last_batch") == "drop" and rows >= size else -(-rows // size)
+        return -(-batches // self.whole("accumulation"))
+
     @cached_property
     def fingerprint(self) -> str:
         """Sixteen hexadecimal digits that are equal only for equal recipes."""

@@ -36,6 +36,7 @@ if TYPE_CHECKING:
         export_runs,
         export_search,
     )
+    from axiarch.workflows.finishing import finishing_search
     from axiarch.workflows.forecasting import forecast_search
     from axiarch.workflows.judging import first_run, judge_recipe
     from axiarch.workflows.models import (
@@ -68,6 +69,7 @@ _HOME = {
     "export_chart": "exporting", "export_curves": "exporting", "export_ranking": "exporting",
     "export_search": "exporting", "export_predictions": "exporting",
     "export_runs": "exporting", "export_epochs": "exporting",
+    "finishing_search": "finishing",
     "forecast_search": "forecasting", "data_set": "opening", "open_workspace": "opening",
     "default_lanes": "planning", "resume_search": "starting", "start_search": "starting",
     "steer_search": "steering", "wait": "waiting", "Snapshot": "watching", "Watcher": "watching",
@@ -86,16 +88,17 @@ _HOME = {
 }
 
 __all__ = [
-    "Snapshot", "Watcher", "add_table", "alone", "bring_in", "confirmations", "confirming_search",
-    "continue_model", "continue_run", "continued", "data_set", "default_lanes", "demo_search", "differences",
-    "draft_data", "export_chart", "export_curves", "export_epochs", "export_network",
-    "export_predictions", "export_ranking", "export_report", "export_runs", "export_search",
-    "find_model", "first_run", "forecast_search", "import_network", "judge_recipe", "keep_model", "keep_version",
-    "kept_models", "load_draft", "look_at", "make_demo", "new_search", "open_seal",
-    "open_workspace", "openings", "pack", "predict", "predict_with", "recent_tables", "redecide",
-    "remove_model", "rescue", "resume_search", "save_draft", "scale_up", "score_of", "score_words",
-    "search_data", "start_search", "steer_search", "told", "trust", "unpack", "verify_model",
-    "versions", "wait", "write_demo_files",
+    "Snapshot", "Watcher", "add_table", "alone", "bring_in", "confirmations",
+    "confirming_search", "continue_model", "continue_run", "continued", "data_set",
+    "default_lanes", "demo_search", "differences", "draft_data", "export_chart",
+    "export_curves", "export_epochs", "export_network", "export_predictions", "export_ranking",
+    "export_report", "export_runs", "export_search", "find_model", "finishing_search",
+    "first_run", "forecast_search", "import_network", "judge_recipe", "keep_model",
+    "keep_version", "kept_models", "load_draft", "look_at", "make_demo", "new_search",
+    "open_seal", "open_workspace", "openings", "pack", "predict", "predict_with",
+    "recent_tables", "redecide", "remove_model", "rescue", "resume_search", "save_draft",
+    "scale_up", "score_of", "score_words", "search_data", "start_search", "steer_search",
+    "told", "trust", "unpack", "verify_model", "versions", "wait", "write_demo_files",
 ]
 
 

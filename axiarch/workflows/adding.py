@@ -70,6 +70,24 @@ def redecide(workspace: Workspace, data: Dataset, plan: DataPlan, tell: Tell = q
                                 "free some space or change the permissions") from None
 
 
+def decided(workspace: Workspace, data: Dataset, plan: DataPlan) -> Dataset:
+    """Return the data set by other decisions: the one there is, or a new one.
+
+    Raises
+    ------
+    DataError
+        If the table cannot be used so.
+    """
+    for name in workspace.data_names():
+        try:
+            other = data_set(workspace, name)
+        except AxiarchError:
+            continue
+        if (other.plan, other.source, other.table) == (plan, data.source, data.table):
+            return other
+    return redecide(workspace, data, plan)
+
+
 def _used(workspace: Workspace) -> set[str]:
     """Return the folders of the data sets that searches have been started on, or whose seal was opened."""
     reader = JournalReader(workspace.journal)

@@ -48,6 +48,8 @@ class KeptModel:
         The file that its network was read from; empty where it was trained here.
     networks : int
         Of how many networks it is the mean.
+    all_open : bool
+        Whether the validation rows trained too.
     problem : str
         Why it cannot be used; empty where it can.
     """
@@ -71,6 +73,7 @@ class KeptModel:
     parameters: int = 0
     networks: int = 1
     source: str = ""
+    all_open: bool = False
     problem: str = ""
 
 
@@ -221,7 +224,8 @@ def describe(path: Path) -> KeptModel:
             int(about["recipe"]), int(about["run"]), int(about["seed"]), int(about["fold"]),
             int(about["epoch"]), float(about["loss"]), target.loss_name, target.metrics[0],
             float(about["metrics"][0]), float(about["at"]), path.stat().st_size, int(known["parameters"]),
-            int(about.get("networks", 1)), str(about.get("source", "")))
+            int(about.get("networks", 1)), str(about.get("source", "")),
+            data.plan.split.all_open)
     except TrainingError as error:
         return KeptModel(path, path.stem, problem=error.what)
     except (KeyError, TypeError, ValueError, AttributeError, IndexError, OSError) as error:

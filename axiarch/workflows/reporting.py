@@ -187,7 +187,7 @@ def _predicted(s: Snapshot, recipe: int, found: dict[str, Any] | None) -> Iterat
     if found is None:
         return
     target = s.dataset.target
-    yield Heading(f"What recipe {recipe} predicts on the validation rows")
+    yield Heading(f"What recipe {recipe} predicts on the {s.dataset.validation_name} rows")
     draw = figures.classes_figure if target.classes else figures.amounts_figure
     yield Chart(draw(found, target.classes or target.columns, f"Recipe {recipe}, {found['rows']} validation rows"),
                 f"Means over {count(found['runs'], 'run')}; 95 % intervals over the rows.")

@@ -6,7 +6,7 @@ from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, replace
 
 from axiarch.data.dataset import Dataset
-from axiarch.errors import AxiarchError, RecipeError
+from axiarch.errors import RecipeError
 from axiarch.journal.workspace import Workspace
 from axiarch.plain import count, number, shown
 from axiarch.recipes.bounds import is_whole
@@ -16,8 +16,7 @@ from axiarch.recipes.recipe import Recipe
 from axiarch.recipes.searchfile import MethodChoice, SearchFile
 from axiarch.recipes.space import Space, knob
 from axiarch.runner.material import shape_of
-from axiarch.workflows.adding import redecide
-from axiarch.workflows.opening import data_set
+from axiarch.workflows.adding import decided
 from axiarch.workflows.watching import Snapshot
 
 #: Seeds that a recipe is confirmed with on the larger scale.
@@ -123,14 +122,7 @@ def _larger(workspace: Workspace, data: Dataset, more: Mapping[str, str]) -> Dat
             raise RecipeError(f"{data.name} has no pictures that were shrunk", "pictures",
                               "name something else to make larger")
         plan = replace(plan, shrink=1)
-    for name in workspace.data_names():
-        try:
-            other = data_set(workspace, name)
-        except AxiarchError:
-            continue
-        if (other.plan, other.source) == (plan, data.source):
-            return other
-    return redecide(workspace, data, plan)
+    return decided(workspace, data, plan)
 
 
 def _more_rows(data: Dataset, more: str) -> int:

@@ -102,7 +102,7 @@ def open_seal(workspace: Workspace, data: Dataset, reason: str, snapshot: Snapsh
         journal = JournalWriter(workspace.journal)
         try:
             with journal.transaction():
-                opening = journal.add_opening(data.folder.name, data.fingerprint, data.rows["test"],
+                opening = journal.add_opening(data.folder.name, data.table, data.rows["test"],
                                               reason[:500], number, recipe if number else 0)
             answer = ask("test", module=TRAINED, request=request)
             with journal.transaction():
@@ -133,7 +133,7 @@ def openings(workspace: Workspace, data: Dataset | None = None) -> tuple[Opening
     """Return when seals were opened and why, oldest first: of one data set, or of all."""
     reader = JournalReader(workspace.journal)
     try:
-        return reader.openings(data.fingerprint if data else "")
+        return reader.openings(data.table if data else "")
     finally:
         reader.close()
 

@@ -22,6 +22,9 @@ def ranking_verdict(s: Snapshot) -> str:
             return f"No recipe has a result: all runs of {count(len(s.ranking.broken), 'recipe')} diverged or failed."
         return "No run has ended yet."
     first = rows[0]
+    if s.dataset.plan.split.all_open:
+        return (f"Trained on training and validation rows together for {number(first.epoch, 3)} epochs: no loss here "
+                "says how good it is. Open the seal to score it once on the test rows.")
     reach = f" ± {first.half_width:.2g}" if first.half_width is not None else ""
     tied = len(s.ranking.tied)
     if first.standing == "leader" and s.ranking.pooled is None:

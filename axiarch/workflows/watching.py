@@ -211,10 +211,7 @@ class Snapshot:
 
     def steps(self, recipe: int, fold: int = 0) -> int:
         """Return the steps of the optimiser in an epoch of a recipe on a fold."""
-        values, rows = self.recipes[recipe].recipe, self.dataset.folds[fold].rows["train"]
-        size = values.whole("batch_size")
-        batches = rows // size if values.word("last_batch") == "drop" and rows >= size else -(-rows // size)
-        return -(-batches // values.whole("accumulation"))
+        return self.recipes[recipe].recipe.steps(self.dataset.folds[fold].rows["train"])
 
     def run_name(self, run: RunRecord) -> str:
         """Return what tells a run from the others of its recipe: its seed, and its fold if there are several."""
@@ -353,7 +350,7 @@ class Watcher:
             record.taken(time.time()),
             self._expected[1], {e.run: e for e in self._reader.examples(self.number)},
             self._last.forecast if self._last else self._forecast(), self._memory(record),
-            self._reader.openings(dataset.fingerprint),
+            self._reader.openings(dataset.table),
         )
 
     def _forecast(self) -> Forecast | None:

@@ -97,7 +97,7 @@ class FromAModel(FolderCase):
             workflows.continue_model(place, self.model, 3)
 
     def test_the_mean_of_its_seeds_is_kept_listed_and_verified(self) -> None:
-        with self.assertRaisesRegex(TrainingError, "not told apart"):
+        with self.assertRaisesRegex(TrainingError, "statistically tied"):
             workflows.keep_model(self.workspace, self.snapshot, self.leader, "both", average="seeds")
         self.assertEqual([m.name for m in workflows.kept_models(self.workspace)], ["best"])
         for name, networks in (("seeds", 2), ("tied", 2)):

@@ -327,7 +327,7 @@ class DataView(View):
                     "or add the demo data with d.")
         rows = d.rows
         folds = f"{len(d.folds)} folds, the first with " if len(d.folds) > 1 else ""
-        return (f"{count(sum(rows.values()), 'row')}: {_inputs(d)} predict {d.target.name}, {_kind(d)}; {folds}"
+        return (f"{count(d.height, 'row')}: {_inputs(d)} predict {d.target.name}, {_kind(d)}; {folds}"
                 f"{number(rows['train'])}{_left_out(d)} rows train, {number(rows['validation'])} validate, "
                 f"{_sealed(rows['test'], self.state.openings)}{_no_target(d)}. The baseline to beat is {_floor(d)}"
                 f"{_linear(d)}. {_warned(d)}Next: n, the sheet.")

@@ -161,7 +161,8 @@ class PredictionsView(View):
             value, low, high = found["rmse"][0]
             what = (f"RMSE {number(value)} [{number(low)} to {number(high)}] {s.dataset.target.columns[0]}, "
                     f"R² {found['r2'][0][0]:.3f}")
-        return f"Recipe {key[1]} on the {_PART_NAMES[self.part]} rows: {what} (95 %, {over}). {self._others()}"
+        part = s.dataset.validation_name if self.part == "validation" else _PART_NAMES[self.part]
+        return f"Recipe {key[1]} on the {part} rows: {what} (95 %, {over}). {self._others()}"
 
     def _others(self) -> str:
         """Return the other parts that are known, in a few words, and what to do next."""
