@@ -225,6 +225,7 @@ def print_judged(recipe: int, dataset: Dataset, found: dict[str, Any], part: str
     if not target.classes:
         for i, name in enumerate(target.columns):
             say(f"    {shown(name, 40)}: median absolute error {number(found['median_error'][i])}")
+        print_inputs(dataset, found["summary"])
         return
     say(f"    among the first two classes {share(found['top_2'])}, log loss {loss(found['log_loss'])}, "
         f"mean F1 {found['macro']['f1']:.3f}")
@@ -244,6 +245,37 @@ def print_judged(recipe: int, dataset: Dataset, found: dict[str, Any], part: str
                 f"{number(1 / ratio)} times cheaper than the other")
             say(f"    where a missed {second} is {cost} mistake: predict {second} from {level:.2f} on "
                 f"({number(missed, 3)} missed, {number(alarms, 3)} false alarms a run)")
+    print_inputs(dataset, found["summary"])
+
+
+def print_inputs(dataset: Dataset, found: dict[str, Any]) -> None:
+    """Print how predictions depend on each input column, and which groups of rows are predicted worst."""
+    form = share if dataset.classes else number
+    known = found.get("responses")
+    if known and known["columns"]:
+        what = ("probabilities change" if dataset.classes else
+                f"the mean prediction of {shown(dataset.target.columns[0], 40)} changes")
+        say(f"  along each input column, the others as in {count(known['rows'], 'row')}, {what} by up to (the "
+            "strongest first)")
+        for column in known["columns"]:
+            reach = max(max(place) - min(place) for place in zip(*column["predicted"], strict=True))
+            say(f"    {set_cell_size(shown(column['column'], 40), 41)}{form(reach)}")
+        if known["left_out"]:
+            say(f"    … and {count(known['left_out'], 'column')} that change them less")
+        if known["truth"]:
+            unit = "nats (Kullback-Leibler)" if dataset.classes else "RMSE"
+            say(f"  distance from the true rule, without its noise: {number(known['truth']['distance'])} {unit}, "
+                f"{count(known['truth']['rows'], 'row')}")
+    worst = found.get("worst")
+    if worst and worst["compared"]:
+        apart = sum(group["apart"] for group in worst["groups"])
+        what = "accuracy" if dataset.classes else "RMSE"
+        say(f"  {apart or 'none'} of {count(worst['compared'], 'group')} of rows "
+            f"{'is' if apart < 2 else 'are'} predicted worse than all other rows by more than chance")
+        for group in worst["groups"][: max(apart, 5)]:
+            name = f"{shown(group['column'], 30)}: {shown(group['group'], 30)}"
+            say(f"    {'!' if group['apart'] else ' '} {set_cell_size(name, 50)} {what} {form(group['value'])}, others "
+                f"{form(group['others'])} ({count(group['rows'], 'row')})")
 
 
 def print_test_score(snapshot: Snapshot, recipe: int, score: TestScore) -> None:

@@ -344,6 +344,7 @@ def add(context: click.Context, values: tuple[str, ...], number: int, folder: Pa
 @search_option
 @click.option("--training", is_flag=True, help="Judge on the training rows instead, to compare.")
 @click.option("--by", default="", metavar="COLUMN", help="Where is it worse? By the values of an input column.")
+@click.option("--inputs", is_flag=True, help="How predictions depend on each input column, and where they are worse.")
 @click.option("--chart", default=None, type=FilePath(), metavar="FILE.svg",
               help="Draw it as .svg or .pdf too, with the numbers as CSV beside it.")
 @click.option("--force", is_flag=True, help="Replace a file that is there.")
@@ -351,8 +352,8 @@ def add(context: click.Context, values: tuple[str, ...], number: int, folder: Pa
 @json_option
 @click.pass_context
 @guarded
-def judge(context: click.Context, recipe: int, number: int, training: bool, by: str, chart: Path | None,
-          force: bool, folder: Path | None, as_json: bool) -> None:
+def judge(context: click.Context, recipe: int, number: int, training: bool, by: str, inputs: bool,
+          chart: Path | None, force: bool, folder: Path | None, as_json: bool) -> None:
     """Print every metric of RECIPE (by default the leader) on its validation rows, with 95 % intervals.
 
     Per class, or errors of amounts. Test rows are scored by axiarch data open-seal.
@@ -363,7 +364,7 @@ def judge(context: click.Context, recipe: int, number: int, training: bool, by: 
     workspace, snapshot = opened(context, folder, number, recipe)
     chosen = recipe or (snapshot.ranking.rows[0].recipe if snapshot.ranking.rows else 1)
     part: Literal["train", "validation"] = "train" if training else "validation"
-    found = workflows.judge_recipe(workspace, snapshot, chosen, part=part, by=by)
+    found = workflows.judge_recipe(workspace, snapshot, chosen, part=part, by=by, inputs=inputs)
     written = workflows.export_predictions(snapshot, chosen, part, found["summary"], chart, force) if chart else ()
     if as_json:
         print_json({"recipe": chosen, "part": part, "classes": list(snapshot.dataset.classes), **found})

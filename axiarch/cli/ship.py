@@ -365,9 +365,9 @@ def _score(model: KeptModel) -> str:
 
 
 def _as_json(model: KeptModel) -> dict[str, Any]:
-    from dataclasses import asdict
+    from dataclasses import asdict, replace
 
-    return {**asdict(model), "path": str(model.path)}
+    return {**asdict(replace(model, recipes=())), "path": str(model.path), "recipes": [dict(r) for r in model.recipes]}
 
 
 #: All commands of this module, for the program to take in.

@@ -41,7 +41,7 @@ PART_WORDS = {"train": 0, "training": 0, "validation": 1, "valid": 1, "test": 2}
 
 def build_dataset(table: Table, folder: Path, name: str, source: str = "", plan: DataPlan | None = None,
                   how: str = "", best: Floor | None = None, tell: Tell = quiet,
-                  confirm: Callable[[], None] = lambda: None) -> Dataset:
+                  confirm: Callable[[], None] = lambda: None, rule: str = "") -> Dataset:
     """Split, encode, check and write a table; the folder appears whole or not at all.
 
     Parameters
@@ -56,6 +56,8 @@ def build_dataset(table: Table, folder: Path, name: str, source: str = "", plan:
         Takes how far the work is.
     confirm : callable, optional
         Called before the data set appears; may raise to leave everything as it was.
+    rule : str, optional
+        For generated data, the name of the rule in :mod:`axiarch.data.rules`.
 
     Raises
     ------
@@ -123,7 +125,7 @@ def build_dataset(table: Table, folder: Path, name: str, source: str = "", plan:
                   "without target": table.height - len(kept)},
             findings=findings, plan=replace(plan, targets=names, task=plan.task), best=best,
             conversions=tuple(conversions.values()), decimal=given.decimal,
-            table=_same_table(given, names),
+            table=_same_table(given, names), rule=rule,
         )
         draft.keep(given, first.test, table, first.train[_spread(len(first.train))], tell)
         confirm()

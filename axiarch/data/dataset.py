@@ -114,6 +114,8 @@ class Dataset:
     table : str
         Digits that data sets share whose rows have the same targets: however these are encoded or split, their test
         rows have been looked at when those of one have.
+    rule : str
+        For generated data, the name of the rule behind them in :mod:`axiarch.data.rules`.
     """
 
     folder: Path
@@ -133,6 +135,7 @@ class Dataset:
     decimal: Literal[".", ","] = "."
     checksums: dict[str, str] = field(default_factory=dict)
     table: str = ""
+    rule: str = ""
 
     @property
     def validation_name(self) -> str:

@@ -72,9 +72,7 @@ def hive_states(rows: int = 3000, seed: int = 20) -> HiveStates:
     humidity = np.clip(rng.normal(62, 9, rows) - 0.5 * (outside - 18), 20, 98)
     weight = rng.normal((0.1, 0.5, -0.2), 0.55, (rows, 3))[np.arange(rows), season]
     bands = _bands(rng, rows, outside)
-    logits = _logits(season, kind, outside, brood, weight, bands)
-    probabilities = np.exp(logits - logits.max(1, keepdims=True))
-    probabilities /= probabilities.sum(1, keepdims=True)
+    probabilities = true_probabilities(season, kind, outside, brood, weight, bands)
     state = (probabilities.cumsum(1) < rng.random(rows)[:, None]).sum(1).clip(0, 4)
     columns: dict[str, list[object]] = {
         "reading_id": [f"MF-{i:05d}" for i in rng.permutation(rows)],
@@ -136,6 +134,15 @@ def _bands(rng: np.random.Generator, rows: int, outside: Floats) -> Floats:
     smooth = own.copy()
     smooth[:, 1:] += 0.5 * own[:, :-1]
     return -32 - 1.5 * np.arange(len(BANDS)) + level + smooth
+
+
+def true_probabilities(season: NDArray[np.int64], kind: NDArray[np.int64], outside: Floats, brood: Floats,
+                       weight: Floats, bands: Floats) -> Floats:
+    """Return the probabilities of the states (N, 5): season and hive type by number, bands (N, 8)."""
+    logits = _logits(season, kind, outside, brood, weight, bands)
+    powers = np.exp(logits - logits.max(1, keepdims=True))
+    shares: Floats = powers / powers.sum(1, keepdims=True)
+    return shares
 
 
 def _logits(season: NDArray[np.int64], kind: NDArray[np.int64], outside: Floats, brood: Floats,

@@ -73,7 +73,7 @@ def nectar_flow(rows: int = 2500, seed: int = 21) -> NectarFlow:
     colony = np.clip(rng.normal(28 + 9 * np.sin(np.pi * day / 160), 7), 4, 60)
     inspected = rng.integers(0, 15, rows)
     meadow = rng.choice(4, rows, p=(0.35, 0.15, 0.2, 0.3))
-    expected = _gain(warmth, rain, wind, sun, bloom, colony, inspected, np.array(_YIELD)[meadow])
+    expected = true_gain(warmth, rain, wind, sun, bloom, colony, inspected, meadow)
     start = np.datetime64("2024-04-10")
     columns: dict[str, list[object]] = {
         "day": [str(start + d) for d in day],
@@ -92,12 +92,12 @@ def nectar_flow(rows: int = 2500, seed: int = 21) -> NectarFlow:
     return NectarFlow(columns, expected)
 
 
-def _gain(warmth: Floats, rain: Floats, wind: Floats, sun: Floats, bloom: Floats, colony: Floats,
-          inspected: NDArray[np.int64], meadow: Floats) -> Floats:
-    """Return the expected gain in grams a day (N,): what is flown in, less what is eaten."""
+def true_gain(warmth: Floats, rain: Floats, wind: Floats, sun: Floats, bloom: Floats, colony: Floats,
+              inspected: Floats | NDArray[np.int64], meadow: NDArray[np.int64]) -> Floats:
+    """Return the expected gain in grams a day (N,): what is flown in, less what is eaten; meadows by number."""
     flying = 1 / (1 + np.exp(-(warmth - 15) / 1.8)) * np.exp(-(((warmth - 25) / 14) ** 2))
     weather = np.exp(-rain / 6) * np.exp(-((wind / 9) ** 2)) * np.sqrt(sun / 9)
     unrest = 1 - 0.35 * np.exp(-inspected / 1.5)
-    brought = 1500 * meadow * bloom * flying * weather * (colony / 30) ** 1.2 * unrest
+    brought = 1500 * np.array(_YIELD)[meadow] * bloom * flying * weather * (colony / 30) ** 1.2 * unrest
     net: Floats = brought - 4.0 * colony - 40
     return net

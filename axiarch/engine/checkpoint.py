@@ -9,15 +9,12 @@ from __future__ import annotations
 import errno
 import json
 import os
-from collections.abc import Mapping
 from dataclasses import asdict
 from pathlib import Path
-from typing import Any
 
 import msgspec
-import numpy as np
-from numpy.typing import NDArray
 
+from axiarch.engine.checksums import checksum
 from axiarch.engine.network import StackShape
 from axiarch.engine.run import RunSpec
 from axiarch.engine.stack import RunState
@@ -96,18 +93,6 @@ def load_checkpoint(path: Path, run: RunSpec, shape: StackShape, data: str) -> R
             whose = f" ({shown(known['note'], 80)})" if known.get("note") else ""
             raise TrainingError(f"the checkpoint{whose} belongs to another {what}", where, "train the run from scratch")
     return state
-
-
-def checksum(text: str, tensors: Mapping[str, NDArray[Any]]) -> str:
-    """Return a checksum of all that a checkpoint holds."""
-    import xxhash
-
-    digest = xxhash.xxh3_128(text.encode())
-    for name in sorted(tensors):
-        array = np.ascontiguousarray(tensors[name])
-        digest.update(f"{name} {array.dtype} {array.shape}".encode())
-        digest.update(array.tobytes() if array.ndim == 0 else array.data.cast("B"))
-    return digest.hexdigest()
 
 
 def carry_over(source: Path, was: RunSpec, old: StackShape, run: RunSpec, new: StackShape, data: str, latest: int,

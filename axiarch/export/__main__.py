@@ -51,7 +51,8 @@ def _judge(request: dict[str, Any], tell: Tell) -> dict[str, Any]:
     from axiarch.export.judging import PartName, judge
 
     part: PartName = "train" if request.get("part") == "train" else "validation"  # test rows: word "test" alone
-    return judge(read_dataset(Path(request["data"])), _trained(request), part, str(request.get("by", "")))
+    return judge(read_dataset(Path(request["data"])), _trained(request), part, str(request.get("by", "")),
+                 bool(request.get("inputs")))
 
 
 def _ready(request: dict[str, Any], tell: Tell) -> dict[str, Any]:

@@ -19,6 +19,8 @@ from axiarch.engine.predictor import Predictor
 from axiarch.engine.run import RunSpec
 from axiarch.errors import InputError, TrainingError
 from axiarch.export.models import network_of
+from axiarch.export.responses import residuals, responses
+from axiarch.insight.groups import worst_groups
 from axiarch.insight.predicted import Run, by_group, summary
 from axiarch.plain import number, shown
 
@@ -35,13 +37,16 @@ class Trained:
 
 
 def judge(dataset: Dataset, trained: Sequence[Trained], part: PartName = "validation",
-          by: str = "") -> dict[str, Any]:
+          by: str = "", inputs: bool = False) -> dict[str, Any]:
     """Return the metrics of each run (``judged``), and a summary of all of them together.
 
     Parameters
     ----------
     by : str, optional
         An input column: ``groups`` then says how good the predictions are for each of its values.
+    inputs : bool
+        Whether the summary also says how predictions depend on each input column (``responses``), which
+        groups of rows are predicted worst (``worst``), and for amounts residuals by input (``residuals``).
 
     Raises
     ------
@@ -50,11 +55,13 @@ def judge(dataset: Dataset, trained: Sequence[Trained], part: PartName = "valida
     """
     parts: dict[int, Part] = {}
     judged, runs = [], []
+    networks: dict[int, list[Predictor]] = {}
     for each in trained:
         fold = each.run.streams.fold
         if fold not in parts:
             parts[fold] = _rows(dataset, part, fold)
         predictor, epoch = best_of(dataset, each)
+        networks.setdefault(fold, []).append(predictor)
         target = dataset.folds[fold].encoding.target
         told, true = predictor.predict(parts[fold].inputs), np.asarray(parts[fold].targets)
         value, _ = predictor.mean_loss(parts[fold].inputs, true, target.units, target.curve)
@@ -66,10 +73,34 @@ def judge(dataset: Dataset, trained: Sequence[Trained], part: PartName = "valida
             amounts = np.asarray(target.decode(told)), np.asarray(target.decode(true))
             judged.append({**known, **_of_amounts(*amounts)})
             runs.append(Run(fold, *amounts))
-    found = {"judged": judged, "summary": summary(runs, len(dataset.classes))}
+    found: dict[str, Any] = {"judged": judged, "summary": summary(runs, len(dataset.classes))}
     if by:
         groups = {fold: _groups(dataset, fold, parts[fold].inputs, by) for fold in parts}
         found["groups"] = by_group(runs, groups, len(dataset.classes))
+    if inputs and part != "test":
+        found["summary"] |= _by_inputs(dataset, parts, networks, runs)
+    return found
+
+
+#: Columns of which groups are compared.
+_MOST_COLUMNS = 100
+
+
+def _by_inputs(dataset: Dataset, parts: dict[int, Part], networks: dict[int, list[Predictor]],
+               runs: Sequence[Run]) -> dict[str, Any]:
+    """Return what is known of predictions by input column, on the first fold where there are several."""
+    fold = min(parts)
+    part = parts[fold]
+    inputs = np.asarray(part.inputs)
+    columns = [code.name for code in dataset.folds[fold].encoding.codes
+               if isinstance(code, NumberCode | OrderCode | TextCode)][:_MOST_COLUMNS]
+    groups = {name: {f: _groups(dataset, f, parts[f].inputs, name) for f in parts} for name in columns}
+    found: dict[str, Any] = {"responses": responses(dataset, fold, networks[fold], inputs, np.asarray(part.targets)),
+             "worst": worst_groups(runs, groups, len(dataset.classes))}
+    if not dataset.classes:
+        own = [run for run in runs if run.fold == fold]
+        away = np.mean([run.predicted[:, 0] for run in own], axis=0) - own[0].true[:, 0]
+        found["residuals"] = residuals(dataset, fold, inputs, away)
     return found
 
 
@@ -90,7 +121,11 @@ def _groups(dataset: Dataset, fold: int, inputs: np.ndarray, column: str) -> lis
                 return [shown(text) if text is not None else "missing or rare" for text in code.decode(own)]
             if isinstance(code, NumberCode):
                 train = dataset.part("train", fold).inputs[:, place : place + width]
-                return _quarters(code.decode(own), code.decode(np.asarray(train, np.float64)))
+                own, known = (code.decode(np.asarray(part, np.float64)) for part in (own, train))
+                if not code.log:  # encoded inputs are float32: what was 0 comes back as 1e-8
+                    near = 1e-6 * code.scale
+                    own, known = np.round(own / near) * near, np.round(known / near) * near
+                return _quarters(own, known)
             raise InputError("rows can be grouped by text and numbers alone", f"column {shown(column)!r}",
                              "name a column of text or numbers")
         place += width

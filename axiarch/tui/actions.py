@@ -22,7 +22,7 @@ class Action:
     Attributes
     ----------
     name : str
-        Its method on the app is ``action_<name>``.
+        Of the function or method that does it.
     key : str
         As Textual names it.
     label : str
@@ -87,7 +87,7 @@ ACTIONS: tuple[Action, ...] = (
     Action("shares", "v", "split", "Change the split: shares of validation and test, folds, repeats, seed",
            ("data",), False),
     Action("folds", "b", "folds", "Validate on 5 folds, on 10, or on one part", ("data",), False),
-    Action("page", "space", "next drawing", "In a small window, show the next drawing of the predictions",
+    Action("page", "space", "next page", "Turn the page: overview, by input, residuals by input, where it is worse",
            ("predictions",)),
     Action("open_seal", "ctrl+o", "open the seal", "Open the sealed test rows, with a reason, on the record",
            ("data", "predictions")),
@@ -96,6 +96,14 @@ ACTIONS: tuple[Action, ...] = (
            "next amount", ("predictions",)),
     Action("keep_model", "K", "keep model", "Keep the network of this recipe as a model, to predict with and to export",
            ("ladder", "strips", "predictions")),
+    Action("keep_average", "A", "keep average", "Keep the average of this recipe's seeds as one model (ensemble), if "
+           "it gains more than chance", ("ladder", "strips", "predictions"), False),
+    Action("models", "M", "models", "Show the models kept: compare, verify, predict with, train on, export, remove",
+           ("ladder", "strips", "predictions")),
+    Action("last_training", "L", "all open rows", "Last training: train this recipe on training and validation rows "
+           "together, before the test", ("ladder", "strips", "predictions"), False),
+    Action("bring_in", "I", "bring in", "Bring in finished trainings of other origin from a table (import), ranked and "
+           "marked", ("ladder",), False),
     Action("reread", "r", "how it is read", "Change how the file is read: separator, encoding, decimal comma, header",
            ("data",), False),
     Action("as_text", "k", "as text", "Keep the column under the cursor as text, or read it as numbers or dates, "

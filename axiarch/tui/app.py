@@ -15,6 +15,7 @@ from axiarch.journal.workspace import Workspace
 from axiarch.plain import step_text
 from axiarch.tui import messages as said
 from axiarch.tui.actions import ACTIONS, VIEWS, Action
+from axiarch.tui.doing import models
 from axiarch.tui.palette import DARK, LIGHT
 from axiarch.tui.quiet import be_quiet
 from axiarch.tui.search import ActionFinder
@@ -31,6 +32,10 @@ from axiarch.tui.widgets.examples import Examples
 from axiarch.tui.widgets.frame import Notice, Trail
 from axiarch.workflows.watching import Snapshot
 
+#: Actions that are plain functions, given the application.
+DOING: dict[str, Callable[[TrainingApp], None]] = {
+    "keep_model": models.keep_model, "keep_average": models.keep_average, "models": models.models,
+    "last_training": models.last_training, "bring_in": models.bring_in}
 _NAMES = tuple(name for _, name, _ in VIEWS)
 
 
@@ -176,6 +181,9 @@ class AxiarchApp(TrainingApp):
             self._go(action.views[0])
         if name.startswith("go_"):
             self._go(name.removeprefix("go_"))
+            return
+        if name in DOING:
+            DOING[name](self)
             return
         getattr(self, f"do_{name}")()
 
@@ -584,7 +592,8 @@ class AxiarchApp(TrainingApp):
             if path:
                 source = Path(path).expanduser()
                 place = self._workspace.exports / f"{source.name.split('.')[0]}-predicted.csv"
-                self._replacing([place], lambda force: self._predict_rows(s, recipe, source, place, force))
+                self.replacing([place], lambda force: self.predict_rows(lambda tell: workflows.predict_with(
+                    self._workspace, s, recipe, source, place, force, tell), place))
 
         self.push_screen(Browser(Path.cwd(), workflows.recent_tables(self._workspace)), answered)
 
@@ -614,22 +623,7 @@ class AxiarchApp(TrainingApp):
 
     def _write(self, paths: list[Path], write: Callable[[bool], list[Path]]) -> None:
         """Write files, after asking where some of them are there already."""
-        self._replacing(paths, lambda force: self._do(lambda: write(force)))
-
-    def _replacing(self, paths: list[Path], write: Callable[[bool], object]) -> None:
-        """Call `write` with whether to replace files; asks first where some of `paths` exist."""
-        there = [path.name for path in paths if path.exists()]
-        if not there:
-            write(False)
-            return
-
-        def answered(answer: str | None) -> None:
-            if answer == "yes":
-                write(True)
-
-        self.push_screen(Question(f"Replace {', '.join(there)}?",
-                                  f"Exported before to {paths[0].parent}. What they hold now is lost."),
-                         answered)
+        self.replacing(paths, lambda force: self._do(lambda: write(force)))
 
 
 def run_app(workspace: Workspace) -> tuple[int, str]:

@@ -35,7 +35,9 @@ ABOUT: Mapping[str, str] = {
                    "by the weights of each run's best epoch. For classes: the confusion matrix, precision, recall and "
                    "F1 of each class with 95 % intervals over the rows, how often predictions are right against how "
                    "sure they are, and the most confident mistakes (✓ the true class, ✗ the one predicted). For "
-                   "amounts: predicted against true, the rows by their true amount, residuals, and the worst rows. b "
+                   "amounts: predicted against true, the rows by their true amount, residuals, and the worst rows. "
+                   "Space turns to further pages: the mean prediction along each input column (over the true rule "
+                   "for demo data), residuals by input, and the groups of rows that are predicted worse. b "
                    "changes between validation, training and test rows; test rows need the seal opened (ctrl+o). a "
                    "reads the confusion matrix another way, and for two classes draws the ROC curve, or precision "
                    "against recall with thresholds by cost. P predicts a file, K keeps a model, F confirms on fresh "
@@ -78,5 +80,8 @@ TERMS: Mapping[str, tuple[tuple[str, str], ...]] = {
                     ("[ to ]", "95 % interval over the rows, by bootstrap; it leaves out the doubt of few seeds"),
                     ("calibrated", "predictions made with 80 % are right in 80 % of rows"),
                     ("residual", "predicted minus true amount"),
+                    ("by input", "one column takes one value after another in every row, the others stay; the mean of "
+                                 "the predictions (partial dependence)"),
+                    ("▸", "a group worse than all other rows by more than chance, all groups counted"),
                     ("seal", "the guard on the test rows; opening it is recorded for good")),
 }

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from dataclasses import replace
+from pathlib import Path
 from typing import Literal
 
 from textual import work
@@ -11,7 +12,7 @@ from textual import work
 from axiarch import workflows
 from axiarch.errors import AxiarchError
 from axiarch.journal.workspace import Workspace
-from axiarch.plain import count, loss
+from axiarch.plain import count
 from axiarch.recipes.recipe import Recipe
 from axiarch.tui import messages as said
 from axiarch.tui.state import Marked
@@ -42,7 +43,7 @@ class TrainingApp(WorkingApp):
             return 0
         return self.query_one(LadderView).selected() if self.view == "ladder" else self._state.open_recipe
 
-    def _ask_number(self, question: str, why: str, value: int, then: Callable[[int], object]) -> None:
+    def ask_number(self, question: str, why: str, value: int, then: Callable[[int], object]) -> None:
         """Ask for a whole number, and go on with it."""
 
         def answered(text: str | None) -> None:
@@ -54,6 +55,21 @@ class TrainingApp(WorkingApp):
                 self.post_message(said.Noted(f"{text!r} is not a whole number above 0; nothing was changed."))
 
         self.push_screen(Asked(question, why, "a whole number", str(value)), answered)
+
+    def replacing(self, paths: list[Path], write: Callable[[bool], object]) -> None:
+        """Call `write` with whether to replace files; asks first where some of `paths` exist."""
+        there = [path.name for path in paths if path.exists()]
+        if not there:
+            write(False)
+            return
+
+        def answered(answer: str | None) -> None:
+            if answer == "yes":
+                write(True)
+
+        self.push_screen(Question(f"Replace {', '.join(there)}?",
+                                  f"Exported before to {paths[0].parent}. What they hold now is lost."),
+                         answered)
 
     # -- more of one recipe ----------------------------------------------------------------------
 
@@ -75,7 +91,7 @@ class TrainingApp(WorkingApp):
         if s is None or recipe not in s.recipes:
             return
         if not s.over:
-            self._ask_number(f"How many more epochs for recipe {recipe}?",
+            self.ask_number(f"How many more epochs for recipe {recipe}?",
                              "Training continues from its current weights, in the running search.", 10,
                              lambda n: self._steer("more", recipe, n))
             return
@@ -86,7 +102,7 @@ class TrainingApp(WorkingApp):
             return
         trained = len(s.curves[run.id])
         start, where = (trained, "its last epoch") if at == "last" else (run.best_epoch, "its best epoch")
-        self._ask_number(
+        self.ask_number(
             f"How many more epochs for recipe {recipe}, from {where}, {start}?",
             f"Training continues from the checkpoint of {s.run_name(run)}: weights, optimiser state, row order and "
             "random numbers, exactly as if it had never stopped. A schedule over the whole training is stretched to "
@@ -142,7 +158,7 @@ class TrainingApp(WorkingApp):
         if not s.over:
             self.post_message(said.Noted("Confirm a recipe when its search is over: only one search runs at a time."))
             return
-        self._ask_number(f"Confirm recipe {recipe} on how many fresh seeds?",
+        self.ask_number(f"Confirm recipe {recipe} on how many fresh seeds?",
                          "They have chosen nothing, so their mean says what the recipe reaches. It is compared with "
                          "what the ranking foretold.", 5, lambda n: self._confirm(recipe, n))
 
@@ -170,36 +186,6 @@ class TrainingApp(WorkingApp):
             return
         for each in found:
             self.post_message(said.Noted(str(each)))
-
-    def do_keep_model(self) -> None:
-        """Ask for a name and a note, then keep the network of a recipe as a model."""
-        s, recipe = self._state.snapshot, self.chosen()
-        if s is None or recipe not in s.recipes:
-            return
-        self.push_screen(
-            Asked(f"Keep recipe {recipe} as a model?",
-                  "The network of its best epoch is kept with all it needs to predict new files, as one file. "
-                  "axiarch predict uses it, axiarch models export writes it for other programs.",
-                  "a name; or a name, a colon, and a note", f"recipe {recipe} of search {s.search.number}"),
-            lambda answer: self._name_model(recipe, answer))
-
-    def _name_model(self, recipe: int, answer: str | None) -> None:
-        if answer:
-            self._keep_model(recipe, answer)
-
-    @work(thread=True, exclusive=True, group="model")
-    def _keep_model(self, recipe: int, answer: str) -> None:
-        s = self._state.snapshot
-        assert s is not None
-        name, _, note = answer.partition(":")
-        try:
-            kept = workflows.keep_model(self._workspace, s, recipe, name, note)
-        except AxiarchError as error:
-            self.post_message(said.ErrorRaised(error))
-            return
-        self.post_message(said.Noted(
-            f"Kept {kept.name!r}: seed {kept.seed}, epoch {kept.epoch}, validation loss {loss(kept.loss)}. "
-            f"Predict a file: axiarch predict \"{kept.name}\" FILE OUT.csv"))
 
     # -- the race --------------------------------------------------------------------------------
 
@@ -229,7 +215,7 @@ class TrainingApp(WorkingApp):
         """Ask how many recipes the running search tries in all."""
         s = self._state.snapshot
         if self._search_runs() and s is not None:
-            self._ask_number("How many recipes in all?", f"{count(len(s.recipes), 'recipe')} so far. More recipes find "
+            self.ask_number("How many recipes in all?", f"{count(len(s.recipes), 'recipe')} so far. More recipes find "
                              "better ones ever more slowly.", max(2 * len(s.recipes), 10),
                              lambda n: self._steer("budget", count=n))
 
@@ -237,7 +223,7 @@ class TrainingApp(WorkingApp):
         """Ask how many worker processes the running search uses."""
         s = self._state.snapshot
         if self._search_runs() and s is not None:
-            self._ask_number("How many workers?", f"{count(len(s.lanes), 'worker')} now; one per core is usual. "
+            self.ask_number("How many workers?", f"{count(len(s.lanes), 'worker')} now; one per core is usual. "
                              "Workers change how long the search takes, never its results.", max(len(s.lanes), 1),
                              lambda n: self._steer("workers", count=n))
 

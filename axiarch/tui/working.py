@@ -22,6 +22,7 @@ from axiarch.journal.workspace import Workspace
 from axiarch.plain import count
 from axiarch.tui import messages as said
 from axiarch.tui.framed import FramedApp
+from axiarch.tui.state import State
 from axiarch.workflows.watching import Snapshot
 
 #: Seconds after the last edit before the forecast is worked out anew.
@@ -61,6 +62,16 @@ class WorkingApp(FramedApp):
         super().__init__(workspace, view)
         self._give_up = threading.Event()
         self._pending: deque[Callable[[], None]] = deque()
+
+    @property
+    def workspace(self) -> Workspace:
+        """The workspace that is open."""
+        return self._workspace
+
+    @property
+    def state(self) -> State:
+        """What is shown."""
+        return self._state
 
     @work(thread=True, exclusive=True, group="load")
     def _load(self) -> None:
@@ -168,7 +179,7 @@ class WorkingApp(FramedApp):
         """Work out what a recipe predicts, off the interface's loop."""
         found: dict[str, Any] | str
         try:
-            found = workflows.judge_recipe(self._workspace, snapshot, recipe, part=part)["summary"]
+            found = workflows.judge_recipe(self._workspace, snapshot, recipe, part=part, inputs=True)["summary"]
         except AxiarchError as error:
             found = f"{error.what}. {error.remedy}"
         self.post_message(said.PredictionsMade(snapshot.search.number, recipe, part, found))
@@ -184,8 +195,8 @@ class WorkingApp(FramedApp):
         self.post_message(said.SealOpened(opened.times, workflows.score_words(opened.score)))
 
     @work(thread=True, exclusive=True, group="predict file")
-    def _predict_rows(self, snapshot: Snapshot, recipe: int, source: Path, place: Path, force: bool) -> None:
-        """Predict the rows of a file with the best run of a recipe; esc cancels."""
+    def predict_rows(self, predict: Callable[[Tell], dict[str, Any]], place: Path) -> None:
+        """Predict the rows of a file into `place`; esc cancels."""
         if self._adding:
             self.post_message(said.Noted("Wait until the data set is rebuilt, then predict the file."))
             return
@@ -193,7 +204,7 @@ class WorkingApp(FramedApp):
         self._give_up.clear()
 
         def job() -> Message:
-            found = workflows.predict_with(self._workspace, snapshot, recipe, source, place, force, _Steps(self))
+            found = predict(_Steps(self))
             remarks = " ".join(f"{line}." for line in found["remarks"][:2])
             more = f" {len(found['remarks']) - 2} more remarks: axiarch predict prints them." if (
                 len(found["remarks"]) > 2) else ""

@@ -58,7 +58,8 @@ def redecide(workspace: Workspace, data: Dataset, plan: DataPlan, tell: Tell = q
             else:
                 check = _unchanged(Path(data.source))
                 table, how = read_table(Path(data.source), reading, None, tell)
-            made = build_dataset(table, place, name, data.source, plan, how, data.best, tell, check)
+            made = build_dataset(table, place, name, data.source, plan, how, data.best, tell, check,
+                                 data.rule)
             if used:
                 return made
             data.folder.rename(scratch / "before")
@@ -105,7 +106,7 @@ def _next_name(workspace: Workspace, name: str) -> str:
 
 def add_table(workspace: Workspace, path: Path, *, name: str = "", target: str | None = None,
               ignore: tuple[str, ...] = (), seed: int = 1, plan: DataPlan | None = None, given: Given | None = None,
-              best: Floor | None = None, tell: Tell = quiet) -> Dataset:
+              best: Floor | None = None, rule: str = "", tell: Tell = quiet) -> Dataset:
     """Add a table or pictures to a workspace.
 
     Delimited text, Parquet, Arrow, JSON lines or Excel; pictures as NumPy files, in the IDX format, or as a folder
@@ -124,6 +125,8 @@ def add_table(workspace: Workspace, path: Path, *, name: str = "", target: str |
         Files that hold the validation and test rows, or the labels of pictures.
     best : Floor, optional
         For generated data, what the rule behind them scores.
+    rule : str, optional
+        Its name in :mod:`axiarch.data.rules`.
     tell : callable, optional
         Takes the name of each step and the share of it that is done; may raise to end the work.
 
@@ -145,7 +148,7 @@ def add_table(workspace: Workspace, path: Path, *, name: str = "", target: str |
             table, how = read_table(path, _reading(plan, scratch), given, tell)
             try:
                 return build_dataset(table, folder, shown(name), str(path.absolute()), plan, how,
-                                     best, tell, check)
+                                     best, tell, check, rule)
             except AxiarchError as error:
                 raise error.at(shown(path)) from None
     except OSError as error:

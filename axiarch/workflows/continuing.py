@@ -10,7 +10,6 @@ from axiarch.errors import RecipeError, TrainingError
 from axiarch.journal.records import OVER
 from axiarch.journal.workspace import Workspace
 from axiarch.plain import count
-from axiarch.recipes.recipe import Recipe
 from axiarch.recipes.searchfile import MethodChoice, SearchFile, Start
 from axiarch.recipes.space import Space
 from axiarch.runner.material import shape_of
@@ -90,9 +89,7 @@ def continue_model(workspace: Workspace, model: KeptModel, epochs: int,
     InputError, TrainingError, RecipeError
         If the model is of other data, or its weights do not fit the changed network.
     """
-    from axiarch.engine.modelfile import read_about
-
-    recipe = Recipe(read_about(model.path)["recipes"][0]).changed({**(changes or {}), "epochs": max(epochs, 1)})
+    recipe = model.recipes[0].changed({**(changes or {}), "epochs": max(epochs, 1)})
     search = SearchFile(name=f"{model.name} continued"[:200], data=model.data, space=Space(recipe), repeats=1,
                         seed=max(model.seed, 1), method=MethodChoice("grid", {}),
                         start=Start(model=model.name if in_workspace(workspace, model) else str(model.path)))

@@ -39,10 +39,12 @@ def _add(workspace: Workspace, name: str, place: Path) -> Dataset:
     if name == HIVE_STATES:
         states = hive_states()
         return add_table(workspace, states.to_csv(place / "hive-states.csv"), name=name, target="state",
+                         rule=HIVE_STATES,
                          best=Floor(states.best_loss, (states.best_accuracy, states.best_balanced)))
     if name == NECTAR_FLOW:
         flow = nectar_flow()
         return add_table(workspace, flow.to_csv(place / "nectar-flow.csv"), name=name, target="gain_g",
+                         rule=NECTAR_FLOW,
                          best=Floor(flow.best_rmse, (flow.best_mae, flow.best_r2)))
     made = hum()
     return add_table(workspace, made.to_npz(place / "hum.npz"), name=name, target="label",

@@ -4,22 +4,24 @@ from __future__ import annotations
 
 import math
 from collections.abc import Sequence
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 from axiarch.errors import TrainingError
-from axiarch.export.judging import PartName
 from axiarch.journal.records import OVER, RunRecord
 from axiarch.journal.workspace import Workspace
 from axiarch.runner.saved import latest
 from axiarch.workflows.asking import TRAINED, ask
 from axiarch.workflows.watching import Snapshot
 
+if TYPE_CHECKING:
+    from axiarch.export.judging import PartName
+
 #: What is counted and not measured.
 _COUNTS = ("rows", "confusion")
 
 
 def judge_recipe(workspace: Workspace, snapshot: Snapshot, recipe: int, run: int = 0,
-                 part: PartName = "validation", by: str = "") -> dict[str, Any]:
+                 part: PartName = "validation", by: str = "", inputs: bool = False) -> dict[str, Any]:
     """Return the metrics of all runs of a recipe, or of one of them, on rows they were not trained on.
 
     Metrics are means over the runs, counts are sums; ``runs`` holds those of each run with its seed and fold.
@@ -32,7 +34,7 @@ def judge_recipe(workspace: Workspace, snapshot: Snapshot, recipe: int, run: int
     TrainingError
         If it has not been trained, or left no checkpoint.
     """
-    judged, records = ask_of_runs(workspace, snapshot, recipe, run, part=part, by=by)
+    judged, records = ask_of_runs(workspace, snapshot, recipe, run, part=part, by=by, inputs=inputs)
     runs = [{"seed": r.repeat + 1, "fold": r.fold + 1, **each}
             for r, each in zip(records, judged["judged"], strict=True)]
     return {**_mean(judged["judged"]), "runs": runs, "summary": judged["summary"], "groups": judged.get("groups", [])}

@@ -8,11 +8,12 @@ from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
-from axiarch.errors import InputError, TrainingError, WorkspaceError, not_written
+from axiarch.errors import InputError, RecipeError, TrainingError, WorkspaceError, not_written
 from axiarch.files import regular_file, scratch_folder
 from axiarch.journal.records import OVER, RunRecord
 from axiarch.journal.workspace import Workspace, slug
 from axiarch.plain import shown
+from axiarch.recipes.recipe import Recipe
 from axiarch.workflows.asking import TRAINED, ask
 from axiarch.workflows.judging import ask_of_runs, first_run, runs_request
 from axiarch.workflows.opening import data_set
@@ -50,6 +51,8 @@ class KeptModel:
         Of how many networks it is the mean.
     all_open : bool
         Whether the validation rows trained too.
+    recipes : tuple of Recipe
+        One for each network.
     problem : str
         Why it cannot be used; empty where it can.
     """
@@ -74,6 +77,7 @@ class KeptModel:
     networks: int = 1
     source: str = ""
     all_open: bool = False
+    recipes: tuple[Recipe, ...] = ()
     problem: str = ""
 
 
@@ -225,10 +229,10 @@ def describe(path: Path) -> KeptModel:
             int(about["epoch"]), float(about["loss"]), target.loss_name, target.metrics[0],
             float(about["metrics"][0]), float(about["at"]), path.stat().st_size, int(known["parameters"]),
             int(about.get("networks", 1)), str(about.get("source", "")),
-            data.plan.split.all_open)
+            data.plan.split.all_open, tuple(map(Recipe, known["recipes"])))
     except TrainingError as error:
         return KeptModel(path, path.stem, problem=error.what)
-    except (KeyError, TypeError, ValueError, AttributeError, IndexError, OSError) as error:
+    except (KeyError, TypeError, ValueError, AttributeError, IndexError, OSError, RecipeError) as error:
         return KeptModel(path, path.stem, problem=f"it cannot be used: {shown(error, 80)}")
 
 

@@ -77,7 +77,7 @@ class View(AppCase):
             leader = app._state.open_recipe
             await pilot.press("6")
             await self.shows(app, pilot, f"Recipe {leader} on the validation rows: accuracy")
-            found = workflows.judge_recipe(workspace, app._state.snapshot, leader)["summary"]
+            found = workflows.judge_recipe(workspace, app._state.snapshot, leader, inputs=True)["summary"]
             self.assertEqual(app._state.predictions[1, leader, "validation"], found)
             for text in ("true ↓", "precision", "predicted wrong", "share that is right"):
                 self.assertIn(text, screen(app))
@@ -140,7 +140,8 @@ class View(AppCase):
         async with self.running(self.searched(), (80, 24)) as (app, pilot):
             await pilot.press("6")
             await self.shows(app, pilot, "true ↓")
-            for text in ("precision", "predicted wrong", "share that is right", "true ↓"):
+            for text in ("precision", "predicted wrong", "share that is right", "the strongest first",
+                         "by more than chance", "true ↓"):
                 await pilot.press("space")
                 await self.shows(app, pilot, text)
 

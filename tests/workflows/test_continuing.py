@@ -9,10 +9,10 @@ from pathlib import Path
 import numpy as np
 
 from axiarch import workflows
-from axiarch.engine.modelfile import first_state
 from axiarch.engine.run import RunSpec
 from axiarch.engine.stack import Stack
 from axiarch.engine.streams import Streams
+from axiarch.engine.warmstart import first_state
 from axiarch.errors import InputError, TrainingError
 from axiarch.export.models import network_of
 from axiarch.journal.workspace import Workspace

@@ -126,7 +126,7 @@ def _names(chart: Chart, width: int) -> Row:
     """Return the row above a plot: the name of the upright axis, and at the far end that of the other."""
     row: Row = [(f" {chart.y_name}", "faint")]
     room = width - len(chart.y_name) - 3
-    if chart.ticks_below and room > len(chart.x_name) + 3:
+    if chart.ticks_below and chart.x_name and room > len(chart.x_name) + 3:
         row.append((right(f"{chart.x_name} →", room), "faint"))
     return row
 
@@ -136,7 +136,7 @@ def _x_axis(scale: Scale, cols: int) -> Rows:
     line = ["─"] * cols
     text = [" "] * cols
     free = 0
-    for tick in scale.ticks(max(cols // 12, 2)):
+    for tick in scale.ticks(max(cols // 10, 2)):
         place = float(scale.at(tick))
         column = min(int(place * cols), cols - 1)
         label = scale.label(tick)

@@ -8,8 +8,9 @@ from textual.app import ComposeResult
 
 from axiarch.plain import count, loss, number, share
 from axiarch.tui.messages import PredictionsWanted
-from axiarch.tui.plots import predicted
-from axiarch.tui.plots.runs import Rows, beside, wrap
+from axiarch.tui.plots import inputs, predicted
+from axiarch.tui.plots.inputs import Draw
+from axiarch.tui.plots.runs import Row, Rows, beside, cut, wrap
 from axiarch.tui.views.view import View
 from axiarch.tui.widgets.drawing import Drawing
 
@@ -21,7 +22,7 @@ _WIDE, _TALL = 100, 28
 
 
 class Pages(Drawing):
-    """The drawings: all at once where they fit, else in turn."""
+    """The drawings, a page at a time; in a wide window several on one page."""
 
     DEFAULT_CSS = "Pages { height: 1fr; padding: 0 1; }"
 
@@ -34,33 +35,68 @@ class Pages(Drawing):
     reading = 0
 
     def draw(self, width: int, height: int) -> Rows:
-        """Return the drawings."""
+        """Return the page in front, and above it what pages there are."""
         if self.found is None:
             return [[]] * (height // 3) + wrap(self.waiting, max(width - 4, 10), "faint")
-        drawn = self._of_classes if self.classes_predicted else self._of_amounts
-        return drawn(self.found, width, height)
+        pages = self._pages(self.found, width, height - 1)
+        place = self.page % len(pages)
+        trail: Row = []
+        for name in dict.fromkeys(name for name, _ in pages):
+            trail += [("  ", "ink"), (name, "lead*" if name == pages[place][0] else "faint")]
+        trail.append((f"   {place + 1} of {len(pages)}; space turns the page", "faint"))
+        return [cut(trail, width), *pages[place][1](width, height - 1)]
 
-    @property
-    def pages(self) -> int:
-        """How many pages there are: one where everything fits."""
-        return 1 if self.size.width >= _WIDE and self.size.height >= _TALL else 4
+    def _pages(self, found: dict[str, Any], width: int, height: int) -> list[tuple[str, Draw]]:
+        """Return name and drawing of every page."""
+        wide = width >= _WIDE - 2 and height >= _TALL - 1
+        pages = self._of_classes(found, wide) if self.classes_predicted else self._of_amounts(found, wide)
+        if "responses" in found and found["responses"]["columns"]:
+            pages += self._by_inputs(found, width, height)
+        if "worst" in found and found["worst"]["compared"]:
+            pages.append(("where it is worse",
+                          lambda w, h: inputs.worst(found, self.classes_predicted, w, h)))
+        return pages
 
-    def _of_classes(self, found: dict[str, Any], width: int, height: int) -> Rows:
+    def _by_inputs(self, found: dict[str, Any], width: int, height: int) -> list[tuple[str, Draw]]:
+        target = 0 if self.classes_predicted else self.reading % len(self.names)
+        room = inputs.fitting(width, height - 4)
+
+        def dependence(page: int) -> Draw:
+            return lambda w, h: inputs.dependence(found, self.names, self.classes_predicted, target, w, h, page)
+
+        def residuals(page: int) -> Draw:
+            return lambda w, h: inputs.by_input(found, self.names[0], w, h, page)
+
+        pages = [("by input", dependence(i)) for i in range(-(-len(found["responses"]["columns"]) // room))]
+        more = -(-len(found.get("residuals", ())) // room)
+        return pages + [("residuals by input", residuals(i)) for i in range(more)]
+
+    def _of_classes(self, found: dict[str, Any], wide: bool) -> list[tuple[str, Draw]]:
         part = _PART_NAMES[self.part]
-        if self.pages == 1:
+
+        def confusion(width: int, height: int) -> Rows:
+            return predicted.confusion(found, self.names, self.reading, width, height)
+
+        def by_class(width: int, height: int) -> Rows:
+            return predicted.by_class(found, self.names, width, height)
+
+        def mistakes(width: int, height: int) -> Rows:
+            return predicted.mistakes(found, self.names, part, width, height)
+
+        def curve(width: int, height: int) -> Rows:
+            return self._curve(found, width, height)
+
+        def overview(width: int, height: int) -> Rows:
             left = width * 4 // 10
             top = min(max(3 * len(self.names) + 3, 10), height // 2)
-            upper = beside(predicted.confusion(found, self.names, self.reading, left, top),
-                           predicted.by_class(found, self.names, width - left - 3, top), left, 3)
+            upper = beside(confusion(left, top), by_class(width - left - 3, top), left, 3)
             upper += [[]] * (top - len(upper) + 1)
             rest = height - len(upper)
-            listed = predicted.mistakes(found, self.names, part, width - left - 3, rest)
-            return [*upper, *beside(self._curve(found, left, rest), listed, left, 3)]
-        pages = (lambda: predicted.confusion(found, self.names, self.reading, width, height),
-                 lambda: predicted.by_class(found, self.names, width, height),
-                 lambda: predicted.mistakes(found, self.names, part, width, height),
-                 lambda: self._curve(found, width, height))
-        return pages[self.page % 4]()
+            return [*upper, *beside(curve(left, rest), mistakes(width - left - 3, rest), left, 3)]
+
+        if wide:
+            return [("overview", overview)]
+        return [("confusion", confusion), ("by class", by_class), ("mistakes", mistakes), ("how sure", curve)]
 
     def _curve(self, found: dict[str, Any], width: int, height: int) -> Rows:
         """Return calibration, or by the key for readings, of two classes, the ROC curve or precision and recall."""
@@ -70,25 +106,35 @@ class Pages(Drawing):
             return predicted.precision_recall(found, self.names[1], width, height)
         return predicted.calibration(found, width, height)
 
-    def _of_amounts(self, found: dict[str, Any], width: int, height: int) -> Rows:
+    def _of_amounts(self, found: dict[str, Any], wide: bool) -> list[tuple[str, Draw]]:
         target = self.reading % len(self.names)
         pairs, name = found["points"][target], self.names[target]
         part = _PART_NAMES[self.part]
-        if self.pages == 1:
+
+        def metrics(width: int, height: int) -> Rows:
+            above = [*predicted.errors(found, self.names, width), []]
+            return [*above, *predicted.scatter(pairs, name, width, height - len(above))]
+
+        def in_order(width: int, height: int) -> Rows:
+            return predicted.in_order(pairs, name, width, height)
+
+        def residuals(width: int, height: int) -> Rows:
+            return predicted.residuals(pairs, name, width, height)
+
+        def furthest(width: int, height: int) -> Rows:
+            return predicted.furthest(found, self.names, part, width, height)
+
+        def overview(width: int, height: int) -> Rows:
             left = width // 2 - 1
-            metrics = predicted.errors(found, self.names, width)
-            tall = (height - len(metrics) - 1) // 2
-            upper = beside(predicted.scatter(pairs, name, left, tall), predicted.in_order(pairs, name, left, tall),
-                           left, 2)
-            lower = beside(predicted.residuals(pairs, name, left, tall),
-                           predicted.furthest(found, self.names, part, left, tall), left, 2)
-            return [*metrics, [], *upper, *lower]
-        pages = (lambda: [*predicted.errors(found, self.names, width), [],
-                          *predicted.scatter(pairs, name, width, height - 4 * len(self.names) - 1)],
-                 lambda: predicted.in_order(pairs, name, width, height),
-                 lambda: predicted.residuals(pairs, name, width, height),
-                 lambda: predicted.furthest(found, self.names, part, width, height))
-        return pages[self.page % 4]()
+            above = predicted.errors(found, self.names, width)
+            tall = (height - len(above) - 1) // 2
+            upper = beside(predicted.scatter(pairs, name, left, tall), in_order(left, tall), left, 2)
+            lower = beside(residuals(left, tall), furthest(left, tall), left, 2)
+            return [*above, [], *upper, *lower]
+
+        if wide:
+            return [("overview", overview)]
+        return [("errors", metrics), ("in order", in_order), ("residuals", residuals), ("worst rows", furthest)]
 
 
 class PredictionsView(View):

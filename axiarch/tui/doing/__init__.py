@@ -1,0 +1,1 @@
+"""What a user does, by what it is about: plain functions that are given the application."""

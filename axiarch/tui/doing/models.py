@@ -1,0 +1,181 @@
+"""What a user does with trained networks: keep one or an average, look through models, use them, bring others in."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+from axiarch import workflows
+from axiarch.errors import AxiarchError
+from axiarch.plain import count, loss, memory
+from axiarch.tui import messages as said
+from axiarch.tui.widgets.browser import Browser
+from axiarch.tui.widgets.dialogs import Asked, Question
+from axiarch.tui.widgets.models import Models
+from axiarch.workflows.models import KeptModel
+from axiarch.workflows.watching import Snapshot
+
+if TYPE_CHECKING:
+    from textual.message import Message
+
+    from axiarch.tui.training import TrainingApp
+
+
+def keep_model(app: TrainingApp) -> None:
+    """Ask for a name and a note, then keep the network of a recipe as a model."""
+    _ask_to_keep(app, "", "The network of its best epoch is kept with all it needs to predict new files, as one file. "
+                 "M lists the models kept.")
+
+
+def keep_average(app: TrainingApp) -> None:
+    """Ask for a name and a note, then keep the average of a recipe's seeds as one model."""
+    _ask_to_keep(app, "seeds", "The predictions of all its seeds are averaged, as one model in one file. It is kept "
+                 "only if it is better than the best of them by more than chance, paired over the validation rows.")
+
+
+def _ask_to_keep(app: TrainingApp, average: str, why: str) -> None:
+    s, recipe = app.state.snapshot, app.chosen()
+    if s is None or recipe not in s.recipes:
+        return
+    what = f"the average of recipe {recipe}'s seeds" if average else f"recipe {recipe}"
+    name = f"recipe {recipe} of search {s.search.number}{' averaged' if average else ''}"
+
+    def answered(answer: str | None) -> None:
+        if answer:
+            own, _, note = answer.partition(":")
+            _beside(app, lambda: _kept(workflows.keep_model(app.workspace, s, recipe, own, note, average=average)))
+
+    app.push_screen(Asked(f"Keep {what} as a model?", why, "a name; or a name, a colon, and a note", name), answered)
+
+
+def _kept(model: KeptModel) -> Message:
+    what = f"mean of {model.networks} networks" if model.networks > 1 else f"seed {model.seed}, epoch {model.epoch}"
+    return said.Noted(f"Kept {model.name!r}: {what}, validation loss {loss(model.loss)}. M lists models.")
+
+
+def models(app: TrainingApp) -> None:
+    """Look through the models kept; a key does something with one."""
+
+    def read() -> Message | None:
+        found = workflows.kept_models(app.workspace)
+        app.call_from_thread(show, found)
+        return None
+
+    def show(found: tuple[KeptModel, ...]) -> None:
+        app.push_screen(Models(found, str(app.workspace.models)), lambda answer: _do(app, answer))
+
+    _beside(app, read)
+
+
+def _do(app: TrainingApp, answer: tuple[str, str] | None) -> None:
+    """Do what was chosen in the list of models."""
+    word, name = answer or ("", "")
+    if not word:
+        return
+    if word == "remove":
+        app.push_screen(Question(f"Remove the model {name}?", "Its file is deleted. The search that trained it and its "
+                                 "checkpoints stay."),
+                        lambda yes: _beside(app, lambda: _removed(app, name)) if yes == "yes" else None)
+        return
+    _DEEDS[word](app, name)
+
+
+def _removed(app: TrainingApp, name: str) -> Message:
+    found = next(m for m in workflows.kept_models(app.workspace) if m.path.stem == name)
+    return said.Noted(f"Removed {found.name!r}; {memory(workflows.remove_model(app.workspace, found))} freed.")
+
+
+def _verify(app: TrainingApp, name: str) -> None:
+    def job() -> Message:
+        model = workflows.find_model(app.workspace, name)
+        kept, found = workflows.verify_model(app.workspace, model)
+        if kept == found:
+            return said.Noted(f"{model.name!r}: validation loss {loss(found)}, the same to the last bit.")
+        return said.Noted(f"{model.name!r}: validation loss {found!r} now, {kept!r} when it was kept. Other package "
+                          "versions or another machine can change the last digits.")
+
+    _beside(app, job)
+
+
+def _predict(app: TrainingApp, name: str) -> None:
+    def answered(path: str | None) -> None:
+        if path:
+            source = Path(path).expanduser()
+            place = app.workspace.exports / f"{source.name.split('.')[0]}-predicted.csv"
+            app.replacing([place], lambda force: app.predict_rows(
+                lambda tell: workflows.predict(workflows.find_model(app.workspace, name), source, place, force, tell),
+                place))
+
+    app.push_screen(Browser(Path.cwd(), workflows.recent_tables(app.workspace)), answered)
+
+
+def _export(app: TrainingApp, name: str) -> None:
+    place = app.workspace.exports / f"{name}.onnx"
+
+    def job(force: bool) -> Message:
+        place.parent.mkdir(parents=True, exist_ok=True)
+        found = workflows.export_network(workflows.find_model(app.workspace, name), place, force)
+        return said.Noted(f"Written: {place} ({memory(found['bytes'])}). It differs from our own predictions by "
+                          f"{found['difference']:.1e} at most, on {count(found['rows'], 'made-up row')}.")
+
+    app.replacing([place], lambda force: _beside(app, lambda: job(force)))
+
+
+def _continue(app: TrainingApp, name: str) -> None:
+    app.ask_number(f"Train how many epochs from the weights of {name}?",
+                   "Its weights are the first ones of a new training. The optimiser and the schedule begin anew: only "
+                   "more epochs of its own run, with c, continue exactly.", 20,
+                   lambda n: _beside(app, lambda: said.SearchStarted(workflows.continue_model(
+                       app.workspace, workflows.find_model(app.workspace, name), n), "strips")))
+
+
+_DEEDS: dict[str, Callable[[TrainingApp, str], None]] = {
+    "predict": _predict, "verify": _verify, "continue": _continue, "network": _export}
+
+
+def last_training(app: TrainingApp) -> None:
+    """Ask on how many seeds a recipe is trained on all open rows, before the test rows are opened."""
+    s, recipe = app.state.snapshot, app.chosen()
+    if s is None or recipe not in s.recipes:
+        return
+    if not s.over:
+        app.post_message(said.Noted("Train on all open rows when the search is over: only one search runs at a time."))
+        return
+    app.ask_number(f"Train recipe {recipe} on training and validation rows, on how many seeds?",
+                   "For the last look: more rows, as many epochs as its runs were best after, and no row left that "
+                   "says how good it is. Only the test rows can: open the seal (ctrl+o) once it has ended.", 3,
+                   lambda n: _beside(app, lambda: _last(app, s, recipe, n)))
+
+
+def _last(app: TrainingApp, s: Snapshot, recipe: int, seeds: int) -> Message:
+    search = workflows.finishing_search(app.workspace, s, recipe, seeds)
+    return said.SearchStarted(workflows.start_search(app.workspace, search), "field")
+
+
+def bring_in(app: TrainingApp) -> None:
+    """Ask for a table of finished trainings of other origin, and rank them in this search."""
+    s = app.state.snapshot
+    if s is None:
+        return
+
+    def answered(path: str | None) -> None:
+        if path:
+            _beside(app, lambda: said.Noted(str(workflows.bring_in(
+                app.workspace, Path(path).expanduser(), s.search.number))))
+
+    app.push_screen(Browser(Path.cwd(), ()), answered)
+
+
+def _beside(app: TrainingApp, job: Callable[[], Message | None]) -> None:
+    """Do a job off the interface's loop, and post what comes of it."""
+
+    def work() -> None:
+        try:
+            done = job()
+        except AxiarchError as error:
+            done = said.ErrorRaised(error)
+        if done is not None:
+            app.post_message(done)
+
+    app.run_worker(work, thread=True, group="model")
