@@ -151,8 +151,8 @@ def models_continue(context: click.Context, name: str, epochs: int, values: tupl
                     lanes: int | None, as_json: bool) -> int:
     """Train for EPOCHS from the weights of the model NAME, with VALUES of its recipe changed.
 
-    VALUES are such as learning_rate=0.001. The optimiser and the schedule begin anew; axiarch more continues a run
-    exactly.
+    VALUES are such as learning_rate=0.001. The optimiser and the schedule start from the
+    beginning; axiarch more continues a run exactly.
     """
     from axiarch import workflows
     from axiarch.cli.searches import follow

@@ -140,7 +140,7 @@ class View(AppCase):
         async with self.running(self.searched(), (80, 24)) as (app, pilot):
             await pilot.press("6")
             await self.shows(app, pilot, "true ↓")
-            for text in ("precision", "predicted wrong", "share that is right", "the strongest first",
+            for text in ("precision", "predicted wrong", "share that is right", *("the strongest first",) * 3,
                          "by more than chance", "true ↓"):
                 await pilot.press("space")
                 await self.shows(app, pilot, text)
