@@ -331,6 +331,8 @@ class AxiarchApp(TrainingApp):
         """Say what was found on the test rows."""
         tests = {key: found for key, found in self._state.predictions.items() if key[2] != "test"}
         self._show(openings=message.times, predictions=tests)
+        if self.view == "predictions":
+            self.query_one(PredictionsView).show_part("test")
         self.post_message(said.Noted(f"Opened and recorded. {message.text}"))
 
     def do_ignore(self) -> None:

@@ -230,6 +230,7 @@ class Sealing(FolderCase):
         with contextlib.closing(sqlite3.connect(journal)) as db:
             for column in ("search", "recipe", "scores"):
                 db.execute(f"ALTER TABLE opening DROP COLUMN {column}")
+            db.execute("ALTER TABLE recipe DROP COLUMN origin")
             db.execute("PRAGMA user_version = 5")
             db.commit()
         workspace = workflows.open_workspace(self.folder / "w")

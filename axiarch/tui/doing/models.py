@@ -124,8 +124,8 @@ def _export(app: TrainingApp, name: str) -> None:
 
 def _continue(app: TrainingApp, name: str) -> None:
     app.ask_number(f"Train how many epochs from the weights of {name}?",
-                   "Its weights are the first ones of a new training. The optimiser and the schedule start from the beginning: "
-                   "only more epochs of its own run, with c, continue exactly.", 20,
+                   "Its weights are the first ones of a new training. The optimiser and the schedule start from the "
+                   "beginning: only more epochs of its own run, with c, continue exactly.", 20,
                    lambda n: _beside(app, lambda: said.SearchStarted(workflows.continue_model(
                        app.workspace, workflows.find_model(app.workspace, name), n), "strips")))
 

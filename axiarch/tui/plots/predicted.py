@@ -81,7 +81,7 @@ def _most_confused(by_true: Floats, names: Sequence[str], width: int) -> Rows:
 def by_class(found: Mapping[str, Any], names: Sequence[str], width: int, height: int) -> Rows:
     """Return precision, recall and F1 of each class as dots with their 95 % intervals on one axis from 0 to 1."""
     label = min(max(max((len(shown(n)) for n in names), default=5), 5), max(width // 5, 6))
-    track = max(width - label - 35, 8)
+    track = max(width - label - 37, 8)
     rows: Rows = [[(fit(f"{'':{label}} {'':10} {'0':<{max(track - 5, 1)}}100 %    %  95 % interval", width), "faint")]]
     fitting = max((height - 2) // 3, 1)
     for i, name in enumerate(names[:fitting]):

@@ -171,7 +171,11 @@ class PredictionsView(View):
 
     def turn_part(self) -> None:
         """Go to the next part: validation, training, test."""
-        self.part = PARTS[(PARTS.index(self.part) + 1) % len(PARTS)]
+        self.show_part(PARTS[(PARTS.index(self.part) + 1) % len(PARTS)])
+
+    def show_part(self, part: str) -> None:
+        """Show the predictions on the rows of a part."""
+        self.part = part
         self.show()
 
     def turn_page(self) -> None:
