@@ -171,6 +171,17 @@ async def shoot(folder: Path, place: Path) -> None:
         await until(pilot, lambda: len(app._state.predictions) == 1)
         await pilot.pause(0.5)
         painter.paint(app, folder / "predicted-amounts-light.png")
+        await pilot.press("t", "space")
+        await pilot.pause(0.5)
+        painter.paint(app, folder / "by-input-dark.png")
+        snapshot = workflows.look_at(workspace)
+        for row in snapshot.ranking.rows[:2]:
+            workflows.keep_model(workspace, snapshot, row.recipe, note="to compare")
+        await pilot.press("M")
+        await pilot.pause(2.0)
+        await pilot.press("m", "down")
+        await pilot.pause(0.5)
+        painter.paint(app, folder / "models-dark.png")
     small = AxiarchApp(workspace)
     async with small.run_test(size=(80, 24)) as pilot:
         await until(pilot, lambda: small.view == "field" and small._state.snapshot is not None)

@@ -48,7 +48,7 @@ def first_run(snapshot: Snapshot, recipe: int) -> RunRecord:
     TrainingError
         If it has none.
     """
-    if snapshot.recipes[recipe].origin:
+    if recipe in snapshot.recipes and snapshot.recipes[recipe].origin:
         raise TrainingError(f"recipe {recipe} was trained elsewhere: there are no weights of it here",
                             f"search {snapshot.search.number}", "choose a recipe that was trained here")
     for run in snapshot.runs_of(recipe):

@@ -52,16 +52,16 @@ class _Beside(Drawing):
             return wrap(model.problem, width, "warn")
         other = self.models[self.marked] if 0 <= self.marked != self.index else None
         other = None if other is not None and other.problem else other
-        cell = max((width - 18) // (2 if other else 1), 8)
+        cell = max((width - 22) // (2 if other else 1), 8)
         rows: Rows = wrap(model.note or "no note", width, "ink")
         if other is not None:
-            rows += [[], [(fit("", 18), "faint"), (_cell(model.name, cell), "lead*"),
+            rows += [[], [(fit("", 22), "faint"), (_cell(model.name, cell), "lead*"),
                           (_cell(other.name, cell), "second*")]]
         else:
             rows.append([])
         second = _facts(other) if other is not None else {}
         for name, value in _facts(model).items():
-            rows.append([(fit(name, 18), "faint"), (_cell(value, cell), "ink"),
+            rows.append([(fit(name, 22), "faint"), (_cell(value, cell), "ink"),
                          *([(_cell(second[name], cell), "second")] if other is not None else [])])
         if other is not None:
             rows += [[], *self._recipes(model, other, cell, width)]
@@ -70,7 +70,7 @@ class _Beside(Drawing):
     def _recipes(self, model: KeptModel, other: KeptModel, cell: int, width: int) -> Rows:
         """Return the values in which the recipes differ, and whether the losses can be compared."""
         found = differences(model.recipes[0], other.recipes[0])
-        rows: Rows = [[(fit(each.label, 18), "faint"), (_cell(each.first or "–", cell), "lead"),
+        rows: Rows = [[(fit(each.label, 22), "faint"), (_cell(each.first or "–", cell), "lead"),
                         (_cell(each.second or "–", cell), "second")] for each in found]
         if not found:
             rows = [[("the same recipe", "ink")]]
@@ -92,7 +92,7 @@ def _facts(model: KeptModel) -> dict[str, str]:
     return {"comes from": origin, "": networks, "data": model.data,
             "validation": f"{model.loss_name} {loss(model.loss)}{on}",
             model.metric: measured(model.metric, model.metric_value),
-            "parameters": number(model.parameters), "file": f"{model.path.name}, {memory(model.bytes)}"}
+            "parameters": number(model.parameters), "file": f"{memory(model.bytes)}, {model.path.name}"}
 
 
 class Models(ModalScreen[tuple[str, str]]):
