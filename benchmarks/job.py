@@ -18,7 +18,7 @@ from threadpoolctl import threadpool_limits
 
 from axiarch import workflows
 from axiarch.data.plan import DataPlan, SplitPlan
-from axiarch.engine.network import StackShape
+from axiarch.engine.network import NetworkShape
 from axiarch.engine.run import RunSpec
 from axiarch.engine.stack import Stack
 from axiarch.engine.streams import Streams
@@ -85,7 +85,7 @@ def mixed_stack(runs: int = 16) -> float:
                "schedule": ("constant", "cosine", "step", "one_cycle")[k % 4]} for k in range(runs)]
     stacks = []
     for recipes in ([Recipe(same)] * runs, [Recipe(values) for values in unlike]):
-        stack = Stack(StackShape.of(recipes[0], SIZES[0], SIZES[-1]), runs, folds.__getitem__)
+        stack = Stack(NetworkShape.of(recipes[0], SIZES[0], SIZES[-1]), runs, folds.__getitem__)
         for k, recipe in enumerate(recipes):
             stack.add(RunSpec(k, recipe, Streams(0, k, k % 4 if stacks else 0)))
         stack.train_epoch()

@@ -16,7 +16,7 @@ from numpy.lib.stride_tricks import sliding_window_view
 from numpy.typing import NDArray
 from threadpoolctl import threadpool_limits
 
-from axiarch.engine.network import StackShape
+from axiarch.engine.network import NetworkShape
 from axiarch.engine.rows import TrainingData
 from axiarch.engine.run import RunSpec
 from axiarch.engine.stack import Stack
@@ -128,7 +128,7 @@ def compare(runs: int) -> tuple[float, float]:
     y = rng.integers(0, CLASSES, ROWS).astype(np.int32)
     flat = x.reshape(ROWS, -1)
     recipe = Recipe({"network": LINE, "batch_size": BATCH, "epochs": 1000, "patience": 0})
-    stack = Stack(StackShape.of(recipe, (16, 16, 1), CLASSES), runs, TrainingData(flat, y, flat[:1], y[:1]))
+    stack = Stack(NetworkShape.of(recipe, (16, 16, 1), CLASSES), runs, TrainingData(flat, y, flat[:1], y[:1]))
     for k in range(runs):
         stack.add(RunSpec(k, recipe, Streams(0, k)))
     bare = floors(runs)

@@ -15,10 +15,10 @@ from pathlib import Path
 import msgspec
 
 from axiarch.engine.checksums import checksum
-from axiarch.engine.network import StackShape
+from axiarch.engine.network import NetworkShape
 from axiarch.engine.run import RunSpec
-from axiarch.engine.stack import RunState
 from axiarch.engine.stopping import Watch
+from axiarch.engine.training import RunState
 from axiarch.errors import NoSpace, TrainingError
 from axiarch.files import draft_of, load_json
 from axiarch.plain import shown
@@ -57,7 +57,7 @@ def save_checkpoint(path: Path, run: RunSpec, state: RunState, data: str, note: 
         raise TrainingError(what, shown(path), "check the folder, then train the run from scratch") from None
 
 
-def load_checkpoint(path: Path, run: RunSpec, shape: StackShape, data: str) -> RunState:
+def load_checkpoint(path: Path, run: RunSpec, shape: NetworkShape, data: str) -> RunState:
     """Read the state that `run` left, refusing one that does not fit.
 
     Raises
@@ -95,7 +95,7 @@ def load_checkpoint(path: Path, run: RunSpec, shape: StackShape, data: str) -> R
     return state
 
 
-def carry_over(source: Path, was: RunSpec, old: StackShape, run: RunSpec, new: StackShape, data: str, latest: int,
+def carry_over(source: Path, was: RunSpec, old: NetworkShape, run: RunSpec, new: NetworkShape, data: str, latest: int,
                best: bool = False) -> RunState | None:
     """Return where `run` starts when it takes over from what the run `was` left: its last epoch, or its best.
 

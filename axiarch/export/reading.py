@@ -17,8 +17,8 @@ import numpy as np
 from numpy.typing import NDArray
 
 from axiarch.data.encoding import Encoding
-from axiarch.engine.kernels import EPSILON, LEAK
-from axiarch.engine.network import StackShape
+from axiarch.engine.codes import EPSILON, LEAK
+from axiarch.engine.network import NetworkShape
 from axiarch.engine.predictor import BIASES, RUNNING, SCALES, WEIGHTS, Predictor, flat_weights
 from axiarch.errors import InputError, TrainingError
 from axiarch.files import load_json, regular_file
@@ -84,7 +84,7 @@ def read_network(path: Path, encoding: Encoding, values: Mapping[str, object] | 
         reader.read()
         recipe = Recipe({**(values or {}), "network": ", ".join(layer.line for layer in reader.layers[:-1])})
         target = encoding.target
-        shape = StackShape.of(recipe, encoding.shape, target.outputs, target.loss)
+        shape = NetworkShape.of(recipe, encoding.shape, target.outputs, target.loss)
         named: dict[str, Floats] = {}
         for i, layer in enumerate((layer for layer in reader.layers if layer.arrays), 1):
             own = layer.arrays

@@ -164,6 +164,8 @@ _ENTRIES = (
           choices=("usual", "normal", "uniform"), needs=_DRAWN),
     Field("batch_size", "batches", "whole", 32, "rows averaged into one step of the optimiser", "rows", 1, 1048576,
           usual="16 .. 128 doubling"),
+    Field("precision", "batches", "choice", "float32", "the numbers that are computed with: float32 is twice as fast",
+          choices=("float32", "float64")),
     Field("epochs", "batches", "whole", 40, "passes over the training rows, at the most", "epochs", 1, 100000,
           usual="20 | 40 | 80"),
     Field("sampling", "batches", "choice", "shuffled",

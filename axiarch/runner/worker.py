@@ -133,8 +133,8 @@ def main(pipe: Connection, lane: int) -> None:
     os.nice(5)  # the interface comes first
     import numpy  # noqa: F401  (its BLAS must be loaded before it can be limited)
 
-    from axiarch.engine.warm import warm
+    from axiarch.engine.warm import PRECISIONS, warm
 
     with threadpool_limits(1):
-        warm()
+        warm(precisions=PRECISIONS[:1])  # the other is compiled when it is used
         _Worker(pipe, lane).work()

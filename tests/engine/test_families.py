@@ -12,7 +12,7 @@ from axiarch.engine import kernels
 from axiarch.engine.activations import ACTIVATIONS, Activation
 from axiarch.engine.dropout import Dropout
 from axiarch.engine.initialisation import INITIALISATIONS, drawn, first_weights
-from axiarch.engine.network import Placed, StackShape
+from axiarch.engine.network import NetworkShape, Placed
 from axiarch.engine.optimisers import COEFFICIENTS, OPTIMISERS, STATES
 from axiarch.engine.schedules import SCHEDULES, rates
 from axiarch.recipes import members
@@ -292,7 +292,7 @@ class InitialisationsConform(unittest.TestCase):
                     self.assertAlmostEqual(kurtosis, 3.0 if distribution == "normal" else 1.8, places=1)
 
     def test_biases_start_at_zero(self) -> None:
-        shape = StackShape.of(Recipe({"network": "5, 6"}), 4, 3)
+        shape = NetworkShape.of(Recipe({"network": "5, 6"}), 4, 3)
         flat = first_weights(shape, "auto", np.random.default_rng(0))
         self.assertTrue((flat[shape.weights :] == 0).all())
         self.assertTrue((flat[: shape.weights] != 0).all())
@@ -304,7 +304,7 @@ class InitialisationsConform(unittest.TestCase):
             np.testing.assert_allclose(small, np.eye(4), atol=1e-12)
 
     def test_gains_and_running_variances_start_at_one(self) -> None:
-        shape = StackShape.of(Recipe({"network": "5 batch norm"}), 4, 3)
+        shape = NetworkShape.of(Recipe({"network": "5 batch norm"}), 4, 3)
         flat = first_weights(shape, "auto", np.random.default_rng(0))
         p = shape.placed[0]
         self.assertEqual(flat[p.gains : p.gains + 5].tolist(), [1.0] * 5)

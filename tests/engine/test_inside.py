@@ -6,18 +6,17 @@ import unittest
 
 import numpy as np
 
-from axiarch.engine.network import StackShape
+from axiarch.engine.network import NetworkShape
 from axiarch.engine.rows import TrainingData
 from axiarch.engine.run import RunSpec
-from axiarch.engine.stack import Stack
 from axiarch.engine.streams import Streams
-from tests.support import recipe, small_data
+from tests.support import Runs, recipe, small_data
 
 
 class Layers(unittest.TestCase):
-    def stack(self, data: TrainingData, runs: int = 1, **values: object) -> Stack:
+    def stack(self, data: TrainingData, runs: int = 1, **values: object) -> Runs:
         spec = recipe(**values)
-        stack = Stack(StackShape.of(spec, data.train_inputs.shape[1], 3), runs, data)
+        stack = Runs(NetworkShape.of(spec, data.train_inputs.shape[1], 3), data)
         for k in range(runs):
             stack.add(RunSpec(k, spec, Streams(1, k)))
         return stack
@@ -57,7 +56,7 @@ class Layers(unittest.TestCase):
         rng = np.random.default_rng(0)
         x, y = rng.normal(size=(40, 36)).astype(np.float32), rng.integers(0, 3, 40).astype(np.int32)
         spec = recipe(network="conv 4, pool 2, 5", learning_rate=1e-12, optimiser="sgd")
-        stack = Stack(StackShape.of(spec, (6, 6, 1), 3), 1, TrainingData(x, y, x, y))
+        stack = Runs(NetworkShape.of(spec, (6, 6, 1), 3), TrainingData(x, y, x, y))
         stack.add(RunSpec(0, spec, Streams(1)))
         p = stack.shape.placed[0]
         stack.parameters[0, p.biases : p.biases + 2] = -1e3

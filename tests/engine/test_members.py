@@ -68,10 +68,10 @@ ADDED: Mapping[str, list[tuple[str, str, str]]] = {
 #: Trains one recipe that uses them all, and prints what it is asked about.
 TRAINS = """
 import numpy as np
-from axiarch.engine.network import StackShape
+from axiarch.engine.network import NetworkShape
 from axiarch.engine.rows import TrainingData
 from axiarch.engine.run import RunSpec
-from axiarch.engine.stack import Stack
+
 from axiarch.engine.streams import Streams
 from axiarch.recipes.notation import parse
 from axiarch.recipes.recipe import Recipe
@@ -81,7 +81,7 @@ recipe = Recipe({"optimiser": "signs", "schedule": "halved", "loss": "fourth", "
 print(parse("optimiser", "signs | sgd").range, "/", ", ".join(layer.name for layer in recipe.layers))
 x = np.random.default_rng(0).normal(size=(12, 2)).astype(np.float32)
 y = x[:, :1] + 3
-stack = Stack(StackShape.of(recipe, 2, 1, "squared"), 1, TrainingData(x, y, x, y, (1.0,)), np.float64)
+stack = Runs(NetworkShape.of(recipe, 2, 1, "squared"), TrainingData(x, y, x, y, (1.0,)), np.float64)
 stack.add(RunSpec(0, recipe, Streams(0)))
 before = stack.parameters[0, -1]
 progress = stack.train_epoch()[0]

@@ -11,16 +11,15 @@ from pathlib import Path
 import numpy as np
 
 from axiarch.engine.checkpoint import save_checkpoint
-from axiarch.engine.network import StackShape
+from axiarch.engine.network import NetworkShape
 from axiarch.engine.rows import TrainingData
 from axiarch.engine.run import RunSpec
-from axiarch.engine.stack import Stack
 from axiarch.engine.streams import Streams
-from tests.support import recipe
+from tests.support import Runs, recipe
 
 
 class Memory(unittest.TestCase):
-    def taken(self, shape: StackShape, runs: int, rows: int, **values: object) -> int:
+    def taken(self, shape: NetworkShape, runs: int, rows: int, **values: object) -> int:
         """Return the bytes that a stack and some epochs of it allocate at the most."""
         rng = np.random.default_rng(0)
         x = rng.normal(size=(rows, math.prod(shape.inputs))).astype(np.float32)
@@ -29,7 +28,7 @@ class Memory(unittest.TestCase):
         for warm in (True, False):  # what is loaded once is not of the stack
             if not warm:
                 tracemalloc.start()
-            stack = Stack(shape, runs, data)
+            stack = Runs(shape, data)
             for k in range(runs):
                 stack.add(RunSpec(k, recipe(**values), Streams(0, k)))
             for _ in range(1 if warm else 2):
@@ -48,15 +47,15 @@ class Memory(unittest.TestCase):
         )
         for inputs, runs, rows, values in cases:
             with self.subTest(**values):
-                shape = StackShape.of(recipe(**values), inputs, 5)
+                shape = NetworkShape.of(recipe(**values), inputs, 5)
                 taken = self.taken(shape, runs, rows, **values)
                 self.assertAlmostEqual(shape.memory(runs, rows) / taken, 1.0, delta=0.2)
 
     def test_a_checkpoint_takes_no_more_than_said(self) -> None:
         values = {"width": 300, "depth": 2, "batch_size": 32}
-        shape, spec = StackShape.of(recipe(**values), 20, 5), RunSpec(0, recipe(**values), Streams(0))
+        shape, spec = NetworkShape.of(recipe(**values), 20, 5), RunSpec(0, recipe(**values), Streams(0))
         x, y = np.zeros((40, 20), np.float32), np.zeros(40, np.int32)
-        stack = Stack(shape, 1, TrainingData(x, y, x, y))
+        stack = Runs(shape, TrainingData(x, y, x, y))
         stack.add(spec)
         stack.train_epoch()
         with tempfile.TemporaryDirectory(prefix="axiarch-test-") as folder:
@@ -68,7 +67,7 @@ class Memory(unittest.TestCase):
         self.assertLess(shape.saving(), 1.6 * taken, "one of the three copies is made where this does not see it")
 
     def test_a_stack_holds_no_more_runs_than_fit(self) -> None:
-        shape = StackShape.of(recipe(width=32), 10, 3)
+        shape = NetworkShape.of(recipe(width=32), 10, 3)
         one = shape.memory(1, 1000)
         self.assertEqual(shape.capacity(5 * one + shape.saving() + 10, 1000), 5)
         self.assertEqual(shape.capacity(one // 2, 1000), 1)

@@ -10,7 +10,7 @@ from axiarch.engine import kernels, pictures
 from axiarch.engine.activations import ACTIVATIONS
 from axiarch.engine.dropout import Dropout
 from axiarch.engine.layers import LAYERS
-from axiarch.engine.network import Placed, StackShape
+from axiarch.engine.network import NetworkShape, Placed
 from axiarch.recipes.layers import Layer
 from tests.support import recipe
 
@@ -128,7 +128,7 @@ class Windows(unittest.TestCase):
         rows = 3
         for line in ("conv 4", "conv 4 size 2", "conv 4 size 5", "conv 4 stride 2", "conv 4 size 2 stride 3",
                      "conv 4 valid", "conv 4 size 4 stride 2 valid", "conv 4 size 1", "conv 4 size 9 stride 2"):
-            shape = StackShape.of(recipe(network=f"{line} identity") if "valid" not in line else recipe(
+            shape = NetworkShape.of(recipe(network=f"{line} identity") if "valid" not in line else recipe(
                 network=line.replace(" valid", " identity valid")), (9, 10, 2), 3)
             p = shape.placed[0]
             flat = rng.normal(size=(1, shape.parameters))

@@ -11,16 +11,15 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from axiarch.engine.modelfile import read_about, read_model, write_model
-from axiarch.engine.network import StackShape
+from axiarch.engine.network import NetworkShape
 from axiarch.engine.predictor import Predictor, flat_weights, named_arrays
 from axiarch.engine.rows import TrainingData
 from axiarch.engine.run import RunSpec
-from axiarch.engine.stack import Stack
 from axiarch.engine.streams import Streams
 from axiarch.errors import TrainingError
 from axiarch.recipes.recipe import Recipe
 from tests.engine.test_same_bits import private, shapes
-from tests.support import recipe, small_data
+from tests.support import Runs, recipe, small_data
 
 
 def amounts(targets: int, seed: int = 0) -> TrainingData:
@@ -34,8 +33,8 @@ def amounts(targets: int, seed: int = 0) -> TrainingData:
 class SameBits(unittest.TestCase):
     def check(self, made: Recipe, data: TrainingData, outputs: int, loss: str) -> None:
         """Train two epochs; the predictor's loss and metrics must be those that were reported."""
-        shape = StackShape.of(made, 5, outputs, loss)
-        stack = Stack(shape, 2, data)
+        shape = NetworkShape.of(made, 5, outputs, loss)
+        stack = Runs(shape, data)
         stack.add(RunSpec(0, made, Streams(4)))
         stack.add(RunSpec(1, made, Streams(4, 1)))
         for _ in range(2):
@@ -69,7 +68,7 @@ class SameBits(unittest.TestCase):
 
     def test_no_rows(self) -> None:
         for outputs, loss, width in ((3, "softmax", 3), (1, "binary", 2), (2, "squared", 2)):
-            shape = StackShape.of(recipe(), 5, outputs, loss)
+            shape = NetworkShape.of(recipe(), 5, outputs, loss)
             made = Predictor(shape, np.zeros(shape.parameters, np.float32))
             self.assertEqual(made.predict(np.zeros((0, 5), np.float32)).shape, (0, width))
 
@@ -79,7 +78,7 @@ class Files(unittest.TestCase):
         place = tempfile.TemporaryDirectory()
         self.addCleanup(place.cleanup)
         self.path = Path(place.name) / "m.safetensors"
-        self.shape = StackShape.of(recipe(normalisation="batch", depth=2), 5, 3)
+        self.shape = NetworkShape.of(recipe(normalisation="batch", depth=2), 5, 3)
         weights = np.random.default_rng(1).normal(size=self.shape.parameters).astype(np.float32)
         self.weights = weights
         write_model(self.path, named_arrays(self.shape, weights), {"note": "é\x1b"})

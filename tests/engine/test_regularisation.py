@@ -7,22 +7,21 @@ import unittest
 import numpy as np
 
 from axiarch.engine import kernels
-from axiarch.engine.network import StackShape
+from axiarch.engine.network import NetworkShape
 from axiarch.engine.optimisers import OPTIMISERS
 from axiarch.engine.regularisation import class_gains
 from axiarch.engine.rows import TrainingData
 from axiarch.engine.run import EpochNumbers, RunEnd, RunSpec
-from axiarch.engine.stack import Stack
 from axiarch.engine.stopping import Watch
 from axiarch.engine.streams import Streams
 from axiarch.recipes.recipe import Recipe
-from tests.support import plain, recipe, small_data
+from tests.support import Runs, plain, recipe, small_data
 
 
-def trained(data: TrainingData, epochs: int, **values: object) -> Stack:
+def trained(data: TrainingData, epochs: int, **values: object) -> Runs:
     """Train one recipe and return its stack."""
     spec = recipe(epochs=epochs, **values)
-    stack = Stack(StackShape.of(spec, data.train_inputs.shape[1], 3), 1, data)
+    stack = Runs(NetworkShape.of(spec, data.train_inputs.shape[1], 3), data)
     stack.add(RunSpec(0, spec, Streams(0)))
     for _ in range(epochs):
         stack.train_epoch()
@@ -75,7 +74,7 @@ class Bending(unittest.TestCase):
 
     def test_the_gradient_is_reported_before_and_after_clipping(self) -> None:
         for values, clipped in (({"clip_norm": 1e-3}, True), ({}, False)):
-            stack = Stack(StackShape.of(recipe(**values), (5,), 3, "softmax"), 1, small_data())
+            stack = Runs(NetworkShape.of(recipe(**values), (5,), 3, "softmax"), small_data())
             stack.add(RunSpec(0, recipe(**values), Streams(1)))
             (progress,) = stack.train_epoch()
             n = progress.numbers
@@ -158,7 +157,7 @@ class Bending(unittest.TestCase):
         recipes = [recipe(**each) for each in own]
 
         def states(chosen: list[int]) -> list[np.ndarray]:
-            stack = Stack(StackShape.of(recipes[0], 5, 3), len(chosen), self.data)
+            stack = Runs(NetworkShape.of(recipes[0], 5, 3), self.data)
             for k in chosen:
                 stack.add(RunSpec(k, recipes[k], Streams(3, k)))
             for _ in range(4):
@@ -239,7 +238,7 @@ class Pictures(unittest.TestCase):
             {}, {"shift": 2, "flip": "yes"}, {"contrast": 0.3, "averaging": 0.9}, {"erase": 0.4})]
 
         def states(chosen: list[int]) -> list[np.ndarray]:
-            stack = Stack(StackShape.of(recipes[0], self.shape, 3), len(chosen), data)
+            stack = Runs(NetworkShape.of(recipes[0], self.shape, 3), data)
             for k in chosen:
                 stack.add(RunSpec(k, recipes[k], Streams(3, k)))
             for _ in range(3):
@@ -267,7 +266,7 @@ class Averaging(unittest.TestCase):
         jumps = {}
         for memory in (0.0, 0.98):
             spec = recipe(epochs=25, learning_rate=0.05, batch_size=4, averaging=memory)
-            stack = Stack(StackShape.of(spec, 5, 3), 1, data)
+            stack = Runs(NetworkShape.of(spec, 5, 3), data)
             stack.add(RunSpec(0, spec, Streams(0)))
             losses = [stack.train_epoch()[0].numbers.validation_loss for _ in range(25)]
             jumps[memory] = float(np.abs(np.diff(losses[5:])).mean())
@@ -282,13 +281,13 @@ class Batches(unittest.TestCase):
         data = small_data(rows=70)
         for last, steps in (("keep", 5), ("drop", 4)):
             spec = recipe(batch_size=16, last_batch=last)
-            self.assertEqual(Stack(StackShape.of(spec, 5, 3), 1, data).steps, steps)
+            self.assertEqual(Runs(NetworkShape.of(spec, 5, 3), data).steps, steps)
         whole = recipe(batch_size=100, last_batch="drop")
-        self.assertEqual(Stack(StackShape.of(whole, 5, 3), 1, data).steps, 1)
+        self.assertEqual(Runs(NetworkShape.of(whole, 5, 3), data).steps, 1)
 
     def test_rows_as_they_lie_and_classes_as_often(self) -> None:
         x, y = np.zeros((300, 2), np.float32), np.array([0] * 270 + [1] * 30, np.int32)
-        stack = Stack(StackShape.of(recipe(), 2, 3), 1, TrainingData(x, y, x, y))
+        stack = Runs(NetworkShape.of(recipe(), 3), TrainingData(x, y, x, y))
         order = {}
         for name in ("shuffled", "in_order", "balanced"):
             stack.add(RunSpec(0, recipe(sampling=name), Streams(0)))
@@ -309,7 +308,7 @@ class Depth(unittest.TestCase):
         x, y = rng.normal(size=(64, 10)).astype(np.float32), rng.integers(0, 3, 64).astype(np.int32)
         spec = recipe(depth=24, width=16, batch_size=64, learning_rate=1e-12, optimiser="sgd", activation="sigmoid",
                       **values)
-        stack = Stack(StackShape.of(spec, 10, 3), 1, TrainingData(x, y, x, y))
+        stack = Runs(NetworkShape.of(spec, 10, 3), TrainingData(x, y, x, y))
         stack.add(RunSpec(0, spec, Streams(0)))
         stack.train_epoch()
         parts = [stack.gradients[0, p.weights : p.weights + p.fan_in * p.units] for p in stack.shape.placed]
@@ -329,7 +328,7 @@ class Depth(unittest.TestCase):
         losses = {}
         for name, cure in {"plain": {}, "cured": {"residual": "yes", "normalisation": "batch"}}.items():
             spec = recipe(depth=20, width=16, activation="sigmoid", learning_rate=3e-3, epochs=25, **cure)
-            stack = Stack(StackShape.of(spec, 4, 2), 4, data)
+            stack = Runs(NetworkShape.of(spec, 4, 2), data)
             for seed in range(4):
                 stack.add(RunSpec(seed, spec, Streams(seed)))
             for _ in range(25):

@@ -10,7 +10,7 @@ import numpy as np
 
 from axiarch.engine.dropout import Dropout
 from axiarch.engine.layers import LAYERS, BuiltLayer, Laid
-from axiarch.engine.network import Placed, StackShape
+from axiarch.engine.network import NetworkShape, Placed
 from axiarch.engine.run import EpochNumbers
 from axiarch.engine.stopping import RULES, Setting, Watch
 from tests.support import recipe
@@ -108,7 +108,7 @@ class LayersConform(unittest.TestCase):
         rng = np.random.default_rng(0)
         for kind, line in self.lines.items():
             inputs = (4, 4, 2) if kind != "dense" else (5,)
-            shape = StackShape.of(recipe(network=line), inputs, 3)
+            shape = NetworkShape.of(recipe(network=line), inputs, 3)
             placed = shape.placed[0]
             dropout = Dropout([placed], self.rows, self.slots, np.float64)
             dropout.start_step(0, self.slots)

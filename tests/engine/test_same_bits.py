@@ -15,14 +15,14 @@ from hypothesis import strategies as st
 
 from axiarch.engine import kernels
 from axiarch.engine.checkpoint import load_checkpoint, save_checkpoint
-from axiarch.engine.network import StackShape
+from axiarch.engine.network import NetworkShape
 from axiarch.engine.rows import TrainingData
 from axiarch.engine.run import RunSpec
-from axiarch.engine.stack import RunState, Stack
 from axiarch.engine.streams import Streams
+from axiarch.engine.training import RunState
 from axiarch.errors import TrainingError
 from axiarch.recipes.recipe import Recipe
-from tests.support import recipe, small_data
+from tests.support import Runs, recipe, small_data
 
 #: Three folds: other rows, as many.
 FOLDS = [small_data(seed=seed) for seed in range(3)]
@@ -52,7 +52,7 @@ def private(draw: st.DrawFn) -> dict[str, object]:
 def train(recipes: Sequence[Recipe], epochs: int, first: int = 0,
           states: Sequence[RunState] | None = None, ahead: bool = False) -> tuple[list[list[float]], list[RunState]]:
     """Train recipes side by side, on folds in turn; return the losses of each and where each stands."""
-    stack = Stack(StackShape.of(recipes[0], 5, 3), len(recipes), FOLDS.__getitem__, ahead=ahead)
+    stack = Runs(NetworkShape.of(recipes[0], 5, 3), FOLDS.__getitem__, ahead=ahead)
     for k, each in enumerate(recipes):
         stack.add(RunSpec(k, each, Streams(9, first + k, (first + k) % 3)), states[k] if states else None)
     losses: list[list[float]] = [[] for _ in recipes]
@@ -92,7 +92,7 @@ class SameBits(unittest.TestCase):
                 path = Path(place) / "run.safetensors"
                 run = RunSpec(k, each, Streams(9, k, k % 3))
                 save_checkpoint(path, run, half[k], "data")
-                loaded = load_checkpoint(path, run, StackShape.of(each, 5, 3), "data")
+                loaded = load_checkpoint(path, run, NetworkShape.of(each, 5, 3), "data")
             _, rest = train([each], 4 - pause, first=k, states=[loaded])
             self.same(rest[0], whole[k])
 
@@ -109,7 +109,7 @@ class SameBits(unittest.TestCase):
         self.same(again, whole)
 
     def test_without_a_kept_epoch_there_is_no_way_back(self) -> None:
-        stack = Stack(StackShape.of(recipe(), 5, 3), 1, FOLDS[0])
+        stack = Runs(NetworkShape.of(recipe(), 5, 3), FOLDS[0])
         stack.add(RunSpec(0, recipe(), Streams(9)))
         with self.assertRaises(TrainingError):
             stack.state(0).at_best(recipe())
@@ -121,10 +121,10 @@ class SameBits(unittest.TestCase):
         line = "conv 3 batch norm, pool 2, conv 3 residual gelu, mean pool 2, 5"
         recipes = [recipe(network=line, dropout=d, optimiser=o)
                    for d, o in ((0.0, "adam"), (0.4, "sgd"), (0.2, "adam"))]
-        shape = StackShape.of(recipes[0], (6, 6, 2), 3)
+        shape = NetworkShape.of(recipes[0], (6, 6, 2), 3)
 
         def trained(chosen: list[int]) -> list[RunState]:
-            stack = Stack(shape, len(chosen), data)
+            stack = Runs(shape, data)
             for k in chosen:
                 stack.add(RunSpec(k, recipes[k], Streams(4, k)))
             for _ in range(3):
@@ -138,7 +138,7 @@ class SameBits(unittest.TestCase):
     def test_joining_and_leaving_change_nothing_for_the_others(self) -> None:
         recipes = [recipe(optimiser=o, dropout=d) for o, d in (("adam", 0.3), ("sgd", 0.0), ("momentum", 0.5))]
         _, alone = train([recipes[2]], 4, first=2)
-        stack = Stack(StackShape.of(recipes[0], 5, 3), 3, FOLDS.__getitem__)
+        stack = Runs(NetworkShape.of(recipes[0], 5, 3), FOLDS.__getitem__)
         for k, each in enumerate(recipes):
             stack.add(RunSpec(k, each, Streams(9, k, k)))
         stack.train_epoch()
@@ -160,10 +160,10 @@ class SameBits(unittest.TestCase):
         def leave() -> None:
             raise KeyboardInterrupt
 
-        shape, run = StackShape.of(recipe(batch_size=1), 5, 3), RunSpec(0, recipe(batch_size=1), Streams(9))
+        shape, run = NetworkShape.of(recipe(batch_size=1), 5, 3), RunSpec(0, recipe(batch_size=1), Streams(9))
         ends = []
         for left in (False, True):
-            stack = Stack(shape, 2, FOLDS[0], ahead=True)
+            stack = Runs(shape, FOLDS[0], ahead=True)
             stack.add(RunSpec(5, recipe(batch_size=1), Streams(8)))
             if left:
                 with self.assertRaises(KeyboardInterrupt):
@@ -175,7 +175,7 @@ class SameBits(unittest.TestCase):
         self.same(*ends)
 
     def test_folds_of_other_sizes_are_refused(self) -> None:
-        stack = Stack(StackShape.of(recipe(), 5, 3), 2, [FOLDS[0], small_data(rows=60)].__getitem__)
+        stack = Runs(NetworkShape.of(recipe(), 5, 3), [FOLDS[0], small_data(rows=60)].__getitem__)
         stack.add(RunSpec(0, recipe(), Streams(9)))
         with self.assertRaisesRegex(TrainingError, "fold 2 has"):
             stack.add(RunSpec(1, recipe(), Streams(9, 0, 1)))

@@ -10,7 +10,7 @@ from unittest import mock
 from axiarch.data.building import build_dataset
 from axiarch.data.dataset import kept_table
 from axiarch.data.plan import DataPlan, SplitPlan
-from axiarch.engine.network import StackShape
+from axiarch.engine.network import NetworkShape
 from axiarch.engine.run import RunSpec
 from axiarch.engine.streams import Streams
 from axiarch.journal.inbox import Request, send
@@ -287,7 +287,7 @@ class Scripted(RunnerCase):
 class QueueLaws(unittest.TestCase):
     def queue(self) -> Queue:
         """Return an empty queue."""
-        return Queue(lambda run: StackShape.of(run.spec.recipe, 2, 2))
+        return Queue(lambda run: NetworkShape.of(run.spec.recipe, 2, 2))
 
     def wanted(self, number: int, **values: object) -> WantedRun:
         """Return a run."""
