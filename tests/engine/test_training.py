@@ -25,12 +25,12 @@ from tests.support import FolderCase, Runs, recipe, small_data
 
 def train(spec: Recipe, data: TrainingData, classes: int = 3) -> tuple[list[Progress], Runs]:
     """Train one run to its own end."""
-    stack = Runs(NetworkShape.of(spec, data.train_inputs.shape[1], classes), data)
-    stack.add(RunSpec(0, spec, Streams(4)))
+    runs = Runs(NetworkShape.of(spec, data.train_inputs.shape[1], classes), data)
+    runs.add(RunSpec(0, spec, Streams(4)))
     path: list[Progress] = []
     while not path or path[-1].end is None:
-        path += stack.train_epoch()
-    return path, stack
+        path += runs.train_epoch()
+    return path, runs
 
 
 def numbers(epoch: int, validation: float, training: float = 1.0) -> EpochNumbers:
@@ -71,15 +71,15 @@ class Learning(unittest.TestCase):
     def test_decay_keeps_weights_small(self) -> None:
         norms = []
         for values in ({}, {"l2": 0.1}, {"weight_decay": 2.0}):
-            _, stack = train(recipe(epochs=20, learning_rate=0.02, **values), small_data())
-            norms.append(float(np.abs(stack.parameters[0, : stack.shape.weights]).mean()))
+            _, runs = train(recipe(epochs=20, learning_rate=0.02, **values), small_data())
+            norms.append(float(np.abs(runs.parameters[0, : runs.shape.weights]).mean()))
         self.assertLess(norms[1], norms[0])
         self.assertLess(norms[2], norms[0])
 
     def test_the_loss_before_training_is_near_that_of_guessing(self) -> None:
-        stack = Runs(NetworkShape.of(recipe(), 5, 3), small_data())
-        stack.add(RunSpec(0, recipe(), Streams(4)))
-        self.assertLess(abs(stack._slots[0].watch.start_loss - math.log(3)), 1.0)
+        runs = Runs(NetworkShape.of(recipe(), 5, 3), small_data())
+        runs.add(RunSpec(0, recipe(), Streams(4)))
+        self.assertLess(abs(runs.trainings[0].watch.start_loss - math.log(3)), 1.0)
 
 
 class Ending(unittest.TestCase):
@@ -133,14 +133,14 @@ class Ending(unittest.TestCase):
 
     def test_the_best_weights_are_those_of_the_kept_epoch(self) -> None:
         spec = recipe(epochs=25, learning_rate=0.05, patience=6)
-        path, stack = train(spec, small_data())
+        path, runs = train(spec, small_data())
         end = path[-1].end
         assert end is not None
-        again = Runs(stack.shape, small_data())
+        again = Runs(runs.shape, small_data())
         again.add(RunSpec(0, spec, Streams(4)))
         for _ in range(end.best_epoch):
             again.train_epoch()
-        np.testing.assert_array_equal(stack.state(0).best_parameters, again.state(0).parameters)
+        np.testing.assert_array_equal(runs.state(0).best_parameters, again.state(0).parameters)
 
 
 class Checkpoints(FolderCase):
@@ -148,10 +148,10 @@ class Checkpoints(FolderCase):
         super().setUp()
         self.run_spec = RunSpec(3, recipe(), Streams(4))
         self.shape = NetworkShape.of(recipe(), 5, 3)
-        stack = Runs(self.shape, small_data())
-        stack.add(self.run_spec)
-        stack.train_epoch()
-        self.state = stack.state(0)
+        runs = Runs(self.shape, small_data())
+        runs.add(self.run_spec)
+        runs.train_epoch()
+        self.state = runs.state(0)
         self.path = self.folder / "3.safetensors"
         save_checkpoint(self.path, self.run_spec, self.state, "print", "search 2, \x1b[31mhive")
 
@@ -203,9 +203,3 @@ class Shapes(unittest.TestCase):
         sizes = [inputs, *[width] * depth, classes]
         plain = sum((a + 1) * b for a, b in itertools.pairwise(sizes))
         self.assertEqual(shape.trained, plain + (0 if norm == "none" else depth * width))
-
-    def test_stacks_of_large_networks_are_small(self) -> None:
-        capacity = [NetworkShape.of(recipe(width=width, batch_size=batch), inputs, 6).capacity()
-                    for inputs, width, batch in ((8, 8, 32), (32, 64, 32), (256, 512, 128))]
-        self.assertEqual(capacity, sorted(capacity, reverse=True))
-        self.assertEqual(capacity[-1], 1)
