@@ -15,7 +15,7 @@ NO_NORM, BATCH_NORM, LAYER_NORM = range(3)
 RELU, TANH, IDENTITY, LEAKY_RELU, ELU, GELU, SILU, SIGMOID, SOFTPLUS = range(9)
 #: Losses, and what amounts are trained on.
 SOFTMAX, BINARY, SQUARED, LOGARITHMIC = range(4)
-BY_SQUARE, BY_SIZE, BY_HUBER = range(3)
+BY_SQUARED, BY_ABSOLUTE, BY_HUBER = range(3)
 #: Optimisers.
 SGD, MOMENTUM, NESTEROV, ADAGRAD, ADADELTA, RMSPROP, ADAM, NADAM, AMSGRAD, LION, LAMB = range(11)
 #: Whole numbers of a program.

@@ -8,7 +8,7 @@ fully connected layer after it takes channel by channel. The drivers in ``codes.
 from __future__ import annotations
 
 import math
-from collections.abc import Sequence
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass
 
 import numpy as np
@@ -24,9 +24,8 @@ Whole = NDArray[np.int64]
 ACTIVATION_NUMBERS = {name: int(getattr(codes, name.upper())) for name in ACTIVATIONS}
 OPTIMISER_NUMBERS = {name: int(getattr(codes, name.upper())) for name in OPTIMISERS}
 LOSS_NUMBERS = {name: int(getattr(codes, name.upper())) for name in ("softmax", "binary", "squared", "logarithmic")}
-TRAINED_ON_NUMBERS = dict(zip(TRAINED_ON, (codes.BY_SQUARE, codes.BY_SIZE, codes.BY_HUBER), strict=True))
+TRAINED_ON_NUMBERS = {name: int(getattr(codes, f"BY_{name.upper()}")) for name in TRAINED_ON}
 _NORMS = {"none": codes.NO_NORM, "batch": codes.BATCH_NORM, "layer": codes.LAYER_NORM}
-_KINDS = {"dense": codes.DENSE, "conv": codes.CONV, "pool": codes.MAX_POOL, "mean pool": codes.MEAN_POOL}
 #: Numbers that a block begins at a multiple of: a line of the cache.
 _LINE = 16
 
@@ -89,8 +88,10 @@ class _Compiler:
         ops, words, layer = [], 0, 0
         for number, placed in enumerate(shape.placed):
             op = np.zeros(d.COLUMNS, np.int64)
-            op[d.KIND], op[d.IN], op[d.FIRST] = _KINDS[placed.layer.kind], source, number == 0
-            source = self._weighted(op, placed) if placed.weighted else self._pool(op, placed)
+            kind, place = _KINDS[placed.layer.kind]
+            op[d.KIND], op[d.IN], op[d.FIRST] = kind, source, number == 0
+            op[d.NUMBERS] = math.prod(placed.before)
+            source = place(self, op, placed)
             if placed.weighted:
                 op[d.LAYER], op[d.WORDS] = layer, words
                 layer += 1
@@ -98,7 +99,8 @@ class _Compiler:
             ops.append(op)
         ints = np.zeros(d.WHOLE_NUMBERS, np.int64)
         ints[d.INPUTS], ints[d.INPUT], ints[d.OUTPUT] = math.prod(shape.inputs), first, source
-        ints[d.INPUT_CHANNELS] = shape.inputs[2] if _KINDS[shape.placed[0].layer.kind] != d.DENSE else 1
+        pictured = len(shape.inputs) == 3 and shape.placed[0].layer.kind != "dense"
+        ints[d.INPUT_CHANNELS] = shape.inputs[2] if pictured else 1
         ints[d.OUTPUTS], ints[d.LOSS], ints[d.BATCH] = shape.outputs, LOSS_NUMBERS[shape.loss], self._batch
         ints[d.PARAMETERS], ints[d.WEIGHT_COUNT] = shape.parameters, shape.weights
         ints[d.TRAINED], ints[d.STEP_WORDS], ints[d.GATHERED] = shape.trained, words, 1
@@ -120,14 +122,13 @@ class _Compiler:
             height, width, channels = self._shape.inputs
             ints[d.IMAGE_HEIGHT], ints[d.IMAGE_WIDTH], ints[d.IMAGE_CHANNELS] = height, width, channels
 
-    def _weighted(self, op: Whole, placed: Placed) -> int:
+    def weighted(self, op: Whole, placed: Placed) -> int:
         """Place a layer with weights; return where what goes out begins."""
         d, layer = codes, placed.layer
         columns = placed.positions * self._batch
         numbers = placed.units * columns
         self._columns = max(self._columns, columns)
         op[d.UNITS], op[d.FAN], op[d.POSITIONS] = placed.units, placed.fan_in, placed.positions
-        op[d.NUMBERS] = math.prod(placed.before)
         op[d.WEIGHTS], op[d.BIASES] = placed.weights, placed.biases
         op[d.GAINS], op[d.KEPT] = placed.gains, placed.kept
         op[d.ACTIVATION], op[d.NORM] = ACTIVATION_NUMBERS[layer.activation], _NORMS[layer.norm]
@@ -153,7 +154,7 @@ class _Compiler:
             channels, height, width, layer.size, layer.stride)
         op[d.TOP], op[d.LEFT], op[d.TALL], op[d.WIDE] = top, left, tall, wide
 
-    def _pool(self, op: Whole, placed: Placed) -> int:
+    def pool(self, op: Whole, placed: Placed) -> int:
         """Place a pool; return where what goes out begins."""
         d = codes
         height, width, channels = placed.before
@@ -162,6 +163,13 @@ class _Compiler:
         op[d.OUT], op[d.WHICH] = self._block(numbers), self._which
         self._which += numbers
         return int(op[d.OUT])
+
+
+#: What a layer of each kind is in the table, and how it is entered there.
+_KINDS: Mapping[str, tuple[int, Callable[[_Compiler, Whole, Placed], int]]] = {
+    "dense": (codes.DENSE, _Compiler.weighted), "conv": (codes.CONV, _Compiler.weighted),
+    "pool": (codes.MAX_POOL, _Compiler.pool), "mean pool": (codes.MEAN_POOL, _Compiler.pool),
+}
 
 
 @dataclass(frozen=True)

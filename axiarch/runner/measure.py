@@ -68,5 +68,5 @@ def _steps(training: Training, epochs: int) -> float:
             training.train_epoch(between)
             done += 1
     except _Enough:
-        return (time.perf_counter() - started) / max(training.done, 1)
+        return (time.perf_counter() - started) / max(done * training.steps + training.done, 1)
     return (time.perf_counter() - started) / max(done * training.steps, 1)

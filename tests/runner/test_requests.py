@@ -97,9 +97,9 @@ class Workers(RunnerCase):
         runner = self.make(ring_search(), ScriptedExecutor())
         runner._room = 1 << 40
         runner._resize(4)
-        four = runner._queue.room
+        four = runner._room
         runner._resize(2)
-        self.assertGreater(runner._queue.room, 1.5 * four)
+        self.assertGreater(runner._room, 1.5 * four)
 
     def test_a_search_none_of_whose_runs_ended_has_failed(self) -> None:
         executor = ScriptedExecutor()

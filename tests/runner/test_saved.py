@@ -10,7 +10,6 @@ from axiarch.engine.run import EpochNumbers, RunSpec
 from axiarch.engine.streams import Streams
 from axiarch.runner import runner, saved, session
 from axiarch.runner.executor import InlineExecutor
-from axiarch.runner.material import shape_of
 from axiarch.runner.tasks import Report, Task, Trained, WantedRun
 from axiarch.workflows.continuing import continued
 from axiarch.workflows.judging import first_run
@@ -30,8 +29,7 @@ class Saved(RunnerCase):
         """Return the epochs that a worker trains which takes a run up at `journalled`."""
         spec = RunSpec(1, recipe(epochs=20, patience=0), Streams(3))
         found: list[Report] = []
-        task = Task(shape_of(spec.recipe, self.dataset), 1, (WantedRun(spec, journalled, until),), self.dataset.folder,
-                    self.folder)
+        task = Task((WantedRun(spec, journalled, until),), self.dataset.folder, self.folder)
         session.Session(task, 0, found.append).train()
         return [numbers for report in found if isinstance(report, Trained) for _, numbers in report.epochs]
 

@@ -7,7 +7,7 @@ import math
 import numpy as np
 from numba import uint64 as _u
 
-from axiarch.engine.codes import BY_SIZE, BY_SQUARE, LARGEST_LOG
+from axiarch.engine.codes import BY_ABSOLUTE, BY_SQUARED, LARGEST_LOG
 from axiarch.engine.kernels.curves import exponential32
 from axiarch.engine.kernels.options import inlined, kernel
 
@@ -185,9 +185,9 @@ def slopes(how, d, to, count, rows, width):
     share = d.dtype.type(1) / d.dtype.type(rows * count)
     for i in range(to, to + count * rows):
         away = d[i]
-        if how == BY_SQUARE:
+        if how == BY_SQUARED:
             d[i] = away * (share + share)
-        elif how == BY_SIZE:
+        elif how == BY_ABSOLUTE:
             d[i] = share if away > 0 else (-share if away < 0 else away * share)
         else:
             d[i] = share * min(max(away, -width), width) if away == away else away
