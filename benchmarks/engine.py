@@ -14,8 +14,8 @@ from itertools import pairwise
 import numpy as np
 from threadpoolctl import threadpool_limits
 
-from axiarch.engine.network import NetworkShape
 from axiarch.engine.losses import LOSSES
+from axiarch.engine.network import NetworkShape
 from axiarch.engine.rows import Source, TrainingData
 from axiarch.engine.run import RunSpec
 from axiarch.engine.streams import Streams

@@ -13,6 +13,7 @@ import unittest
 from collections.abc import Callable, Iterator, Sequence
 from functools import cache
 from pathlib import Path
+from typing import Any
 
 import numpy as np
 
@@ -154,7 +155,7 @@ def first_step(training: Training, parameters: np.ndarray) -> tuple[float, np.nd
 def measured(name: str, z: np.ndarray, targets: np.ndarray, gradient: bool = False, smooth: float = 0.0,
              kept: float = 1.0, gains: np.ndarray | None = None, by: str = "squared", width: float = 1.0
              ) -> tuple[float, np.ndarray, np.ndarray]:
-    """Return the summed loss of outputs (B, C), the sums of metrics, and the gradient (B, C), by the compiled kernels."""
+    """Return the summed loss of outputs (B, C), the sums of metrics, and the gradient (B, C): by compiled kernels."""
     from axiarch.engine import codes
     from axiarch.engine.kernels import driver, losses
     from axiarch.engine.program import LOSS_NUMBERS, TRAINED_ON_NUMBERS

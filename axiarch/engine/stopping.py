@@ -35,7 +35,7 @@ class Watch:
     unit : float
         What one of a loss is worth: the spread of a target in its own unit, 1 for classes.
     seconds : float
-        The run's share of the time its stacks took.
+        Of training.
     """
 
     start_loss: float = math.inf

@@ -218,7 +218,7 @@ class Training:
         return 0
 
     def _advance(self, step: int, stop: int) -> int:
-        """Do the steps from `step` to `stop` of the epoch; return the next one, with a minus where the loss was lost."""
+        """Do the steps from `step` to `stop` of the epoch; return the next, with a minus where the loss was lost."""
         program, room, train = self._program, self._room, self.source.train
         return int(driver.train(
             train.flat, train.labels, train.amounts, self._order, step, stop, self.steps - 1, self._total,

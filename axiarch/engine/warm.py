@@ -65,7 +65,7 @@ def _stamp() -> str:
 
 
 def _forget_drivers() -> None:
-    """Remove what was compiled from an older state of a kernel that it calls: numba looks at a function's own file alone.
+    """Remove what calls a kernel that has changed since it was compiled: numba looks at a function's own file alone.
 
     Kernels in files that have not changed stay compiled.
     """

@@ -19,7 +19,7 @@ from axiarch.recipes.recipe import Recipe
 
 #: Seconds until workers train: starting processes and loading kernels.
 STARTING = 2.0
-#: The measured time against the real one in a shared machine: stacks that are not full, lanes that wait at the end.
+#: The measured time against the real one in a shared machine: reports, checkpoints, workers that wait at the end.
 LOSSES = 1.35
 #: Share of its epochs that a run with patience may be expected to need at the least.
 EARLIEST = 0.35

@@ -80,6 +80,8 @@ class Runner:
         # A lane whose runs have all ended is idle only when it says so: its session has yet to close.
         self._idle: set[int] = set()
         self._alone: set[int] = set()
+        # Runs in the hands of a lane that has not begun with them: to the journal they wait.
+        self._behind: set[int] = set()
         self._pids: dict[int, int] = {}
         self._held: set[int] = set()
         self._state: SearchState = "preparing"
@@ -409,6 +411,7 @@ class Runner:
 
     def _put_back(self, runs: set[int]) -> None:
         """Let runs wait again that a lane was given and did not end."""
+        self._behind -= runs
         back = [run for run in sorted(runs) if self._ledger.runs[run].state not in OVER]
         for run in back:
             entry = self._ledger.runs[run]
@@ -419,6 +422,10 @@ class Runner:
     def _take_trained(self, report: Trained) -> None:
         cut = {run for run, _ in report.epochs if self._ledger.runs[run].state == "cut"}
         epochs = [(run, numbers) for run, numbers in report.epochs if run not in cut]
+        begun = self._behind & {run for run, _ in epochs}
+        if begun:
+            self._behind -= begun
+            self._journal.set_runs(begun, "training", report.lane)
         self._journal.add_epochs(_record(run, numbers) for run, numbers in epochs)
         for run, numbers in epochs:
             entry = self._ledger.runs[run]
@@ -505,7 +512,7 @@ class Runner:
         if run is not None:
             self._lanes[lane].add(run.spec.id)
             self._ledger.runs[run.spec.id].state = "training"
-            self._journal.set_runs([run.spec.id], "training", lane)
+            self._behind.add(run.spec.id)
             self._executor.extend(lane, run)
 
     def _assign(self, lane: int, runs: tuple[WantedRun, ...]) -> None:

@@ -13,8 +13,8 @@ from axiarch.workflows.asking import ask
 from axiarch.workflows.drafting import check_networks
 from axiarch.workflows.planning import SAMPLED, check_memory, default_lanes, planned_recipes
 
-#: Runs side by side in a race, usually; and how much longer it takes because workers wait for each other's outcomes.
-_RACED, _WAITING = 2, 2.0
+#: How much longer a race may take because workers wait for each other's outcomes.
+_WAITING = 2.0
 
 
 def forecast_search(search: SearchFile, data: Dataset, lanes: int = 0) -> Forecast:

@@ -21,11 +21,11 @@ DATA = small_data()
 
 def trained(count: int = 2, dtype: type = np.float64, data: TrainingData = DATA, loss: str = "softmax",
             outputs: int = 3, **values: object) -> tuple[Runs, list[Progress]]:
-    """Train one recipe and return its stack and its epochs."""
+    """Train one recipe and return it and its epochs."""
     spec = recipe(**values)
-    stack = Runs(NetworkShape.of(spec, data.train_inputs.shape[1], outputs, loss), data, dtype)
-    stack.add(RunSpec(0, spec, Streams(0)))
-    return stack, [stack.train_epoch()[0] for _ in range(count)]
+    runs = Runs(NetworkShape.of(spec, data.train_inputs.shape[1], outputs, loss), data, dtype)
+    runs.add(RunSpec(0, spec, Streams(0)))
+    return runs, [runs.train_epoch()[0] for _ in range(count)]
 
 
 class Accumulation(unittest.TestCase):
@@ -95,11 +95,11 @@ class AmountLosses(unittest.TestCase):
         data = TrainingData(x[:40], y[:40], x[40:], y[40:], (3.0,))
         for loss in ("squared", "absolute", "huber"):
             spec = recipe(depth=0, batch_size=8, learning_rate=1e-12, loss=loss)
-            stack = Runs(NetworkShape.of(spec, 2, 1, "squared"), data, np.float64)
-            stack.add(RunSpec(0, spec, Streams(0)))
-            told = x[40:] @ stack.parameters[0, :2] + stack.parameters[0, 2]
-            wanted = 3.0 * np.sqrt(np.mean((told - y[40:, 0]) ** 2))
-            self.assertAlmostEqual(stack.train_epoch()[0].numbers.validation_loss, wanted, places=6)
+            runs = Runs(NetworkShape.of(spec, 2, 1, "squared"), data, np.float64)
+            runs.add(RunSpec(0, spec, Streams(0)))
+            predicted = x[40:] @ runs.parameters[0, :2] + runs.parameters[0, 2]
+            wanted = 3.0 * np.sqrt(np.mean((predicted - y[40:, 0]) ** 2))
+            self.assertAlmostEqual(runs.train_epoch()[0].numbers.validation_loss, wanted, places=6)
 
     def test_absolute_differences_bear_a_wild_row(self) -> None:
         rng = np.random.default_rng(1)
@@ -110,11 +110,11 @@ class AmountLosses(unittest.TestCase):
         slopes = {}
         for loss in ("squared", "absolute", "huber"):
             spec = recipe(depth=0, batch_size=20, learning_rate=0.05, epochs=200, loss=loss)
-            stack = Runs(NetworkShape.of(spec, 1, 1, "squared"), data)
-            stack.add(RunSpec(0, spec, Streams(0)))
+            runs = Runs(NetworkShape.of(spec, 1, 1, "squared"), data)
+            runs.add(RunSpec(0, spec, Streams(0)))
             for _ in range(120):
-                stack.train_epoch()
-            slopes[loss] = abs(float(stack.parameters[0, 0]) - 3) + abs(float(stack.parameters[0, 1]))
+                runs.train_epoch()
+            slopes[loss] = abs(float(runs.parameters[0, 0]) - 3) + abs(float(runs.parameters[0, 1]))
         self.assertLess(slopes["absolute"], 0.5)
         self.assertLess(slopes["huber"], 0.5)
         self.assertGreater(slopes["squared"], 5)
@@ -141,9 +141,9 @@ class Crops(unittest.TestCase):
 class Counted(unittest.TestCase):
     def test_saturated_units_are_told_from_live_ones(self) -> None:
         for activation in ("tanh", "sigmoid"):
-            stack, _ = trained(1, activation=activation, depth=1)
-            (training,) = stack.trainings
-            training.parameters[: stack.shape.weights : 2][:15] = 300.0
+            runs, _ = trained(1, activation=activation, depth=1)
+            (training,) = runs.trainings
+            training.parameters[: runs.shape.weights : 2][:15] = 300.0
             training._settle()
             training._inside.start_looking()
             training._evaluate(training.source.still, True)

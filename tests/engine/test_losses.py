@@ -81,13 +81,14 @@ class LossLaws:
         rng = np.random.default_rng(3)
         x = rng.normal(size=(200, 3)).astype(np.float32)
         if LOSSES[self.name].amounts:
-            y = np.stack([x[:, 0] * 2, x[:, 1] - x[:, 2]], axis=1)[:, : self.outputs].astype(np.float32)
+            y = np.runs([x[:, 0] * 2, x[:, 1] - x[:, 2]], axis=1)[:, : self.outputs].astype(np.float32)
         else:
             y = (x[:, 0] > x[:, 1]).astype(np.int32)
         spec = recipe(depth=0, epochs=30, learning_rate=0.05, optimiser="adam")
-        stack = Runs(NetworkShape.of(spec, 3, self.outputs, self.name), TrainingData(x[:150], y[:150], x[150:], y[150:], (1.0,) * self.outputs))
-        stack.add(RunSpec(0, spec, Streams(0)))
-        losses = [stack.train_epoch()[0].numbers.validation_loss for _ in range(30)]
+        runs = Runs(NetworkShape.of(spec, 3, self.outputs, self.name), TrainingData(
+            x[:150], y[:150], x[150:], y[150:], (1.0,) * self.outputs))
+        runs.add(RunSpec(0, spec, Streams(0)))
+        losses = [runs.train_epoch()[0].numbers.validation_loss for _ in range(30)]
         self.assertLess(losses[-1], 0.4 * losses[0])
 
 
@@ -154,11 +155,11 @@ class Squared(LossLaws, unittest.TestCase):
         paths = []
         for unit in (1.0, scale):
             data = TrainingData(x[:60], y[:60], x[60:], y[60:], (unit,))
-            stack = Runs(NetworkShape.of(spec, 2, 1, "squared"), data)
-            stack.add(RunSpec(0, spec, Streams(0)))
+            runs = Runs(NetworkShape.of(spec, 2, 1, "squared"), data)
+            runs.add(RunSpec(0, spec, Streams(0)))
             epochs = []
             while True:
-                (progress,) = stack.train_epoch()
+                (progress,) = runs.train_epoch()
                 epochs.append(progress.numbers.validation_loss / unit)
                 if progress.end is not None:
                     break
@@ -193,11 +194,11 @@ class Known(unittest.TestCase):
         y = (x @ rng.normal(size=(4, 1)) + 0.3 * rng.normal(size=(300, 1)) + 1).astype(np.float32)
         best, *_ = np.linalg.lstsq(np.concatenate([x, np.ones((300, 1))], axis=1), y, rcond=None)
         spec = recipe(depth=0, epochs=400, batch_size=300, optimiser="momentum", learning_rate=0.05)
-        stack = Runs(NetworkShape.of(spec, 4, 1, "squared"), TrainingData(x, y, x, y, (1.0,)), np.float64)
-        stack.add(RunSpec(0, spec, Streams(0)))
+        runs = Runs(NetworkShape.of(spec, 4, 1, "squared"), TrainingData(x, y, x, y, (1.0,)), np.float64)
+        runs.add(RunSpec(0, spec, Streams(0)))
         for _ in range(400):
-            stack.train_epoch()
-        np.testing.assert_allclose(stack.parameters[0], best.ravel(), atol=1e-5)
+            runs.train_epoch()
+        np.testing.assert_allclose(runs.parameters[0], best.ravel(), atol=1e-5)
 
     def test_every_loss_has_its_laws_run(self) -> None:
         self.assertEqual({case.name for case in LossLaws.__subclasses__()}, set(LOSSES))

@@ -1,4 +1,4 @@
-"""That a member of a family is added by its formula, its number, its entry and its place in the driver, and nothing more."""
+"""That a member of a family is added by formula, number, entry and place in the driver, and nothing more."""
 
 from __future__ import annotations
 

@@ -150,7 +150,8 @@ class Pictures(unittest.TestCase):
 
     shape = (9, 8, 2)
 
-    def augmented(self, count: int = 200, key: int = 5, step: int = 0, **values: float) -> tuple[np.ndarray, np.ndarray]:
+    def augmented(self, count: int = 200, key: int = 5, step: int = 0, **values: float
+                  ) -> tuple[np.ndarray, np.ndarray]:
         """Return pictures as they were and as they are seen."""
         x = np.random.default_rng(0).normal(1.0, 1.0, (count, *self.shape))
         how = np.array([values.get(name, 0.0) for name in ("shift", "flip", "contrast", "erase", "crop")])
@@ -160,7 +161,8 @@ class Pictures(unittest.TestCase):
             a = np.ascontiguousarray(x.transpose(axes))
             laid, height, width, channels = a.shape, *self.shape
             flat = a.reshape(-1)
-            rows.augment(flat, 0, channels, height, width, planes, how, np.uint64(key), step, count, count, np.zeros(144))
+            rows.augment(flat, 0, channels, height, width, planes, how, np.uint64(key), step, count, count,
+                         np.zeros(144))
             found.append(flat.reshape(laid).transpose(np.argsort(axes)))
         np.testing.assert_array_equal(found[0], found[1], "however pictures are laid out, they are varied alike")
         return x, found[0]
@@ -246,8 +248,8 @@ class Batches(unittest.TestCase):
 
     def test_a_last_batch_can_be_dropped(self) -> None:
         data = small_data(rows=70)
-        for last, steps in (("keep", 5), ("drop", 4)):
-            self.assertEqual(self.of(data, batch_size=16, last_batch=last).steps, steps)
+        for last, count in (("keep", 5), ("drop", 4)):
+            self.assertEqual(self.of(data, batch_size=16, last_batch=last).steps, count)
         self.assertEqual(self.of(data, batch_size=100, last_batch="drop").steps, 1)
 
     def test_rows_as_they_lie_and_classes_as_often(self) -> None:

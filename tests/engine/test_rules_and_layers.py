@@ -124,7 +124,8 @@ class LayersConform(unittest.TestCase):
                         moved = array.copy()
                         moved.reshape(-1)[i] += side
                         ends.append((self.walk(shape, *((moved, p) if array is x else (x, moved)))[0] * slope).sum())
-                    self.assertAlmostEqual(found.reshape(-1)[i], (ends[0] - ends[1]) / 2e-6, delta=1e-5, msg=f"{kind} {i}")
+                    self.assertAlmostEqual(found.reshape(-1)[i], (ends[0] - ends[1]) / 2e-6, delta=1e-5,
+                                           msg=f"{kind} {i}")
 
     def test_a_row_in_a_shorter_batch_gives_the_same(self) -> None:
         for kind, shape, p, x in self.each():

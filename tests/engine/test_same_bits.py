@@ -41,7 +41,8 @@ def shapes(draw: st.DrawFn) -> dict[str, object]:
 @st.composite
 def private(draw: st.DrawFn) -> dict[str, object]:
     """Draw what else a recipe says."""
-    return {"optimiser": draw(st.sampled_from(sorted(OPTIMISERS))), "precision": draw(st.sampled_from(["float32"] * 3 + ["float64"])),
+    return {"optimiser": draw(st.sampled_from(sorted(OPTIMISERS))), 
+            "precision": draw(st.sampled_from(["float32"] * 3 + ["float64"])),
             "learning_rate": draw(st.sampled_from([1e-4, 1e-2, 0.5, 50.0])),
             "schedule": draw(st.sampled_from(["constant", "exponential"])),
             "dropout": draw(st.sampled_from([0.0, 0.2, 0.7])), "l2": draw(st.sampled_from([0.0, 1e-2])),

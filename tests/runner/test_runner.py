@@ -17,7 +17,7 @@ from axiarch.journal.read import JournalReader
 from axiarch.journal.write import JournalWriter
 from axiarch.recipes.searchfile import SearchFile, write_search
 from axiarch.runner.executor import Executor, InlineExecutor
-from axiarch.runner.material import outgrows_memory, shape_of, training_data
+from axiarch.runner.material import outgrows_memory, training_data
 from axiarch.runner.queue import Queue
 from axiarch.runner.runner import Runner
 from axiarch.runner.tasks import Died, Failed, WantedRun

@@ -66,7 +66,7 @@ class FromAModel(FolderCase):
         folder.mkdir()
         origin(folder, 1).write_bytes(b"not weights")
         data, recipe = self.snapshot.dataset, self.snapshot.recipes[self.leader].recipe
-        task = Task(shape_of(recipe, data), 1, (WantedRun(RunSpec(1, recipe, Streams(1))),), data.folder, folder)
+        task = Task((WantedRun(RunSpec(1, recipe, Streams(1))),), data.folder, folder)
         with self.assertRaisesRegex(TrainingError, "starts from cannot be read"):
             Session(task, 0, lambda report: None).train()
 

@@ -28,7 +28,7 @@ def exponential32(x):
     """Return the exponential of a float32 up to 0; below -87 it counts as -87.
 
     A polynomial on half a power of two either way (coefficients: Moshier's Cephes library, expf); within two units in
-    the last place, and done side by side.
+    the last place, and several numbers at a time.
     """
     x = _LEAST32 if x < _LEAST32 else x
     power = np.floor(x * _LOG2E + _HALF32)

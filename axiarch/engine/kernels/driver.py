@@ -96,7 +96,7 @@ def forward(a, which, p, ops, batch, training, key, first_word, thresholds, scal
     for i in range(ops.shape[0]):
         op = ops[i]
         kind = op[KIND]
-        if kind == MAX_POOL or kind == MEAN_POOL:
+        if kind in (MAX_POOL, MEAN_POOL):
             windows.pool(a, op[IN], op[OUT], which, op[WHICH], op[CHANNELS], op[HEIGHT], op[WIDTH], op[SIZE],
                          kind == MEAN_POOL, batch)
             continue
@@ -137,7 +137,7 @@ def backward(a, which, d, p, g, ops, batch, key, first_word, thresholds, scales,
     for i in range(ops.shape[0] - 1, -1, -1):
         op = ops[i]
         kind = op[KIND]
-        if kind == MAX_POOL or kind == MEAN_POOL:
+        if kind in (MAX_POOL, MEAN_POOL):
             if not op[FIRST]:
                 windows.pool_back(d, op[OUT], op[IN], which, op[WHICH], op[CHANNELS], op[HEIGHT], op[WIDTH], op[SIZE],
                                   kind == MEAN_POOL, batch)
@@ -234,8 +234,9 @@ def train(x, y, wanted, order, first, stop, last, total, ops, ints, reals, how, 
         rows.gather(x, ints[INPUTS], order, start, batch, a, ints[INPUT], ints[INPUT_CHANNELS])
         take_targets(ints, y, wanted, order, start, batch, labels, amounts)
         if ints[VARIED]:
-            rows.augment(a, ints[INPUT], ints[IMAGE_CHANNELS], ints[IMAGE_HEIGHT], ints[IMAGE_WIDTH],
-                         ints[INPUT_CHANNELS] == ints[IMAGE_CHANNELS], how, keys[PICTURE_KEY], step, batch_size, batch, seen)
+            planes = ints[INPUT_CHANNELS] == ints[IMAGE_CHANNELS]
+            rows.augment(a, ints[INPUT], ints[IMAGE_CHANNELS], ints[IMAGE_HEIGHT], ints[IMAGE_WIDTH], planes, how,
+                         keys[PICTURE_KEY], step, batch_size, batch, seen)
         keeps = one
         if reals[MIXING] > 0:
             keeps = kept[step]

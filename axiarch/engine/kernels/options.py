@@ -7,7 +7,7 @@ from typing import Any
 
 from numba import njit
 
-_PLAIN = {"cache": True, "error_model": "numpy", "boundscheck": False, "nogil": True}
+_PLAIN: dict[str, Any] = {"cache": True, "error_model": "numpy", "boundscheck": False, "nogil": True}
 
 
 def kernel(function: Callable[..., Any]) -> Any:
@@ -16,7 +16,7 @@ def kernel(function: Callable[..., Any]) -> Any:
 
 
 def summing(function: Callable[..., Any]) -> Any:
-    """Return the same for one that makes sums: in an order that the processor does side by side."""
+    """Return the same for one that makes sums: in an order that lets the processor take several numbers at a time."""
     return njit(**_PLAIN, fastmath={"contract", "nsz", "reassoc"})(function)
 
 

@@ -18,7 +18,7 @@ from axiarch.engine.kernels.options import kernel
 
 
 @intrinsic
-def _gemm(typing, turn_a, turn_b, m, n, k, a, at, lda, b, bt, ldb, c, ct, ldc):  # type: ignore[no-untyped-def]
+def _gemm(typing, turn_a, turn_b, m, n, k, a, at, lda, b, bt, ldb, c, ct, ldc):
     """``C = op(A) op(B)``, all column-major: C is (m, n); the matrices begin at offsets of flat arrays of one type."""
     whole = types.intp
     signature = types.void(types.boolean, types.boolean, whole, whole, whole, a, whole, whole, b, whole, whole, c,

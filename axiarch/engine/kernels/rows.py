@@ -51,7 +51,7 @@ def gather_amounts(y, width, order, start, rows, amounts):
 
 @kernel
 def touch(x, width, order, start, stop):
-    """Read one number of every page of the rows ``order[start:stop]``, so that they are in memory when they are used."""
+    """Read one number of every page of the rows ``order[start:stop]``: they are in memory when they are used."""
     page = 4096 // x.itemsize
     total = x.dtype.type(0)
     for i in range(start, stop):

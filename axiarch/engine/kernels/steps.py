@@ -8,6 +8,7 @@ from __future__ import annotations
 import math
 
 import numpy as np
+
 from axiarch.engine.codes import (
     ADADELTA,
     ADAGRAD,
@@ -100,7 +101,8 @@ def adadelta(w, g, s, c, size, weights, trained):
     """AdaDelta (Zeiler 2012), its step times the rate; coefficients as rmsprop, epsilon inside both roots."""
     zero = w.dtype.type(0)
     _adadelta(w[:weights], g[:weights], s[:weights], s[size:size + weights], c, c[1], c[2])
-    _adadelta(w[weights:trained], g[weights:trained], s[weights:trained], s[size + weights:size + trained], c, zero, zero)
+    _adadelta(w[weights:trained], g[weights:trained], s[weights:trained], s[size + weights:size + trained], c, zero,
+              zero)
 
 
 @kernel
@@ -206,8 +208,10 @@ def amsgrad(w, g, s, c, size, weights, trained):
     Coefficients as adam.
     """
     zero = w.dtype.type(0)
-    _amsgrad(w[:weights], g[:weights], s[:weights], s[size:size + weights], s[2 * size:2 * size + weights], c, c[1], c[2])
-    _amsgrad(w[weights:trained], g[weights:trained], s[weights:trained], s[size + weights:size + trained], s[2 * size + weights:2 * size + trained], c, zero, zero)
+    _amsgrad(w[:weights], g[:weights], s[:weights], s[size:size + weights], s[2 * size:2 * size + weights], c, c[1],
+             c[2])
+    _amsgrad(w[weights:trained], g[weights:trained], s[weights:trained], s[size + weights:size + trained],
+             s[2 * size + weights:2 * size + trained], c, zero, zero)
 
 
 @kernel
