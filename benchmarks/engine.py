@@ -20,6 +20,7 @@ from axiarch.engine.rows import Source, TrainingData
 from axiarch.engine.run import RunSpec
 from axiarch.engine.streams import Streams
 from axiarch.engine.training import Training
+from axiarch.engine.warm import warm
 from axiarch.recipes.recipe import Recipe
 from benchmarks import plain_loop
 
@@ -96,6 +97,7 @@ def compare(sizes: tuple[int, ...], batch: int, runs: int, rows: int) -> tuple[f
 def main() -> None:
     """Print a line a case."""
     print(f"{'network':>18} {'batch':>6} {'runs':>5}   {'× plain loop':>12} {'× floor':>8}")
+    warm()
     with threadpool_limits(1):
         for sizes, batch, runs, rows in CASES:
             faster, slower = compare(sizes, batch, runs, rows)

@@ -16,6 +16,7 @@ from threadpoolctl import threadpool_limits
 
 from axiarch import workflows
 from axiarch.data.plan import DataPlan, SplitPlan
+from axiarch.engine.warm import warm
 from axiarch.journal.workspace import Workspace
 from axiarch.recipes.searchfile import MethodChoice, SearchFile
 from axiarch.recipes.space import space
@@ -71,6 +72,7 @@ def whole_job(folder: Path) -> tuple[float, float]:
 
 def main() -> None:
     """Print the ratios."""
+    warm()
     with tempfile.TemporaryDirectory() as place:
         plain, gained = whole_job(Path(place))
     print(f"whole job, two workers: {plain:.1f} times the plain loop, {gained:.2f} times one worker")

@@ -22,6 +22,7 @@ from axiarch.engine.rows import Source, TrainingData
 from axiarch.engine.run import RunSpec
 from axiarch.engine.streams import Streams
 from axiarch.engine.training import Training
+from axiarch.engine.warm import warm
 from axiarch.recipes.recipe import Recipe
 from benchmarks.engine import timed
 
@@ -143,6 +144,7 @@ def compare() -> tuple[float, float]:
 
 def main() -> None:
     """Print the ratios."""
+    warm()
     with threadpool_limits(1):
         faster, slower = compare()
         print(f"16 x 16 pictures, two blocks   {faster:5.1f} x plain loop   {slower:5.2f} x floor")

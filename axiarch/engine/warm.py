@@ -13,6 +13,8 @@ if TYPE_CHECKING:
 
 #: Precisions, the usual one first.
 PRECISIONS = ("float32", "float64")
+#: Files that every kernel is made with.
+_COMMON = ("codes.py", "options.py")
 
 
 def warm(tell: Callable[[str, float], None] = lambda step, done: None, precisions: tuple[str, ...] = PRECISIONS
@@ -69,10 +71,11 @@ def _forget_drivers() -> None:
 
     Kernels in files that have not changed stay compiled.
     """
-    newest = max(source.stat().st_mtime for source in _sources())
+    times = {source.name: source.stat().st_mtime for source in _sources()}
+    newest, common = max(times.values()), max(times[name] for name in _COMMON)
     for path in _folder().glob("*.nb[ic]"):
         with contextlib.suppress(OSError):
-            if path.stat().st_mtime < newest and _calls_others(path.name):
+            if path.stat().st_mtime < (newest if _calls_others(path.name) else common):
                 path.unlink()
 
 

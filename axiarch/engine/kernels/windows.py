@@ -85,23 +85,55 @@ def pool(a, at, to, which, place, channels, height, width, size, mean, rows):
                 square = ((c * tall + i) * wide + j) * rows
                 out, found = _u(to + square), _u(place + square)
                 corner = at + ((c * height + i * size) * width + j * size) * rows
-                for b in range(_u(rows)):
-                    a[out + b] = a[_u(corner) + b]
-                    which[found + b] = np.int32(0)
-                for k in range(1, size * size):
-                    pixel, number = _u(corner + (k // size * width + k % size) * rows), np.int32(k)
-                    if mean:
-                        for b in range(_u(rows)):
-                            a[out + b] += a[pixel + b]
-                    else:
-                        for b in range(_u(rows)):
-                            value, best = a[pixel + b], a[out + b]
-                            larger = value > best or value != value
-                            a[out + b] = value if larger else best
-                            which[found + b] = number if larger else which[found + b]
                 if mean:
-                    for b in range(_u(rows)):
-                        a[out + b] *= part
+                    _mean_of_square(a, out, corner, width, size, part, rows)
+                elif size == 2:
+                    _largest_of_four(a, out, which, found, _u(corner), _u(corner + width * rows), rows)
+                else:
+                    _largest_of_square(a, out, which, found, corner, width, size, rows)
+
+
+@kernel
+def _mean_of_square(a, out, corner, width, size, part, rows):
+    for b in range(_u(rows)):
+        a[out + b] = a[_u(corner) + b]
+    for k in range(1, size * size):
+        pixel = _u(corner + (k // size * width + k % size) * rows)
+        for b in range(_u(rows)):
+            a[out + b] += a[pixel + b]
+    for b in range(_u(rows)):
+        a[out + b] *= part
+
+
+@kernel
+def _largest_of_four(a, out, which, found, upper, lower, rows):
+    """The usual square, in one pass."""
+    nowhere, second, third, fourth = np.int32(0), np.int32(1), np.int32(2), np.int32(3)
+    beside = _u(rows)
+    for b in range(_u(rows)):
+        one, two = a[upper + b], a[upper + beside + b]
+        three, four = a[lower + b], a[lower + beside + b]
+        later = two > one or two != two
+        top, where = (two, second) if later else (one, nowhere)
+        later = three > top or three != three
+        top, where = (three, third) if later else (top, where)
+        later = four > top or four != four
+        a[out + b] = four if later else top
+        which[found + b] = fourth if later else where
+
+
+@kernel
+def _largest_of_square(a, out, which, found, corner, width, size, rows):
+    for b in range(_u(rows)):
+        a[out + b] = a[_u(corner) + b]
+        which[found + b] = np.int32(0)
+    for k in range(1, size * size):
+        pixel, number = _u(corner + (k // size * width + k % size) * rows), np.int32(k)
+        for b in range(_u(rows)):
+            value, best = a[pixel + b], a[out + b]
+            larger = value > best or value != value
+            a[out + b] = value if larger else best
+            which[found + b] = number if larger else which[found + b]
 
 
 @kernel
