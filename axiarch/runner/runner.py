@@ -31,7 +31,7 @@ from axiarch.runner.ledger import Block, Ledger, RunEntry
 from axiarch.runner.material import shape_of, worker_room
 from axiarch.runner.queue import Queue
 from axiarch.runner.saved import tidy
-from axiarch.runner.tasks import Died, Failed, Held, Left, Ready, Report, Stuck, Task, Trained, WantedRun
+from axiarch.runner.tasks import Compiling, Died, Failed, Held, Left, Ready, Report, Stuck, Task, Trained, WantedRun
 from axiarch.search.method import Step
 from axiarch.search.methods import make_method
 
@@ -380,6 +380,8 @@ class Runner:
     def _take(self, report: Report) -> None:
         if isinstance(report, Ready):
             self._take_ready(report)
+        elif isinstance(report, Compiling):
+            self._journal.set_lane(self._number, report.lane, report.pid, "compiling")
         elif isinstance(report, Trained):
             self._take_trained(report)
         elif isinstance(report, Held):

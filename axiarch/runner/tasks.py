@@ -103,6 +103,14 @@ class Ready:
 
 
 @dataclass(frozen=True)
+class Compiling:
+    """The worker compiles the engine first: what is compiled is missing or older than its source."""
+
+    lane: int
+    pid: int
+
+
+@dataclass(frozen=True)
 class Trained:
     """Epochs of runs, the runs that ended with them, and those that came as far as wanted.
 
@@ -156,4 +164,4 @@ class Left:
     lane: int
 
 
-Report = Ready | Trained | Held | Failed | Stuck | Died | Left
+Report = Ready | Compiling | Trained | Held | Failed | Stuck | Died | Left

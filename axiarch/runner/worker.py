@@ -8,6 +8,7 @@ import time
 from multiprocessing.connection import Connection
 
 from axiarch.runner.tasks import (
+    Compiling,
     Drop,
     Failed,
     Go,
@@ -133,8 +134,12 @@ def main(pipe: Connection, lane: int) -> None:
     os.nice(5)  # the interface comes first
     import numpy  # noqa: F401  (its BLAS must be loaded before it can be limited)
 
-    from axiarch.engine.warm import PRECISIONS, warm
+    from axiarch.engine.warm import warm
+
+    def tell(_step: str, done: float) -> None:
+        if done < 1:
+            pipe.send(Compiling(lane, os.getpid()))
 
     with threadpool_limits(1):
-        warm(precisions=PRECISIONS[:1])  # the other is compiled when it is used
+        warm(tell)
         _Worker(pipe, lane).work()

@@ -14,7 +14,7 @@ from axiarch.recipes.searchfile import Start, write_search
 from axiarch.recipes.space import space
 from axiarch.runner.executor import InlineExecutor
 from axiarch.runner.runner import Runner
-from axiarch.runner.tasks import Failed
+from axiarch.runner.tasks import Compiling, Failed
 from axiarch.workflows.opening import data_set
 from axiarch.workflows.starting import start_search
 from tests.runner.fakes import ScriptedExecutor
@@ -92,6 +92,17 @@ class Workers(RunnerCase):
         send(self.workspace.search(1), Request("resume"))
         runner.turn(0)
         self.assertEqual({lane.state for lane in self.look().lanes}, {"training"})
+
+    def test_a_worker_says_that_it_compiles(self) -> None:
+        executor = ScriptedExecutor(lanes=1)
+        executor.reports.clear()
+        executor.reports.append(Compiling(0, 100))
+        runner = self.make(ring_search(), executor)
+        runner.turn(0)
+        self.assertEqual([lane.state for lane in self.look().lanes], ["compiling"])
+        executor.ready(0)
+        runner.turn(0)
+        self.assertEqual([lane.state for lane in self.look().lanes], ["training"])
 
     def test_more_workers_have_less_memory_each(self) -> None:
         runner = self.make(ring_search(), ScriptedExecutor())

@@ -18,6 +18,9 @@ from axiarch.workflows.watching import Snapshot
 
 Floats = NDArray[np.float64]
 
+#: What a worker does that trains nothing, as it is said.
+_LANE_STATES = {"held": "paused", "idle": "nothing to do",
+                "compiling": "compiling the engine, once: about a minute and a half"}
 #: Events that are warnings.
 _WRONG = ("died", "failed", "refused")
 #: Recipes drawn as leaders where none are tied.
@@ -176,7 +179,7 @@ class Workers(TallDrawing):
         runs = [r for r in s.runs.values() if r.lane == number and r.state == "training"]
         name: Row = [(right(f"worker {number + 1} ", 10), "faint")]
         if not runs:
-            return [*name, ({"held": "paused", "idle": "nothing to do"}.get(state, state), "faint")]
+            return [*name, (_LANE_STATES.get(state, state), "faint")]
         run = runs[0]
         recipe = s.recipes[run.recipe].recipe
         cells = 20
