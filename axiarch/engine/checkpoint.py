@@ -23,6 +23,13 @@ from axiarch.errors import NoSpace, TrainingError
 from axiarch.files import draft_of, load_json
 from axiarch.plain import shown
 
+#: Of the file; 1 was that of an engine whose weights lay otherwise.
+FORMAT = 2
+
+
+class EarlierEngine(TrainingError):
+    """A checkpoint that another version of the engine has written: what follows from it would be other numbers."""
+
 
 def save_checkpoint(path: Path, run: RunSpec, state: RunState, data: str, note: str = "",
                     before: Path | None = None) -> None:
@@ -39,7 +46,7 @@ def save_checkpoint(path: Path, run: RunSpec, state: RunState, data: str, note: 
     """
     from safetensors.numpy import save
 
-    known = {"format": 1, "recipe": dict(run.recipe), "streams": asdict(run.streams), "data": data,
+    known = {"format": FORMAT, "recipe": dict(run.recipe), "streams": asdict(run.streams), "data": data,
              "epoch": state.epoch, "score": state.watch.best_loss, "watch": asdict(state.watch), "note": note}
     tensors = {"parameters": state.parameters, "best_parameters": state.best_parameters,
                "optimiser": state.optimiser, **({} if state.kept is None else {"kept": state.kept})}
@@ -63,7 +70,8 @@ def load_checkpoint(path: Path, run: RunSpec, shape: NetworkShape, data: str) ->
     Raises
     ------
     TrainingError
-        If the file cannot be read, or belongs to another recipe, other data or another network.
+        If the file cannot be read, or belongs to another recipe, other data or another network;
+        an :class:`EarlierEngine` if an earlier version wrote it.
     """
     from safetensors import SafetensorError, safe_open
 
@@ -75,6 +83,9 @@ def load_checkpoint(path: Path, run: RunSpec, shape: NetworkShape, data: str) ->
         if metadata["checksum"] != checksum(metadata["axiarch"], tensors):
             raise ValueError("it is damaged: it is not what was written")
         known = load_json(metadata["axiarch"], finite=False)
+        if known["format"] != FORMAT:
+            raise EarlierEngine("the checkpoint was written by an earlier version of Axiarch, which trained otherwise",
+                                where, "train the recipe again in a new search")
         watch = msgspec.convert(known["watch"], Watch)
         state = RunState(tensors["parameters"], tensors["best_parameters"], tensors["optimiser"],
                          known["epoch"], watch, tensors.get("kept"))

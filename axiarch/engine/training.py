@@ -30,6 +30,8 @@ from axiarch.recipes.recipe import Recipe
 SLICE = 0.02
 #: Seconds of work that are read ahead where the data are larger than memory.
 _AHEAD = 5 * SLICE
+#: Multiplications that certainly take less than a slice: so many steps are done before one has been timed.
+_CAUTIOUS = 50_000_000
 NO_ORDER: NDArray[np.int64] = np.zeros(0, np.int64)
 
 
@@ -230,7 +232,9 @@ class Training:
 
     def _slice(self) -> int:
         """Return how many steps to do before looking around: never anything that changes a bit."""
-        return max(1, int(SLICE / self._per_step)) if self._per_step else 8
+        if self._per_step:
+            return max(1, int(SLICE / self._per_step))
+        return max(1, min(8, _CAUTIOUS // self.shape.work))
 
     def _pause(self, between: Callable[[], None]) -> None:
         began = time.perf_counter()

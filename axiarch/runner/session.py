@@ -8,7 +8,7 @@ from collections.abc import Callable
 from functools import cache
 
 from axiarch.data.dataset import read_dataset
-from axiarch.engine.checkpoint import load_checkpoint, save_checkpoint
+from axiarch.engine.checkpoint import EarlierEngine, load_checkpoint, save_checkpoint
 from axiarch.engine.losses import LOSSES
 from axiarch.engine.rows import Source
 from axiarch.engine.run import EpochNumbers
@@ -124,6 +124,8 @@ class Session:
         for path in checkpoints(self._task.checkpoints, run.id) if wanted.journalled else begun:
             try:
                 state = load_checkpoint(path, run, shape, self._dataset.fingerprint)
+            except EarlierEngine:
+                raise  # a run that began with other numbers is not to end with these
             except AxiarchError:
                 continue
             if state.epoch <= wanted.journalled:
