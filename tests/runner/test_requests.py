@@ -10,13 +10,13 @@ from axiarch.engine.run import RunSpec
 from axiarch.errors import AxiarchError, InputError, RecipeError, WorkspaceError
 from axiarch.journal.inbox import Request, send
 from axiarch.journal.write import JournalWriter
-from axiarch.recipes.searchfile import Start, write_search
+from axiarch.recipes.searchfile import MethodChoice, Start, write_search
 from axiarch.recipes.space import space
 from axiarch.runner.executor import InlineExecutor
 from axiarch.runner.runner import Runner
 from axiarch.runner.tasks import Compiling, Failed
 from axiarch.workflows.opening import data_set
-from axiarch.workflows.starting import start_search
+from axiarch.workflows.starting import start_search, with_window
 from tests.runner.fakes import ScriptedExecutor
 from tests.runner.test_runner import RunnerCase
 from tests.support import ring_search
@@ -125,6 +125,14 @@ class Workers(RunnerCase):
 
 
 class Starting(RunnerCase):
+    def test_a_method_looks_two_steps_a_worker_ahead_unless_the_file_says_how_far(self) -> None:
+        for name, own, lanes, wanted in (("guided_racing", {}, 2, {}), ("guided_racing", {}, 4, {}),
+                                         ("guided_racing", {}, 16, {"window": 32}),
+                                         ("guided_racing", {"window": 5}, 16, {"window": 5}),
+                                         ("guided", {}, 4, {"window": 8}), ("random", {}, 16, {})):
+            search = replace(ring_search(), method=MethodChoice(name, own))
+            self.assertEqual(with_window(search, lanes).method.options, wanted, (name, lanes))
+
     def test_a_start_that_cannot_be_is_bad_input_and_leaves_no_search(self) -> None:
         self.make(ring_search(epochs=3, recipes=2, repeats=1), InlineExecutor()).run()
         run = next(iter(self.look().runs))
