@@ -81,7 +81,7 @@ class LossLaws:
         rng = np.random.default_rng(3)
         x = rng.normal(size=(200, 3)).astype(np.float32)
         if LOSSES[self.name].amounts:
-            y = np.runs([x[:, 0] * 2, x[:, 1] - x[:, 2]], axis=1)[:, : self.outputs].astype(np.float32)
+            y = np.stack([x[:, 0] * 2, x[:, 1] - x[:, 2]], axis=1)[:, : self.outputs].astype(np.float32)
         else:
             y = (x[:, 0] > x[:, 1]).astype(np.int32)
         spec = recipe(depth=0, epochs=30, learning_rate=0.05, optimiser="adam")
