@@ -31,6 +31,8 @@ SHIFT, FLIP, CONTRAST, ERASE, CROP = range(5)
 DROPOUT_KEY, NOISE_KEY, PICTURE_KEY = range(3)
 #: Rows evaluated at once. Fixed, because the bits of a matrix product may depend on its number of columns.
 EVALUATED = 256
+#: Epochs whose coefficients are worked out at once, and steps of them, at the most. Fixed for the same reason.
+EPOCHS_AHEAD, STEPS_AHEAD = 64, 4096
 #: Dropout compares sixteen random bits with a threshold; its rate is therefore a multiple of 1/65536.
 DROPOUT_STEPS = 65536
 #: Stretches of a run's state: an optimiser may use all but the last, which holds the running mean of weights.

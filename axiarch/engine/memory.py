@@ -14,7 +14,7 @@ def training_bytes(shape: NetworkShape, rows: int) -> int:
     evaluation, the order of an epoch, and the coefficients of the steps that are worked out ahead.
     """
     steps = shape.steps(rows)
-    ahead = max(1, min(8, 4096 // steps)) * steps
+    ahead = max(1, min(codes.EPOCHS_AHEAD, codes.STEPS_AHEAD // steps)) * steps
     numbers = (4 + 2 * codes.STATES + 1) * shape.parameters + shape.weights
     numbers += Room.numbers(Program.of(shape, shape.batch_size, True))
     numbers += Room.numbers(Program.of(shape, codes.EVALUATED, False))

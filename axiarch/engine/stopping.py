@@ -87,8 +87,9 @@ class Watch:
         step : int
             At which of the epoch's steps the loss was not finite; 0 if it always was.
         """
+        setting = Setting(steps, floor, step)
         for reason, rule in RULES.items():
-            text = rule(self, numbers, recipe, Setting(steps, floor, step))
+            text = rule(self, numbers, recipe, setting)
             if text:
                 return RunEnd(reason, text, numbers.epoch, self.best_epoch, self.best_loss)
         return None

@@ -119,7 +119,7 @@ class Training:
         self._over = recipe.whole("accumulation")
         self._updates = -(-self.steps // self._over)
         self._block = (-1, 0)
-        self._epochs_ahead = max(1, min(8, 4096 // self.steps))
+        self._epochs_ahead = max(1, min(codes.EPOCHS_AHEAD, codes.STEPS_AHEAD // self.steps))
         self._compile(recipe)
         self._begin(state)
         self._per_step = 0.0
@@ -314,19 +314,18 @@ class Training:
         """Return the mean loss and the mean sums of metrics on the rows of a part."""
         sums = np.zeros(len(self._sums))
         program, room, inside = self._looking, self._evaluation, self._inside
-        start, size = 0, len(part)
-        stride = codes.EVALUATED
+        start, size, stride = 0, len(part), codes.EVALUATED
         while start < size:
-            stop = min(start + stride, size)
-            began = time.perf_counter()
+            stop, began = min(start + stride, size), time.perf_counter()
             driver.evaluate(part.flat, part.labels, part.amounts, NO_ORDER, start, stop, program.ops, program.ints,
                             self._gains, self.evaluated, room.a, room.d, room.which, room.labels, room.amounts,
                             room.words, room.bits, room.one, room.two, sums, look, inside.low, inside.high,
                             inside.level, inside.bounds, inside.starts)
+            if stop == size:
+                break
             took = (time.perf_counter() - began) / (stop - start)
-            start = stop
-            stride = max(int(SLICE / max(took, 1e-9)) // codes.EVALUATED, 1) * codes.EVALUATED
-            if between is not None and start < size:
+            start, stride = stop, max(int(SLICE / max(took, 1e-9)) // codes.EVALUATED, 1) * codes.EVALUATED
+            if between is not None:
                 self._pause(between)
         if look:
             inside.looked(size)
