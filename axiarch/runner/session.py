@@ -5,9 +5,10 @@ from __future__ import annotations
 import time
 from collections import deque
 from collections.abc import Callable
-from functools import cache
+from functools import cache, lru_cache
+from pathlib import Path
 
-from axiarch.data.dataset import read_dataset
+from axiarch.data.dataset import read_dataset, written_at
 from axiarch.engine.checkpoint import EarlierEngine, load_checkpoint, save_checkpoint
 from axiarch.engine.losses import LOSSES
 from axiarch.engine.rows import Source
@@ -26,6 +27,25 @@ CHECKPOINT_SECONDS = 2.0
 REPORT_SECONDS = 0.05
 
 
+class _Rows:
+    """A data set with the rows of its folds, as runs are trained on them."""
+
+    def __init__(self, folder: Path) -> None:
+        self.dataset = read_dataset(folder)
+        self.data = cache(lambda fold: training_data(self.dataset, fold))
+        self.source = cache(self._source)
+
+    def _source(self, fold: int, precision: str) -> Source:
+        target = self.dataset.folds[fold].encoding.target
+        return Source(self.data(fold), LOSSES[target.loss], target.outputs, precision)
+
+
+@lru_cache(maxsize=1)
+def _rows_of(folder: Path, _written: int) -> _Rows:
+    """Return a data set for one task after the other, until its description is written again."""
+    return _Rows(folder)
+
+
 class Session:
     """The training of one task.
 
@@ -42,22 +62,17 @@ class Session:
 
     def __init__(self, task: Task, lane: int, report: Callable[[Report], None],
                  between: Callable[[], None] = lambda: None, clock: Callable[[], float] = time.monotonic) -> None:
-        self._dataset = read_dataset(task.data)
+        self._rows = _rows_of(task.data, written_at(task.data))
+        self._dataset = self._rows.dataset
         self._task = task
         self._lane = lane
         self._report = report
         self._between = between
         self._clock = clock
-        self._data = cache(lambda fold: training_data(self._dataset, fold))
-        self._source = cache(self._made_source)
         self._released: set[int] = set()
         self._waiting = deque(task.runs)
         self._saved = self._reported = clock()
         self._epochs: list[tuple[int, EpochNumbers]] = []
-
-    def _made_source(self, fold: int, precision: str) -> Source:
-        target = self._dataset.folds[fold].encoding.target
-        return Source(self._data(fold), LOSSES[target.loss], target.outputs, precision)
 
     def add(self, run: WantedRun) -> None:
         """Take one more run, to train after the others."""
@@ -80,8 +95,8 @@ class Session:
         run = wanted.spec
         fold = run.streams.fold
         shape = shape_of(run.recipe, self._dataset, fold)
-        training = Training(shape, run, self._source(fold, shape.precision), self._state(wanted),
-                            outgrows_memory(self._data(fold), len(self._dataset.folds)))
+        training = Training(shape, run, self._rows.source(fold, shape.precision), self._state(wanted),
+                            outgrows_memory(self._rows.data(fold), len(self._dataset.folds)))
         leaves = False
         while not leaves:
             progress = training.train_epoch(self._between)
@@ -108,7 +123,7 @@ class Session:
         """Return what the run predicts for some validation rows, spread over all."""
         if not self._task.examples:
             return ()
-        inputs = self._data(training.run.streams.fold).validation_inputs
+        inputs = self._rows.data(training.run.streams.fold).validation_inputs
         predicted = training.predict(inputs[example_rows(len(inputs), self._task.examples)])
         return ((training.run.id, tuple(map(tuple, predicted.tolist()))),)
 
