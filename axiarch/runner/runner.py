@@ -424,10 +424,6 @@ class Runner:
     def _take_trained(self, report: Trained) -> None:
         cut = {run for run, _ in report.epochs if self._ledger.runs[run].state == "cut"}
         epochs = [(run, numbers) for run, numbers in report.epochs if run not in cut]
-        begun = self._behind & {run for run, _ in epochs}
-        if begun:
-            self._behind -= begun
-            self._journal.set_runs(begun, "training", report.lane)
         self._journal.add_epochs(_record(run, numbers) for run, numbers in epochs)
         for run, numbers in epochs:
             entry = self._ledger.runs[run]
@@ -445,7 +441,11 @@ class Runner:
                 self._journal.end_run(run, "ended", end.reason, end.text, end.best_epoch)
         for run in report.rested:
             self._rest(self._ledger.runs[run])
-        self._lanes[report.lane] -= {run for run, _ in report.ended} | set(report.rested) | cut
+        over = {run for run, _ in report.ended} | set(report.rested) | cut
+        self._lanes[report.lane] -= over
+        begun = self._lanes[report.lane] & self._behind if over else set()
+        self._behind -= begun
+        self._journal.set_runs(begun, "training", report.lane)
         if self._wanted == "running":
             self._extend(report.lane)
 

@@ -145,9 +145,11 @@ class Scripted(RunnerCase):
     def test_where_a_run_ends_another_takes_its_place_behind_the_next(self) -> None:
         runner, executor = self.start(lanes=1)
         self.assertEqual(executor.given(), {0: [1, 2]})
+        self.assertEqual([self.look().runs[run].state for run in (1, 2)], ["training", "waiting"])
         executor.end(0, 1, ready=False)
         runner.turn(0)
         self.assertEqual(executor.given(), {0: [1, 2, 3]})
+        self.assertEqual([self.look().runs[run].state for run in (1, 2, 3)], ["ended", "training", "waiting"])
 
     def test_every_fold_is_trained_on_in_turn(self) -> None:
         build_dataset(kept_table(ring_dataset(self.folder / "r")), self.workspace.data("folded"), "f",

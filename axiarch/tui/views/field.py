@@ -19,7 +19,7 @@ from axiarch.workflows.watching import Snapshot
 Floats = NDArray[np.float64]
 
 #: What a worker does that trains nothing, as it is said.
-_LANE_STATES = {"held": "paused", "idle": "nothing to do",
+_LANE_STATES = {"held": "paused", "idle": "nothing to do", "training": "beginning a run",
                 "compiling": "compiling the engine, once: about a minute and a half"}
 #: Events that are warnings.
 _WRONG = ("died", "failed", "refused")
