@@ -17,6 +17,7 @@ from pathlib import Path
 
 import numpy as np
 from scipy import stats
+from threadpoolctl import threadpool_limits
 
 from axiarch import workflows
 from axiarch.journal.read import JournalReader
@@ -97,7 +98,7 @@ def main(recipes: int, names: list[str]) -> None:
     titles = ("data", "recipes", "epochs", "minutes", "base", "winner", "better by", "floor", "the rule itself",
               "deciding", "workers")
     print("| " + " | ".join(titles) + " |\n" + "|---" * len(titles) + "|")
-    with tempfile.TemporaryDirectory() as place:
+    with tempfile.TemporaryDirectory() as place, threadpool_limits(1):  # as the runner has it
         workspace = workflows.make_demo(Path(place) / "w")
         for name in names:
             print(shown(workspace, name, recipes), flush=True)

@@ -14,11 +14,13 @@ from itertools import pairwise
 import numpy as np
 from threadpoolctl import threadpool_limits
 
-from axiarch.engine.network import StackShape
-from axiarch.engine.rows import TrainingData
+from axiarch.engine.losses import LOSSES
+from axiarch.engine.network import NetworkShape
+from axiarch.engine.rows import Source, TrainingData
 from axiarch.engine.run import RunSpec
-from axiarch.engine.stack import Stack
 from axiarch.engine.streams import Streams
+from axiarch.engine.training import Training
+from axiarch.engine.warm import warm
 from axiarch.recipes.recipe import Recipe
 from benchmarks import plain_loop
 
@@ -78,17 +80,15 @@ def compare(sizes: tuple[int, ...], batch: int, runs: int, rows: int) -> tuple[f
     data = data_for(sizes, rows)
     recipe = Recipe({"width": sizes[1], "depth": len(sizes) - 2, "batch_size": batch, "dropout": 0.2, "l2": 1e-4,
                      "epochs": 100, "patience": 0})
-    stack = Stack(StackShape.of(recipe, sizes[0], sizes[-1]), runs, data)
-    for k in range(runs):
-        stack.add(RunSpec(k, recipe, Streams(0, k)))
-    steps = stack.steps
+    training = Training(NetworkShape.of(recipe, sizes[0], sizes[-1]), RunSpec(0, recipe, Streams(0)),
+                        Source(data, LOSSES["softmax"], sizes[-1]))
     one = floor(sizes, batch, runs)
-    stack.train_epoch()
+    training.train_epoch()
     faster, slower = [], []
     for _ in range(5):
-        ours = timed(stack.train_epoch)
+        ours = timed(lambda: [training.train_epoch() for _ in range(runs)])
         plain = timed(lambda: plain_loop.train(data.train_inputs, data.train_targets, sizes, batch, 1)) * runs
-        raw = timed(lambda: [one() for _ in range(steps)])
+        raw = timed(lambda: [one() for _ in range(training.steps)])
         faster.append(plain / ours)
         slower.append(ours / raw)
     return statistics.median(faster), statistics.median(slower)
@@ -97,6 +97,7 @@ def compare(sizes: tuple[int, ...], batch: int, runs: int, rows: int) -> tuple[f
 def main() -> None:
     """Print a line a case."""
     print(f"{'network':>18} {'batch':>6} {'runs':>5}   {'× plain loop':>12} {'× floor':>8}")
+    warm()
     with threadpool_limits(1):
         for sizes, batch, runs, rows in CASES:
             faster, slower = compare(sizes, batch, runs, rows)

@@ -1,15 +1,13 @@
-"""A whole job through the real runner, and stacks whose runs differ: ``python -m benchmarks.job``.
+"""A whole job through the real runner: ``python -m benchmarks.job``.
 
 The job: 200 recipes, 20 epochs each, 2,000 training rows, batch 32, validation every epoch, journalled. It is held
-against the plain loop in one process (timed on a few recipes, and multiplied), and two workers against one. A stack
-in which optimiser, rate, decay, dropout, schedule, seed and fold differ is held against one in which all are equal.
+against the plain loop in one process (timed on a few recipes, and multiplied), and two workers against one.
 Printed are ratios; each pair is timed in one run.
 """
 
 from __future__ import annotations
 
 import statistics
-import sys
 import tempfile
 from pathlib import Path
 
@@ -18,12 +16,8 @@ from threadpoolctl import threadpool_limits
 
 from axiarch import workflows
 from axiarch.data.plan import DataPlan, SplitPlan
-from axiarch.engine.network import StackShape
-from axiarch.engine.run import RunSpec
-from axiarch.engine.stack import Stack
-from axiarch.engine.streams import Streams
+from axiarch.engine.warm import warm
 from axiarch.journal.workspace import Workspace
-from axiarch.recipes.recipe import Recipe
 from axiarch.recipes.searchfile import MethodChoice, SearchFile
 from axiarch.recipes.space import space
 from benchmarks import plain_loop
@@ -76,30 +70,9 @@ def whole_job(folder: Path) -> tuple[float, float]:
     return statistics.median(plain), statistics.median(gained)
 
 
-def mixed_stack(runs: int = 16) -> float:
-    """Return how much longer a run takes in a stack of unlike runs than in one of equal runs."""
-    folds = [data_for(SIZES, ROWS, 200, seed) for seed in range(4)]
-    same = {"width": SIZES[1], "batch_size": BATCH, "dropout": 0.2, "l2": 1e-4, "epochs": 100, "patience": 0}
-    unlike = [{**same, "optimiser": ("adam", "momentum", "rmsprop", "sgd")[k % 4], "learning_rate": 10 ** -(2 + k / 8),
-               "dropout": 0.05 * (k % 8), "weight_decay": 0.01 * (k % 3), "l2": 1e-5 * k,
-               "schedule": ("constant", "cosine", "step", "one_cycle")[k % 4]} for k in range(runs)]
-    stacks = []
-    for recipes in ([Recipe(same)] * runs, [Recipe(values) for values in unlike]):
-        stack = Stack(StackShape.of(recipes[0], SIZES[0], SIZES[-1]), runs, folds.__getitem__)
-        for k, recipe in enumerate(recipes):
-            stack.add(RunSpec(k, recipe, Streams(0, k, k % 4 if stacks else 0)))
-        stack.train_epoch()
-        stacks.append(stack)
-    with threadpool_limits(1):
-        found = [timed(stacks[1].train_epoch) / timed(stacks[0].train_epoch) for _ in range(9)]
-    return statistics.median(found)
-
-
 def main() -> None:
     """Print the ratios."""
-    print(f"unlike runs in a stack: {mixed_stack():.2f} times the time of equal ones")
-    if "--stack" in sys.argv:
-        return
+    warm()
     with tempfile.TemporaryDirectory() as place:
         plain, gained = whole_job(Path(place))
     print(f"whole job, two workers: {plain:.1f} times the plain loop, {gained:.2f} times one worker")

@@ -16,11 +16,13 @@ from numpy.lib.stride_tricks import sliding_window_view
 from numpy.typing import NDArray
 from threadpoolctl import threadpool_limits
 
-from axiarch.engine.network import StackShape
-from axiarch.engine.rows import TrainingData
+from axiarch.engine.losses import LOSSES
+from axiarch.engine.network import NetworkShape
+from axiarch.engine.rows import Source, TrainingData
 from axiarch.engine.run import RunSpec
-from axiarch.engine.stack import Stack
 from axiarch.engine.streams import Streams
+from axiarch.engine.training import Training
+from axiarch.engine.warm import warm
 from axiarch.recipes.recipe import Recipe
 from benchmarks.engine import timed
 
@@ -121,33 +123,31 @@ def floors(runs: int) -> tuple[Callable[[], None], Callable[[], None]]:
     return step, other
 
 
-def compare(runs: int) -> tuple[float, float]:
+def compare() -> tuple[float, float]:
     """Return how many times faster than the plain loop, and how many times slower than the floor."""
     rng = np.random.default_rng(0)
     x = rng.normal(size=(ROWS, 16, 16, 1)).astype(np.float32)
     y = rng.integers(0, CLASSES, ROWS).astype(np.int32)
     flat = x.reshape(ROWS, -1)
     recipe = Recipe({"network": LINE, "batch_size": BATCH, "epochs": 1000, "patience": 0})
-    stack = Stack(StackShape.of(recipe, (16, 16, 1), CLASSES), runs, TrainingData(flat, y, flat[:1], y[:1]))
-    for k in range(runs):
-        stack.add(RunSpec(k, recipe, Streams(0, k)))
-    bare = floors(runs)
-    stack.train_epoch()
+    source = Source(TrainingData(flat, y, flat[:1], y[:1]), LOSSES["softmax"], CLASSES, "float32")
+    training = Training(NetworkShape.of(recipe, (16, 16, 1), CLASSES), RunSpec(0, recipe, Streams(0)), source)
+    bare = floors(1)
+    training.train_epoch()
     faster, slower = [], []
     for _ in range(5):
-        ours = timed(stack.train_epoch)
-        faster.append(timed(lambda: plain_loop(x, y)) * runs / ours)
-        slower.append(ours / min(timed(lambda one=one: [one() for _ in range(stack.steps)]) for one in bare))
+        ours = timed(training.train_epoch)
+        faster.append(timed(lambda: plain_loop(x, y)) / ours)
+        slower.append(ours / min(timed(lambda one=one: [one() for _ in range(training.steps)]) for one in bare))
     return statistics.median(faster), statistics.median(slower)
 
 
 def main() -> None:
-    """Print a line a case."""
+    """Print the ratios."""
+    warm()
     with threadpool_limits(1):
-        for runs in (1, 2, 4):
-            faster, slower = compare(runs)
-            print(f"16 x 16 pictures, two blocks, {runs} side by side   {faster:5.1f} x plain loop   "
-                  f"{slower:5.2f} x floor")
+        faster, slower = compare()
+        print(f"16 x 16 pictures, two blocks   {faster:5.1f} x plain loop   {slower:5.2f} x floor")
 
 
 if __name__ == "__main__":

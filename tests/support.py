@@ -13,14 +13,18 @@ import unittest
 from collections.abc import Callable, Iterator, Sequence
 from functools import cache
 from pathlib import Path
+from typing import Any
 
 import numpy as np
 
 from axiarch.data.building import build_dataset
 from axiarch.data.dataset import Dataset, read_dataset
 from axiarch.data.reading import read_table
-from axiarch.engine.regularisation import still_bends
-from axiarch.engine.rows import TrainingData
+from axiarch.engine.losses import LOSSES
+from axiarch.engine.network import NetworkShape
+from axiarch.engine.rows import Source, TrainingData
+from axiarch.engine.run import RunSpec
+from axiarch.engine.training import Progress, RunState, Training
 from axiarch.journal.workspace import Workspace
 from axiarch.recipes.recipe import Recipe
 from axiarch.recipes.searchfile import MethodChoice, SearchFile
@@ -109,9 +113,66 @@ def small_data(rows: int = 70, inputs: int = 5, classes: int = 3, seed: int = 0)
     return TrainingData(x, y, v, w)
 
 
-def plain(runs: int, outputs: int, dtype: object = np.float64) -> tuple[np.ndarray, np.ndarray]:
-    """Return no smoothing and equal weights of classes, as the kernels of losses take them."""
-    return still_bends(runs, dtype), np.ones((runs, max(3 * outputs, 2)), dtype)  # type: ignore[call-overload]
+class Runs:
+    """Some runs of one network, trained one after the other, epoch by epoch; their arrays are views."""
+
+    def __init__(self, shape: NetworkShape, data: TrainingData | Callable[[int], TrainingData],
+                 dtype: Any = np.float32, ahead: bool = False) -> None:
+        self.shape, self._data, self._dtype, self._ahead = shape, data, dtype, ahead
+        self.trainings: list[Training] = []
+
+    def source(self, fold: int = 0) -> Source:
+        data = self._data if isinstance(self._data, TrainingData) else self._data(fold)
+        return Source(data, LOSSES[self.shape.loss], self.shape.outputs, self._dtype)
+
+    def add(self, run: RunSpec, state: RunState | None = None) -> Training:
+        self.trainings.append(Training(self.shape, run, self.source(run.streams.fold), state, self._ahead))
+        return self.trainings[-1]
+
+    def train_epoch(self, between: Callable[[], None] = lambda: None) -> list[Progress]:
+        return [training.train_epoch(between) for training in self.trainings]
+
+    def state(self, k: int) -> RunState:
+        return self.trainings[k].state()
+
+    @property
+    def parameters(self) -> np.ndarray:
+        """Those of a single run (1, P), to be changed; of several a copy."""
+        if len(self.trainings) == 1:
+            return self.trainings[0].parameters[None]
+        return np.stack([training.parameters for training in self.trainings])
+
+
+def first_step(training: Training, parameters: np.ndarray) -> tuple[float, np.ndarray]:
+    """Return the mean loss of the first batch by some parameters (P,), and its gradient, as training works them out."""
+    training.parameters[:] = parameters
+    training._state[:] = 0
+    training._start_epoch()
+    training._advance(0, 1)
+    return float(training._sums[0]) / min(training.shape.batch_size, training._rows), training.gradients.copy()
+
+
+def measured(name: str, z: np.ndarray, targets: np.ndarray, gradient: bool = False, smooth: float = 0.0,
+             kept: float = 1.0, gains: np.ndarray | None = None, by: str = "squared", width: float = 1.0
+             ) -> tuple[float, np.ndarray, np.ndarray]:
+    """Return the summed loss of outputs (B, C), the sums of metrics, and the gradient (B, C): by compiled kernels."""
+    from axiarch.engine import codes
+    from axiarch.engine.kernels import driver, losses
+    from axiarch.engine.program import LOSS_NUMBERS, TRAINED_ON_NUMBERS
+
+    loss, (rows, outputs), dtype = LOSSES[name], z.shape, z.dtype
+    ints = np.zeros(codes.WHOLE_NUMBERS, np.int64)
+    ints[codes.OUTPUTS], ints[codes.LOSS] = outputs, LOSS_NUMBERS[name]
+    a, d = np.ascontiguousarray(z.T).reshape(-1), np.zeros(z.size, dtype)
+    given = np.ones(loss.known(outputs), dtype) if gains is None else np.array(gains, dtype)
+    sums, one = np.zeros(loss.sums(outputs)), dtype.type(1)
+    labels = np.zeros(0, np.int32) if loss.amounts else np.asarray(targets, np.int32)
+    amounts = np.ascontiguousarray(targets.T, dtype).reshape(-1) if loss.amounts else np.zeros(0, dtype)
+    total = driver.measure(a, d, ints, one * dtype.type(smooth), one * dtype.type(kept), given, labels, amounts, rows,
+                           gradient, sums, np.zeros(rows, dtype), np.zeros(rows, dtype))
+    if gradient and loss.amounts:
+        losses.slopes(TRAINED_ON_NUMBERS[by], d, 0, outputs, rows, one * dtype.type(width))
+    return float(total), sums, d.reshape(outputs, rows).T
 
 
 def recipe(**values: object) -> Recipe:

@@ -340,6 +340,14 @@ def description(known: Mapping[str, Any]) -> str:
     return json.dumps({**known, "checksum": xxhash.xxh3_128(text.encode()).hexdigest()}, ensure_ascii=False)
 
 
+def written_at(folder: Path) -> int:
+    """Return when the data set in `folder` was written, in nanoseconds; 0 where there is none."""
+    try:
+        return (folder / "data.json").stat().st_mtime_ns
+    except OSError:
+        return 0
+
+
 def read_dataset(folder: Path) -> Dataset:
     """Read what is known of the data set in `folder`.
 

@@ -15,13 +15,20 @@ from pathlib import Path
 import msgspec
 
 from axiarch.engine.checksums import checksum
-from axiarch.engine.network import StackShape
+from axiarch.engine.network import NetworkShape
 from axiarch.engine.run import RunSpec
-from axiarch.engine.stack import RunState
 from axiarch.engine.stopping import Watch
+from axiarch.engine.training import RunState
 from axiarch.errors import NoSpace, TrainingError
 from axiarch.files import draft_of, load_json
 from axiarch.plain import shown
+
+#: Of the file; 1 was that of an engine whose weights lay otherwise.
+FORMAT = 2
+
+
+class EarlierEngine(TrainingError):
+    """A checkpoint that another version of the engine has written: what follows from it would be other numbers."""
 
 
 def save_checkpoint(path: Path, run: RunSpec, state: RunState, data: str, note: str = "",
@@ -39,7 +46,7 @@ def save_checkpoint(path: Path, run: RunSpec, state: RunState, data: str, note: 
     """
     from safetensors.numpy import save
 
-    known = {"format": 1, "recipe": dict(run.recipe), "streams": asdict(run.streams), "data": data,
+    known = {"format": FORMAT, "recipe": dict(run.recipe), "streams": asdict(run.streams), "data": data,
              "epoch": state.epoch, "score": state.watch.best_loss, "watch": asdict(state.watch), "note": note}
     tensors = {"parameters": state.parameters, "best_parameters": state.best_parameters,
                "optimiser": state.optimiser, **({} if state.kept is None else {"kept": state.kept})}
@@ -57,13 +64,14 @@ def save_checkpoint(path: Path, run: RunSpec, state: RunState, data: str, note: 
         raise TrainingError(what, shown(path), "check the folder, then train the run from scratch") from None
 
 
-def load_checkpoint(path: Path, run: RunSpec, shape: StackShape, data: str) -> RunState:
+def load_checkpoint(path: Path, run: RunSpec, shape: NetworkShape, data: str) -> RunState:
     """Read the state that `run` left, refusing one that does not fit.
 
     Raises
     ------
     TrainingError
-        If the file cannot be read, or belongs to another recipe, other data or another network.
+        If the file cannot be read, or belongs to another recipe, other data or another network;
+        an :class:`EarlierEngine` if an earlier version wrote it.
     """
     from safetensors import SafetensorError, safe_open
 
@@ -75,6 +83,9 @@ def load_checkpoint(path: Path, run: RunSpec, shape: StackShape, data: str) -> R
         if metadata["checksum"] != checksum(metadata["axiarch"], tensors):
             raise ValueError("it is damaged: it is not what was written")
         known = load_json(metadata["axiarch"], finite=False)
+        if known["format"] != FORMAT:
+            raise EarlierEngine("the checkpoint was written by an earlier version of Axiarch, which trained otherwise",
+                                where, "train the recipe again in a new search")
         watch = msgspec.convert(known["watch"], Watch)
         state = RunState(tensors["parameters"], tensors["best_parameters"], tensors["optimiser"],
                          known["epoch"], watch, tensors.get("kept"))
@@ -95,7 +106,7 @@ def load_checkpoint(path: Path, run: RunSpec, shape: StackShape, data: str) -> R
     return state
 
 
-def carry_over(source: Path, was: RunSpec, old: StackShape, run: RunSpec, new: StackShape, data: str, latest: int,
+def carry_over(source: Path, was: RunSpec, old: NetworkShape, run: RunSpec, new: NetworkShape, data: str, latest: int,
                best: bool = False) -> RunState | None:
     """Return where `run` starts when it takes over from what the run `was` left: its last epoch, or its best.
 

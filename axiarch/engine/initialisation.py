@@ -8,7 +8,7 @@ from dataclasses import dataclass
 import numpy as np
 from numpy.typing import NDArray
 
-from axiarch.engine.network import StackShape
+from axiarch.engine.network import NetworkShape
 from axiarch.recipes.members import ACTIVATIONS
 
 Floats = NDArray[np.float64]
@@ -56,7 +56,7 @@ def orthogonal(rng: np.random.Generator, before: int, after: int) -> NDArray[np.
     return found
 
 
-def first_weights(shape: StackShape, name: str, rng: np.random.Generator,
+def first_weights(shape: NetworkShape, name: str, rng: np.random.Generator,
                   distribution: str = "usual") -> NDArray[np.float64]:
     """Return the flat numbers (P,) of one run: weights drawn, gains and running variances 1, all else 0.
 

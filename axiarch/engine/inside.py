@@ -1,13 +1,12 @@
-"""What goes on inside the networks of a stack: each layer's gradient, dead units, and how far its weights move."""
+"""What goes on inside a network: each layer's gradient, dead and saturated units, and how far its weights move."""
 
 from __future__ import annotations
 
 import numpy as np
 from numpy.typing import DTypeLike, NDArray
 
-from axiarch.engine import kernels
-from axiarch.engine.layers import Pass
-from axiarch.engine.network import Array, StackShape
+from axiarch.engine.kernels import limits
+from axiarch.engine.network import Array, NetworkShape
 
 #: A unit whose output differs by no more than this over all rows looked at is dead: it tells nothing of its inputs.
 SAME = 1e-7
@@ -23,66 +22,49 @@ LayerNumbers = tuple[float, float, float, float]
 
 
 class Inside:
-    """Follows the layers of a stack's networks through an epoch.
+    """Follows the layers of a network through an epoch; compiled code fills its arrays.
 
-    Parameters
+    Attributes
     ----------
-    slots : int
-        K.
+    before : (weights,) array
+        The weights before the epoch's last step.
+    low, high, level : (H,) arrays
+        Of the units of all layers: the lowest and highest output seen, and the sum of how near outputs were to bounds.
+    bounds : (L, 2) array
+        Centre and reach of each layer's activation, 0 where it is not bounded.
+    starts : (L,) array
+        Where each layer's units begin.
     """
 
-    def __init__(self, shape: StackShape, slots: int, dtype: DTypeLike) -> None:
+    def __init__(self, shape: NetworkShape, dtype: DTypeLike) -> None:
         weighted = [p for p in shape.placed if p.weighted]
-        self._units = [p.units for p in weighted]
-        self._parts = np.array([*(p.weights for p in weighted), shape.weights], np.int64)
-        self._before = np.zeros((slots, shape.weights), dtype)
-        starts = np.cumsum([0, *self._units])
-        self._starts = [int(s) for s in starts[:-1]]
-        self._low = np.zeros((slots, int(starts[-1])), dtype)
-        self._high = np.zeros_like(self._low)
-        self._level = np.zeros_like(self._low)
-        self._bounds = [BOUNDED.get(p.layer.activation, (0.0, 0.0)) for p in weighted]
-        self._looked = np.zeros(len(weighted))
-
-    def before_last_step(self, flat: Array, active: int) -> None:
-        """Keep where the weights stand."""
-        self._before[:active] = flat[:active, : self._before.shape[1]]
+        sizes = [p.units for p in weighted]
+        self._positions = np.repeat([p.positions for p in weighted], sizes)
+        units = np.cumsum([0, *sizes])
+        self.before = np.zeros(shape.weights, dtype)
+        self.starts = np.asarray(units[:-1], np.int64)
+        self.low, self.high, self.level = (np.zeros(int(units[-1]), dtype) for _ in range(3))
+        self.bounds = np.array([BOUNDED.get(p.layer.activation, (0.0, 0.0)) for p in weighted], dtype)
+        self._found = np.zeros((len(weighted), 4))
+        self._looked = np.zeros(len(self.low))
 
     def start_looking(self) -> None:
         """Forget the outputs seen so far."""
-        self._low[:] = np.inf
-        self._high[:] = -np.inf
-        self._level[:] = 0
-        self._looked[:] = 0
+        self.low[:] = np.inf
+        self.high[:] = -np.inf
+        self.level[:] = 0
 
-    def look(self, evaluated: Pass, active: int, rows: int) -> None:
-        """Take in the outputs of an evaluation's last rows."""
-        layers = zip(evaluated.weighted, self._starts, self._bounds, strict=True)
-        for i, ((units, each), start, (centre, reach)) in enumerate(layers):
-            units.kernels.extremes(units.outputs, self._low, self._high, self._level, centre, reach, start, active,
-                                   rows * each)
-            self._looked[i] += rows * each
+    def looked(self, rows: int) -> None:
+        """Take in how many rows the outputs seen were of."""
+        np.multiply(self._positions, rows, out=self._looked)
 
-    def numbers(self, flat: Array, grads: Array, active: int) -> list[tuple[LayerNumbers, ...]]:
-        """Return the numbers of every layer, for each slot."""
-        slopes, sizes, moved = (np.zeros((active, len(self._units))) for _ in range(3))
-        kernels.part_squares(grads, self._parts, slopes, active)
-        kernels.part_squares(flat, self._parts, sizes, active)
-        np.subtract(flat[:active, : self._before.shape[1]], self._before[:active], out=self._before[:active])
-        kernels.part_squares(self._before, self._parts, moved, active)
-        same = (self._high - self._low)[:active] <= SAME
-        dead = np.add.reduceat(same, self._starts, axis=1, dtype=np.float64) / self._units
-        near = self._level[:active] > NEAR * np.repeat(self._looked, self._units)
-        full = np.add.reduceat(near, self._starts, axis=1, dtype=np.float64) / self._units
-        moved = np.sqrt(np.divide(moved, sizes, out=np.zeros_like(moved), where=sizes > 0))
-        found = _short(np.stack((np.sqrt(slopes), dead, moved, full), axis=2)).tolist()
-        return [tuple((g, d, m, s) for g, d, m, s in layers) for layers in found]
+    def numbers(self, flat: Array, grads: Array, parts: NDArray[np.int64]) -> tuple[LayerNumbers, ...]:
+        """Return the numbers of every layer, in four significant digits; `parts` (L + 1,) are where weights begin."""
+        limits.layer_numbers(grads, flat, self.before, parts, self.low, self.high, self.level, self.starts,
+                             self._looked, SAME, NEAR, self._found)
+        return tuple((_short(g), d, _short(m), s) for g, d, m, s in self._found.tolist())
 
 
-def _short(values: NDArray[np.float64]) -> NDArray[np.float64]:
-    """Return numbers in four significant digits: they are many, and for looking at."""
-    with np.errstate(all="ignore"):
-        places = 3 - np.floor(np.log10(np.abs(values)))
-        up = 10.0 ** np.abs(places)
-        short = np.where(places > 0, np.round(values * up) / up, np.round(values / up) * up)
-    return np.where(np.isfinite(short), short, values)
+def _short(value: float) -> float:
+    """Return a number in four significant digits: they are many, and for looking at."""
+    return float(f"{value:.4g}")

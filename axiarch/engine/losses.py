@@ -1,62 +1,50 @@
-"""Losses: what a network's outputs are held against, in one fused pass, and what is reported of it.
-
-What is measured is one kernel and one entry of :data:`LOSSES`. What amounts are trained on besides is a choice of
-recipes: one kernel and one entry of :data:`axiarch.recipes.members.TRAINED_ON`.
-"""
+"""Losses: what outputs mean, and what is reported of them."""
 
 from __future__ import annotations
 
 import math
-from collections.abc import Callable, Mapping, Sequence
-from dataclasses import dataclass, field
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass
 from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
 
-from axiarch.engine import kernels
-from axiarch.recipes.members import TRAINED_ON
+from axiarch.engine.codes import LARGEST_LOG
 
 Floats = NDArray[np.float64]
 
 
 @dataclass(frozen=True)
 class Loss:
-    """One way to hold outputs against targets.
+    """One way to compare outputs with targets; its kernel is in ``kernels/losses.py``.
 
     Attributes
     ----------
-    kernel : callable
-        As :func:`kernels.softmax_loss`.
     amounts : bool
         Whether targets are amounts (N, T) rather than class numbers (N,).
     sums : callable
-        From the number of outputs to the number of sums that the kernel keeps for each run.
+        From the number of outputs to the number of sums that the kernel keeps.
     reported : callable
         From the mean loss and the units of the targets to the loss that people read.
     metrics : callable
         From the sums divided by the rows, the units, and what is known of the targets (the share of each class, or
         the variance of scaled amounts), to what else is measured.
-    told : callable
-        From outputs (N, outputs) to what they say: the probability of each class (N, C), or scaled amounts (N, T).
-    slopes : mapping of str to callable
-        Where recipes choose what is trained on: for each choice, what turns the kernel's differences into gradients,
-        as :func:`kernels.squared_slopes`.
+    predicted : callable
+        From outputs (N, outputs) to what they predict: the probability of each class (N, C), or scaled amounts (N, T).
     curve : int
         Numbers for each amount that turn outputs into what is reported; 0 where that is a factor alone.
     """
 
-    kernel: Callable[..., None]
     amounts: bool
     sums: Callable[[int], int]
     reported: Callable[[float, Sequence[float]], float]
     metrics: Callable[[Floats, Sequence[float], Floats], tuple[float, ...]]
-    told: Callable[[NDArray[Any]], NDArray[Any]]
-    slopes: Mapping[str, Callable[..., None]] = field(default_factory=dict)
+    predicted: Callable[[NDArray[Any]], NDArray[Any]]
     curve: int = 0
 
     def known(self, classes: int) -> int:
-        """Return the numbers that the kernel is given for each run beside `bends`: one a class, or the curve's."""
+        """Return the numbers that the kernel is given: one a class, or the curve's."""
         return max(self.curve * classes, 1) if self.amounts else max(classes, 2)
 
 
@@ -108,12 +96,10 @@ def _errors(means: Floats, units: Sequence[float], known: Floats) -> tuple[float
 
 #: Losses by name.
 LOSSES: dict[str, Loss] = {
-    "softmax": Loss(kernels.softmax_loss, False, lambda outputs: 1 + outputs, _as_it_is, _accuracies, _shares),
-    "binary": Loss(kernels.binary_loss, False, lambda outputs: 3, _as_it_is, _accuracies, _both_shares),
-    "squared": Loss(kernels.amounts_loss, True, lambda outputs: 2 * outputs, _root, _errors, _amounts,
-                    {name: getattr(kernels, f"{name}_slopes") for name in TRAINED_ON}),
-    "logarithmic": Loss(kernels.log_amounts_loss, True, lambda outputs: 2 * outputs, _root, _errors, _amounts,
-                        {name: getattr(kernels, f"{name}_slopes") for name in TRAINED_ON}, 3),
+    "softmax": Loss(False, lambda outputs: 1 + outputs, _as_it_is, _accuracies, _shares),
+    "binary": Loss(False, lambda outputs: 3, _as_it_is, _accuracies, _both_shares),
+    "squared": Loss(True, lambda outputs: 2 * outputs, _root, _errors, _amounts),
+    "logarithmic": Loss(True, lambda outputs: 2 * outputs, _root, _errors, _amounts, 3),
 }
 
 
@@ -126,11 +112,7 @@ def known_of(loss: Loss, targets: NDArray[Any], outputs: int, curve: tuple[float
         amounts = targets.astype(np.float64)
         if curve:
             scale, centre, spread = np.array(curve).reshape(3, -1)
-            amounts = np.exp(np.minimum(amounts * scale + centre, kernels.LARGEST_LOG)) / spread
+            amounts = np.exp(np.minimum(amounts * scale + centre, LARGEST_LOG)) / spread
         return np.array([float(amounts.var())])
     return np.bincount(targets, minlength=max(outputs, 2)) / len(targets)
 
-
-def targets_buffer(loss: Loss, runs: int, rows: int, outputs: int, dtype: Any) -> NDArray[Any]:
-    """Return a place for the targets of a batch: (K, B) int32, or (K, B, T)."""
-    return np.zeros((runs, rows, outputs), dtype) if loss.amounts else np.zeros((runs, rows), np.int32)

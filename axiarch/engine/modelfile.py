@@ -20,7 +20,7 @@ from axiarch.files import draft_of, load_json, regular_file
 from axiarch.plain import shown
 
 #: The version of what the metadata hold.
-FORMAT = 2
+FORMAT = 3
 #: Bytes of a model file that is read at the most.
 MOST_BYTES = 4 << 30
 

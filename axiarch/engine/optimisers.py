@@ -1,38 +1,27 @@
-"""Optimisers: a kernel that makes one step, and the numbers it needs, worked out for a whole epoch at once."""
+"""Optimisers: the numbers that their kernels need, worked out for some epochs at once."""
 
 from __future__ import annotations
 
 from collections.abc import Callable, Mapping
 from dataclasses import dataclass
-from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
 
-from axiarch.engine import kernels
 from axiarch.recipes import members
 from axiarch.recipes.recipe import Recipe
 
 Floats = NDArray[np.float64]
 
-#: Columns of the table of coefficients; an optimiser may use fewer.
-COEFFICIENTS = 3 + max(len(known.columns) for known in members.OPTIMISERS.values())
-#: Flat buffers of state a run owns: an optimiser may use all but the last, which holds the running mean of weights.
-STATES = 4
-
-
 @dataclass(frozen=True)
 class Optimiser:
-    """One rule that turns gradients into steps, as the engine takes it.
+    """One rule that turns gradients into steps: the numbers that its kernel in ``kernels/steps.py`` is given.
 
     Attributes
     ----------
-    step : callable
-        Kernel ``(w, g, state, coefficients, slots, weights, starts)`` of :mod:`axiarch.engine.kernels`.
     known : members.Optimiser
     """
 
-    step: Callable[..., Any]
     known: members.Optimiser
 
     def coefficients(self, recipe: Recipe, rates: Floats, steps: Floats) -> Floats:
@@ -90,5 +79,4 @@ COLUMNS: Mapping[str, Column] = {
 }
 
 #: By name.
-OPTIMISERS: Mapping[str, Optimiser] = {
-    name: Optimiser(getattr(kernels, f"{name}_step"), known) for name, known in members.OPTIMISERS.items()}
+OPTIMISERS: Mapping[str, Optimiser] = {name: Optimiser(known) for name, known in members.OPTIMISERS.items()}

@@ -12,12 +12,15 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from axiarch.engine.layers import Pass
-from axiarch.engine.losses import LOSSES, known_of, targets_buffer
-from axiarch.engine.network import EVALUATED, Array, StackShape
-from axiarch.engine.regularisation import still_bends
+from axiarch.engine import codes
+from axiarch.engine.kernels import driver
+from axiarch.engine.losses import LOSSES, known_of
+from axiarch.engine.network import Array, NetworkShape
+from axiarch.engine.program import LOSS_NUMBERS, Program, Room
+from axiarch.engine.rows import flat
 from axiarch.errors import TrainingError
 
+NO_ORDER: NDArray[np.int64] = np.zeros(0, np.int64)
 #: The parts of a layer's parameters, by the names that its arrays have in files.
 WEIGHTS, BIASES, SCALES, RUNNING = "weights", "biases", "norm_scales", "running"
 
@@ -27,12 +30,12 @@ class Scored:
 
     Parameters
     ----------
-    shape : StackShape
+    shape : NetworkShape
         Names the loss and the number of outputs.
     dtype : {float32, float64}
     """
 
-    def __init__(self, shape: StackShape, dtype: np.dtype[np.floating[Any]]) -> None:
+    def __init__(self, shape: NetworkShape, dtype: np.dtype[np.floating[Any]]) -> None:
         self.shape = shape
         self.loss = LOSSES[shape.loss]
         self._dtype = dtype
@@ -46,7 +49,7 @@ class Scored:
         if not len(x):
             width = max(self.shape.outputs, 1 if self.loss.amounts else 2)
             return np.zeros((0, width))
-        made: NDArray[np.float64] = self.loss.told(self.outputs(x).astype(np.float64))
+        made: NDArray[np.float64] = self.loss.predicted(self.outputs(x).astype(np.float64))
         return made
 
     def mean_loss(self, x: Array, targets: NDArray[np.generic], units: tuple[float, ...] = (),
@@ -60,22 +63,14 @@ class Scored:
         units, curve : tuple of float
             As in :class:`axiarch.engine.rows.TrainingData`.
         """
-        dtype, width = self._dtype, self.shape.outputs
-        losses, sums = np.zeros(1), np.zeros((1, self.loss.sums(width)))
-        room = targets_buffer(self.loss, 1, EVALUATED, width, dtype)
-        given = np.ones((1, self.loss.known(width)), dtype)
-        if self.loss.curve:
-            given[0, : len(curve)] = curve
-        bends = still_bends(1, dtype)
-        outputs = self.outputs(x)
-        for start in range(0, len(x), EVALUATED):
-            part = outputs[None, start : start + EVALUATED].copy()
-            rows = part.shape[1]
-            room[0, :rows] = targets[start : start + rows]
-            self.loss.kernel(part, room, losses, sums, False, bends, given, 1, rows)
+        width, rows = self.shape.outputs, len(x)
+        gains = np.array(curve if self.loss.curve else np.ones(self.loss.known(width)), self._dtype)
+        labels = np.zeros(0, np.int32) if self.loss.amounts else np.ascontiguousarray(targets, np.int32)
+        amounts = np.ascontiguousarray(targets.T if self.loss.amounts else np.zeros(0), self._dtype)
+        sums = measured(self.outputs(x), LOSS_NUMBERS[self.shape.loss], gains, labels, amounts,
+                        1 + self.loss.sums(width))
         known = known_of(self.loss, targets, width, curve)
-        return (self.loss.reported(float(losses[0] / len(x)), units),
-                self.loss.metrics(sums[0] / len(x), units, known))
+        return self.loss.reported(float(sums[0]) / rows, units), self.loss.metrics(sums[1:] / rows, units, known)
 
 
 class Predictor(Scored):
@@ -83,24 +78,22 @@ class Predictor(Scored):
 
     Parameters
     ----------
-    shape : StackShape
+    shape : NetworkShape
     weights : (P,) array
-    evaluation : Pass, optional
-        Room to work in that somebody has already made for the same shape.
     """
 
-    def __init__(self, shape: StackShape, weights: Array, evaluation: Pass | None = None) -> None:
+    def __init__(self, shape: NetworkShape, weights: Array) -> None:
         super().__init__(shape, weights.dtype)
-        self.weights = np.ascontiguousarray(weights)[None]
-        self._pass = evaluation or Pass(shape, 1, EVALUATED, self.weights.dtype, None)
+        self.weights = np.ascontiguousarray(weights)
+        self._program = Program.of(shape, codes.EVALUATED, False)
+        self._room = Room.of(self._program, self.weights.dtype, False)
 
     def outputs(self, x: Array) -> Array:
         """Return the outputs (N, outputs) of the network for inputs `x` (N, D), before any softmax."""
         found = np.empty((len(x), self.shape.outputs), self.weights.dtype)
-        for start in range(0, len(x), EVALUATED):
-            rows = np.ascontiguousarray(x[start : start + EVALUATED], dtype=self.weights.dtype)
-            made = self._pass.forward(rows[None], self.weights, 1, len(rows))
-            found[start : start + len(rows)] = made.reshape(-1, self.shape.outputs)[: len(rows)]
+        room = self._room
+        driver.outputs(flat(x), NO_ORDER, 0, len(x), self._program.ops, self._program.ints, self.weights, room.a,
+                       room.which, room.words, room.bits, room.one, found)
         return found
 
 
@@ -152,7 +145,34 @@ def row_losses(predicted: NDArray[np.float64], targets: NDArray[np.generic], amo
     return np.asarray(-np.log(np.maximum(own, np.finfo(np.float64).tiny)))
 
 
-def named_arrays(shape: StackShape, weights: Array) -> dict[str, Array]:
+def measured(outputs: Array, loss: int, gains: Array, labels: NDArray[np.int32], amounts: Array,
+             sums: int) -> NDArray[np.float64]:
+    """Return the summed loss of outputs (N, C), and the sums of metrics, by the kernel that runs are measured by.
+
+    Parameters
+    ----------
+    loss : int
+        Its number.
+    amounts : (T, N) array
+        Empty for classes, whose numbers are `labels` (N,).
+    sums : int
+        How many numbers that makes.
+    """
+    found = np.zeros(sums)
+    rows, width = outputs.shape
+    ints = np.zeros(codes.WHOLE_NUMBERS, np.int64)
+    ints[codes.OUTPUTS], ints[codes.LOSS] = width, loss
+    one, room = outputs.dtype.type(1), np.zeros((3, codes.EVALUATED * width), outputs.dtype)
+    for start in range(0, rows, codes.EVALUATED):
+        part = np.ascontiguousarray(outputs[start : start + codes.EVALUATED].T).reshape(-1)
+        batch = len(part) // width
+        wanted = np.ascontiguousarray(amounts[:, start : start + batch]).reshape(-1) if amounts.size else amounts
+        found[0] += driver.measure(part, room[0], ints, one * 0, one, gains, labels[start : start + batch],
+                                   wanted.reshape(-1), batch, False, found[1:], room[1], room[2])
+    return found
+
+
+def named_arrays(shape: NetworkShape, weights: Array) -> dict[str, Array]:
     """Return the parameters (P,) as one array for each part of a layer: ``layer 1.weights`` and so on.
 
     Weights are (I, H): I numbers that one sum is made of, H units or channels. Running are the means
@@ -165,7 +185,7 @@ def named_arrays(shape: StackShape, weights: Array) -> dict[str, Array]:
     return found
 
 
-def flat_weights(shape: StackShape, arrays: Mapping[str, Array]) -> Array:
+def flat_weights(shape: NetworkShape, arrays: Mapping[str, Array]) -> Array:
     """Return the parameters (P,) that :func:`named_arrays` took apart.
 
     Raises
@@ -190,7 +210,7 @@ def flat_weights(shape: StackShape, arrays: Mapping[str, Array]) -> Array:
     return found
 
 
-def _parts(shape: StackShape) -> list[tuple[str, int, tuple[int, ...]]]:
+def _parts(shape: NetworkShape) -> list[tuple[str, int, tuple[int, ...]]]:
     """Return name, offset and form of every part of the parameters."""
     found: list[tuple[str, int, tuple[int, ...]]] = []
     for i, p in enumerate((p for p in shape.placed if p.weighted), 1):

@@ -1,24 +1,17 @@
-"""The rows that runs train and validate on, and how they come into a stack's batches.
-
-Rows are gathered for some steps at once, run by run, because runs of one stack may train on different folds. Where
-the data are larger than memory a thread gathers the next steps' rows while the stack trains on these.
-"""
+"""The rows that runs train and validate on, as compiled code takes them."""
 
 from __future__ import annotations
 
 import math
-from collections.abc import Sequence
-from concurrent.futures import Future, ThreadPoolExecutor
 from dataclasses import dataclass
 from typing import Any
 
 import numpy as np
 from numpy.typing import DTypeLike, NDArray
 
-from axiarch.engine import kernels
-from axiarch.engine.losses import Loss, known_of, targets_buffer
-from axiarch.engine.network import Array, StackShape, zeros
-from axiarch.engine.regularisation import class_gains
+from axiarch.engine.losses import Loss, known_of
+from axiarch.engine.network import Array
+from axiarch.recipes.recipe import Recipe
 
 #: Class numbers (N,) int32, or amounts (N, T).
 Targets = NDArray[Any]
@@ -61,22 +54,50 @@ class TrainingData:
 
 @dataclass(frozen=True)
 class Part:
-    """Inputs (N, D) and targets (N,) or (N, T) as the engine computes with them, read-only."""
+    """Rows as compiled code takes them, read-only.
 
-    inputs: Array
-    targets: Targets
+    Attributes
+    ----------
+    flat : (N D,) array
+        The inputs of all rows, one after the other: float32 as they lie, or float64.
+    labels : (N,) int32 array
+        Class numbers; empty for amounts.
+    amounts : (N T,) array
+        Amounts; empty for classes.
+    rows : int
+        N.
+    """
+
+    flat: Array
+    labels: NDArray[np.int32]
+    amounts: Array
+    rows: int
 
     @classmethod
-    def of(cls, inputs: NDArray[Any], targets: NDArray[Any], loss: Loss, dtype: DTypeLike) -> Part:
+    def of(cls, inputs: NDArray[Any], targets: Targets, amounts: bool) -> Part:
         """Lay arrays out; those that lie well already are not copied, mapped ones stay mapped."""
-        kind = np.dtype(dtype) if loss.amounts else np.dtype(np.int32)
-        made = [np.ascontiguousarray(inputs, dtype=dtype).view(), np.ascontiguousarray(targets, dtype=kind).view()]
-        for array in made:
-            array.flags.writeable = False  # one kind of array for the kernels, mapped or not
-        return cls(*made)
+        labels = np.zeros(0, np.int32) if amounts else np.ascontiguousarray(targets, np.int32)
+        wanted = np.ascontiguousarray(targets, _kind(targets)).reshape(-1) if amounts else np.zeros(0, np.float32)
+        return cls(flat(inputs), frozen(labels), frozen(wanted), len(targets))
 
     def __len__(self) -> int:
-        return len(self.targets)
+        return self.rows
+
+
+def flat(inputs: NDArray[Any]) -> Array:
+    """Return inputs (N, D) as one row of numbers, float32 or float64, read-only and copied only where they must be."""
+    return frozen(np.ascontiguousarray(inputs, _kind(inputs)).reshape(-1))
+
+
+def frozen(array: NDArray[Any]) -> NDArray[Any]:
+    """Return a read-only view: one kind of array for compiled code, mapped or not."""
+    view = np.asarray(array).view()
+    view.flags.writeable = False
+    return view
+
+
+def _kind(array: NDArray[Any]) -> Any:
+    return np.float64 if array.dtype == np.float64 else np.float32
 
 
 class Source:
@@ -86,7 +107,11 @@ class Source:
     ----------
     train, validation, still : Part
         `still` is a fixed sample of training rows, evaluated beside the validation rows.
-    gains : (C,) array or None
+    width : int
+        D.
+    dtype : dtype
+        What is computed in.
+    balance : (C,) array or None
         What rows of each class count where all classes are to weigh alike; None for amounts.
     known : array
         What metrics need to know of the validation targets.
@@ -96,83 +121,31 @@ class Source:
         As in :class:`TrainingData`.
     """
 
-    def __init__(self, data: TrainingData, loss: Loss, outputs: int, dtype: DTypeLike) -> None:
-        self.train = Part.of(data.train_inputs, data.train_targets, loss, dtype)
-        self.validation = Part.of(data.validation_inputs, data.validation_targets, loss, dtype)
+    def __init__(self, data: TrainingData, loss: Loss, outputs: int, dtype: DTypeLike = np.float32) -> None:
+        self.dtype = np.dtype(dtype)
+        self._classes = loss.known(outputs)
+        self.train = Part.of(data.train_inputs, data.train_targets, loss.amounts)
+        self.validation = Part.of(data.validation_inputs, data.validation_targets, loss.amounts)
+        self.width = data.train_inputs.shape[1]
         sample = np.linspace(0, data.rows - 1, min(data.rows, len(self.validation))).astype(np.int64)
-        self.still = Part.of(self.train.inputs[sample], self.train.targets[sample], loss, dtype)
-        self.gains = None if loss.amounts else class_gains(self.train.targets, outputs)
+        self.still = Part.of(data.train_inputs[sample], data.train_targets[sample], loss.amounts)
+        self.balance = None if loss.amounts else class_gains(data.train_targets, outputs)
         self.curve = np.array(data.curve or np.ones(3 * outputs)) if loss.curve else None
-        self.known = known_of(loss, self.validation.targets, outputs, data.curve)
+        self.known = known_of(loss, np.asarray(data.validation_targets), outputs, data.curve)
         self.units, self.floor = data.units, data.floor
 
-    @property
-    def size(self) -> tuple[int, int, int]:
-        """Training rows N, validation rows M and inputs D: what folds of one stack must have in common."""
-        return len(self.train), len(self.validation), self.train.inputs.shape[1]
+    def weights_of(self, recipe: Recipe) -> Array:
+        """Return what rows of each class count for a recipe (C,), or the curve of amounts."""
+        if self.curve is not None:
+            return np.array(self.curve, self.dtype)
+        balanced = recipe.word("class_weights") == "balanced" and self.balance is not None
+        return np.array(self.balance if balanced else np.ones(self._classes), self.dtype)
 
 
-class Feed:
-    """Gathers the rows of a stack's batches.
-
-    Parameters
-    ----------
-    shape : StackShape
-    loss : Loss
-    slots, rows : int
-        K, and the rows N of an epoch's order.
-    ahead : bool
-        Whether a thread gathers the next steps' rows meanwhile.
-
-    Attributes
-    ----------
-    order : (K, N) array
-        The rows of each run's epoch, to be filled before :meth:`start_epoch`.
-    """
-
-    def __init__(self, shape: StackShape, loss: Loss, slots: int, rows: int, dtype: DTypeLike,
-                 ahead: bool = False) -> None:
-        self._size = shape.batch_size
-        self._steps = shape.feed_steps(slots, rows, dtype)
-        self.order = np.zeros((slots, rows), np.int64)
-        width = math.prod(shape.inputs)
-        self._buffers = [(zeros((self._steps, slots, self._size, width), dtype),
-                          np.stack([targets_buffer(loss, slots, self._size, shape.outputs, dtype)] * self._steps))
-                         for _ in range(2 if ahead else 1)]
-        self._thread = ThreadPoolExecutor(1, "rows") if ahead else None
-        self._next: Future[None] | None = None
-        self._sources: list[tuple[Part, NDArray[np.int64]]] = []
-        self._rows = 0
-
-    def start_epoch(self, sources: Sequence[Part], rows: int) -> None:
-        """Begin with the first of `rows` rows of each run's order, which come from `sources` (K,)."""
-        if self._next is not None:
-            self._next.result()
-        alike: dict[int, list[int]] = {}
-        for k, source in enumerate(sources):
-            alike.setdefault(id(source), []).append(k)
-        self._sources = [(sources[slots[0]], np.array(slots)) for slots in alike.values()]
-        self._rows = rows
-        self._next = self._thread.submit(self._gather, 0) if self._thread else None
-
-    def take(self, step: int) -> tuple[Array, Targets]:
-        """Return inputs (K, B, D) and targets (K, B) or (K, B, T) of a step, which may be changed; steps in order."""
-        part, place = divmod(step, self._steps)
-        if place == 0:
-            if self._thread is None or self._next is None:
-                self._gather(part)
-            else:
-                self._next.result()
-                more = (part + 1) * self._steps * self._size < self._rows
-                self._next = self._thread.submit(self._gather, part + 1) if more else None
-        inputs, targets = self._buffers[part % len(self._buffers)]
-        return inputs[place], targets[place]
-
-    def _gather(self, part: int) -> None:
-        inputs, targets = self._buffers[part % len(self._buffers)]
-        first = part * self._steps * self._size
-        stop = min(first + self._steps * self._size, self._rows)
-        collect_targets = kernels.collect_labels if targets.ndim == 3 else kernels.collect
-        for source, slots in self._sources:
-            kernels.collect(source.inputs, self.order, slots, first, stop, inputs)
-            collect_targets(source.targets, self.order, slots, first, stop, targets)
+def class_gains(labels: NDArray[np.int32], outputs: int) -> NDArray[np.float64]:
+    """Return what a row of each class must count (C,) so that all classes weigh alike and a row counts 1 on average."""
+    counts = np.bincount(labels, minlength=max(outputs, 2)).astype(np.float64)
+    present = counts > 0
+    gains = np.ones_like(counts)
+    gains[present] = counts.sum() / (present.sum() * counts[present])
+    return gains

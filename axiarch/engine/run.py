@@ -51,12 +51,12 @@ class EpochNumbers:
         Euclidean norm of the gradient at the epoch's last step, as the optimiser took it: after the
         pull of L1 and after clipping.
     seconds : float
-        This run's share of the time its stack took.
+        Of training and evaluation.
     layers : tuple
         Of each layer with weights: the gradient's norm, the share of dead units, how far the last step moved
         its weights against their size, and the share of saturated units.
     waited : float
-        Of these seconds, those spent gathering the rows of batches.
+        Of these seconds, those spent waiting for rows of data larger than memory.
     loss_gradient : float
         Euclidean norm of the gradient of the loss alone at that step, before L1 and clipping.
     """

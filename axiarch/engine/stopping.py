@@ -35,7 +35,7 @@ class Watch:
     unit : float
         What one of a loss is worth: the spread of a target in its own unit, 1 for classes.
     seconds : float
-        The run's share of the time its stacks took.
+        Of training.
     """
 
     start_loss: float = math.inf
@@ -74,7 +74,8 @@ class Watch:
             self.mark_epoch, self.mark_loss = numbers.epoch, level
         return better
 
-    def end(self, numbers: EpochNumbers, recipe: Recipe, steps: int = 1, floor: float = math.inf) -> RunEnd | None:
+    def end(self, numbers: EpochNumbers, recipe: Recipe, steps: int = 1, floor: float = math.inf,
+            step: int = 0) -> RunEnd | None:
         """Return why the run ends after this epoch, or None if it goes on.
 
         Parameters
@@ -83,9 +84,12 @@ class Watch:
             Of the optimiser, an epoch.
         floor : float
             The loss of a predictor that ignores the inputs.
+        step : int
+            At which of the epoch's steps the loss was not finite; 0 if it always was.
         """
+        setting = Setting(steps, floor, step)
         for reason, rule in RULES.items():
-            text = rule(self, numbers, recipe, Setting(steps, floor))
+            text = rule(self, numbers, recipe, setting)
             if text:
                 return RunEnd(reason, text, numbers.epoch, self.best_epoch, self.best_loss)
         return None
@@ -93,16 +97,20 @@ class Watch:
 
 @dataclass(frozen=True)
 class Setting:
-    """What rules need to know beside the run: steps of the optimiser an epoch, and the floor's loss."""
+    """What rules need to know beside the run: steps of the optimiser an epoch, the floor's loss, and the step of the
+    epoch at which the loss was not finite.
+    """
 
     steps: int = 1
     floor: float = math.inf
+    step: int = 0
 
 
 def _diverged(watch: Watch, numbers: EpochNumbers, recipe: Recipe, setting: Setting) -> str:
     for name, value in (("training", numbers.train_loss), ("validation", numbers.validation_loss)):
         if not math.isfinite(value):
-            return f"{name} loss was not finite in epoch {numbers.epoch}"
+            step = f" at step {setting.step}" if setting.step and name == "training" else ""
+            return f"{name} loss was not finite{step} in epoch {numbers.epoch}"
     if numbers.train_loss_still > DIVERGED * max(watch.start_loss, 0.1 * watch.unit):
         return (f"training loss {loss(numbers.train_loss_still)} in epoch {numbers.epoch} is more than "
                 f"{DIVERGED:g} times the {loss(watch.start_loss)} it started from")

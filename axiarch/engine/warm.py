@@ -1,74 +1,114 @@
-"""Compile the kernels once, before anything is timed or waited for; later processes load each when it is needed."""
+"""Compile the drivers and their kernels once, for both precisions; later processes load them from the cache."""
 
 from __future__ import annotations
 
 import contextlib
-import itertools
-import math
 import platform
+from collections.abc import Callable
 from pathlib import Path
+from typing import TYPE_CHECKING
 
-import numba
-import numpy as np
+if TYPE_CHECKING:
+    import numpy as np
 
-from axiarch.engine import kernels, pictures
-from axiarch.engine.activations import ACTIVATIONS
-from axiarch.engine.losses import LOSSES
-from axiarch.engine.network import StackShape
-from axiarch.engine.optimisers import OPTIMISERS
-from axiarch.engine.rows import TrainingData
-from axiarch.engine.run import RunSpec
-from axiarch.engine.stack import Stack
-from axiarch.engine.streams import Streams
-from axiarch.recipes.recipe import Recipe
+#: Precisions, the usual one first.
+PRECISIONS = ("float32", "float64")
+#: Files that every kernel is made with.
+_COMMON = ("codes.py", "options.py")
 
 
-def warm() -> None:
-    """Train every kind of tiny network for one epoch, unless that was done before: some twenty seconds."""
-    mark, stamp = _mark(), _stamp()
-    with contextlib.suppress(OSError):
-        if mark.read_text(encoding="utf-8") == stamp:
-            return
-    _train_all()
-    with contextlib.suppress(OSError):  # where it cannot be written, kernels are loaded at every start
-        mark.write_text(stamp, encoding="utf-8")
+def warm(tell: Callable[[str, float], None] = lambda step, done: None, precisions: tuple[str, ...] = PRECISIONS
+         ) -> None:
+    """Compile what is not compiled yet, by training a tiny network: some twenty seconds a precision.
+
+    Parameters
+    ----------
+    tell : callable, optional
+        Takes the step and the share of the work that is done.
+    """
+    for number, precision in enumerate(precisions):
+        mark, stamp = _mark(precision), _stamp()
+        with contextlib.suppress(OSError):
+            if mark.read_text(encoding="utf-8") == stamp:
+                continue
+        tell(f"compiling the engine, {precision}", number / len(precisions))
+        _forget_drivers()
+        _train(precision)
+        with contextlib.suppress(OSError):  # where it cannot be written, it is compiled at every start
+            mark.write_text(stamp, encoding="utf-8")
+    tell("compiling the engine", 1.0)
 
 
-def _mark() -> Path:
-    """Return the file that says what the cache of compiled kernels beside it was made from."""
-    return Path(str(kernels.squares.stats.cache_path)) / "kernels.warmed"
+def _folder() -> Path:
+    from axiarch.engine.kernels import driver
+
+    return Path(str(driver.train.stats.cache_path))
+
+
+def _mark(precision: str) -> Path:
+    """Return the file that says what the cache of compiled code beside it was made from."""
+    return _folder() / f"compiled-{precision}"
+
+
+def _sources() -> list[Path]:
+    from axiarch.engine import codes
+    from axiarch.engine.kernels import driver
+
+    return [*sorted(Path(str(driver.__file__)).parent.glob("*.py")), Path(str(codes.__file__))]
 
 
 def _stamp() -> str:
-    """Return what compiled kernels depend on."""
-    sources = [Path(str(module.__file__)).stat() for module in (kernels, pictures)]
-    written = " ".join(f"{source.st_mtime_ns} {source.st_size}" for source in sources)
+    """Return what compiled code depends on."""
+    import numba
+    import numpy as np
+
+    written = " ".join(f"{source.stat().st_mtime_ns} {source.stat().st_size}" for source in _sources())
     return f"{written} {numba.__version__} {np.__version__} {platform.processor()}"
 
 
-def _train_all() -> None:
-    for activation, optimiser in itertools.zip_longest(ACTIVATIONS, OPTIMISERS):
-        _train({"activation": activation or "relu", "optimiser": optimiser or "sgd", "width": 5, "dropout": 0.5},
-               "softmax")
-    for name, loss in LOSSES.items():
-        for choice in loss.slopes or ("squared",):
-            _train({"depth": 0, "loss": choice}, name)
-    for norm in ("batch", "layer"):
-        _train({"depth": 1, "width": 2, "normalisation": norm}, "softmax")
-    _train({"l1": 0.1, "max_norm": 1.0, "clip_norm": 1.0, "input_noise": 0.1, "mixing": 0.5, "accumulation": 2},
-           "softmax")
-    _train({"mixing": 0.5}, "squared")
-    for activation in ("relu", "tanh", "gelu", "identity"):
-        _train({"network": f"conv 2 {activation} drop 0.5, pool 2", "shift": 1, "averaging": 0.9}, "softmax", (4, 4, 1))
-    for norm in ("batch", "layer"):
-        _train({"network": f"conv 2 {norm} norm, conv 2, mean pool 2"}, "softmax", (4, 4, 1))
+def _forget_drivers() -> None:
+    """Remove what calls a kernel that has changed since it was compiled: numba looks at a function's own file alone.
+
+    Kernels in files that have not changed stay compiled.
+    """
+    times = {source.name: source.stat().st_mtime for source in _sources()}
+    newest, common = max(times.values()), max(times[name] for name in _COMMON)
+    for path in _folder().glob("*.nb[ic]"):
+        with contextlib.suppress(OSError):
+            if path.stat().st_mtime < (newest if _calls_others(path.name) else common):
+                path.unlink()
 
 
-def _train(values: dict[str, object], loss: str, inputs: tuple[int, ...] = (2,)) -> None:
-    recipe = Recipe(values)
-    x = np.zeros((4, math.prod(inputs)), np.float32)
-    y = np.zeros((4, 1), np.float32) if LOSSES[loss].amounts else np.array([0, 1, 0, 1], np.int32)
-    outputs = 2 if loss == "softmax" else 1
-    stack = Stack(StackShape.of(recipe, inputs, outputs, loss), 1, TrainingData(x, y, x, y, (1.0,)))
-    stack.add(RunSpec(0, recipe, Streams(0)))
-    stack.train_epoch()
+def _calls_others(name: str) -> bool:
+    return name.startswith(("driver.", "losses.", "curves.", "rows.", "limits.", "words."))
+
+
+def _train(precision: str) -> None:
+    import numpy as np
+
+    from axiarch.engine.losses import LOSSES
+    from axiarch.engine.network import NetworkShape
+    from axiarch.engine.predictor import Predictor
+    from axiarch.engine.rows import Source, TrainingData
+    from axiarch.engine.run import RunSpec
+    from axiarch.engine.streams import Streams
+    from axiarch.engine.training import Training
+    from axiarch.recipes.recipe import Recipe
+
+    x, y = np.zeros((4, 2), np.float32), np.array([0, 1, 0, 1], np.int32)
+    recipe = Recipe({"width": 2, "epochs": 1, "precision": precision})
+    shape = NetworkShape.of(recipe, 2, 2)
+    source = Source(TrainingData(x, y, x, y), LOSSES["softmax"], 2, precision)
+    training = Training(shape, RunSpec(0, recipe, Streams(0)), source)
+    training.train_epoch()
+    Predictor(shape, training.parameters).mean_loss(x, y)
+    _touch(x)
+
+
+def _touch(x: np.ndarray) -> None:
+    import numpy as np
+
+    from axiarch.engine.kernels import rows
+    from axiarch.engine.rows import flat
+
+    rows.touch(flat(x), 2, np.arange(4), 0, 2)

@@ -5,9 +5,9 @@ from __future__ import annotations
 from pathlib import Path
 
 from axiarch.engine.modelfile import read_about, read_model
-from axiarch.engine.network import StackShape
+from axiarch.engine.network import NetworkShape
 from axiarch.engine.predictor import flat_weights
-from axiarch.engine.stack import RunState
+from axiarch.engine.training import RunState
 from axiarch.errors import TrainingError
 from axiarch.plain import shown
 
@@ -26,12 +26,12 @@ def fold_of(path: Path) -> int:
                             "keep it again: axiarch models keep") from None
 
 
-def first_state(path: Path, shape: StackShape, data: str) -> RunState:
+def first_state(path: Path, shape: NetworkShape, data: str) -> RunState:
     """Return where a run starts that is given the weights of a model.
 
     Parameters
     ----------
-    shape : StackShape
+    shape : NetworkShape
         Of the run's network.
     data : str
         Fingerprint of the data set that it trains on.

@@ -13,7 +13,7 @@ from numpy.typing import NDArray
 from axiarch.data.checksums import row_hashes
 from axiarch.data.dataset import Dataset, as_json, described, sealed_hashes
 from axiarch.engine.modelfile import read_model, write_model
-from axiarch.engine.network import StackShape
+from axiarch.engine.network import NetworkShape
 from axiarch.engine.predictor import Average, Predictor, Scored, flat_weights, named_arrays
 from axiarch.errors import AxiarchError, TrainingError
 from axiarch.plain import shown
@@ -54,10 +54,10 @@ class Model:
         return networks_of(self.predictor)
 
 
-def network_of(recipe: Recipe, dataset: Dataset, fold: int = 0) -> StackShape:
+def network_of(recipe: Recipe, dataset: Dataset, fold: int = 0) -> NetworkShape:
     """Return the shape of a recipe's network on one fold of a data set."""
     encoding = dataset.folds[fold].encoding
-    return StackShape.of(recipe, encoding.shape, encoding.target.outputs, encoding.target.loss)
+    return NetworkShape.of(recipe, encoding.shape, encoding.target.outputs, encoding.target.loss)
 
 
 def networks_of(predictor: Scored) -> tuple[Predictor, ...]:
@@ -89,7 +89,7 @@ def keep_model(path: Path, dataset: Dataset, fold: int, recipes: Sequence[Recipe
     networks = networks_of(predictor)
     arrays: dict[str, NDArray[Any]] = {
               f"{_prefix(i, len(networks))}{name}": array for i, network in enumerate(networks)
-              for name, array in named_arrays(network.shape, network.weights[0]).items()}
+              for name, array in named_arrays(network.shape, network.weights).items()}
     arrays |= {_TRAINED: row_hashes(np.asarray(dataset.part("train", fold).inputs)[:MOST_KNOWN]),
               _SEALED: sealed_hashes(dataset, fold)[:MOST_KNOWN]}
     write_model(path, arrays, {"model": {**about, "fold": fold + 1}, "recipes": [dict(r) for r in recipes],

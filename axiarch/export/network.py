@@ -20,7 +20,7 @@ from axiarch import __version__
 from axiarch.data.conversions import Conversion
 from axiarch.data.encoding import Code, DateCode, NumberCode, OrderCode, PictureCode, TextCode
 from axiarch.data.target import LARGEST_LOG, Target
-from axiarch.engine.kernels import EPSILON, LEAK
+from axiarch.engine.codes import EPSILON, LEAK
 from axiarch.engine.network import Placed
 from axiarch.engine.predictor import BIASES, RUNNING, SCALES, WEIGHTS, Predictor, named_arrays
 from axiarch.errors import TrainingError, not_written
@@ -407,7 +407,7 @@ _ENCODERS = {NumberCode: _number, TextCode: _text, OrderCode: _order, DateCode: 
 def _layers(graph: _Graph, network: Predictor, value: str) -> str:
     """Return the outputs (N, outputs) of a network for its inputs (N, D)."""
     shape = network.shape
-    arrays = named_arrays(shape, network.weights[0])
+    arrays = named_arrays(shape, network.weights)
     pictured, number = False, 0
     for placed in shape.placed:
         wants = placed.layer.kind != "dense"
@@ -416,7 +416,7 @@ def _layers(graph: _Graph, network: Predictor, value: str) -> str:
             form = graph.constant([-1, height, width, channels], np.int64)
             value = graph.node("Transpose", [graph.node("Reshape", [value, form])], perm=[0, 3, 1, 2])
         elif pictured and not wants:
-            value = graph.node("Flatten", [graph.node("Transpose", [value], perm=[0, 2, 3, 1])], axis=1)
+            value = graph.node("Flatten", [value], axis=1)  # channel by channel, as our fully connected layers take it
         pictured = wants
         if not placed.weighted:
             side = [placed.layer.size] * 2

@@ -17,8 +17,8 @@ import numpy as np
 from numpy.typing import NDArray
 
 from axiarch.data.encoding import Encoding
-from axiarch.engine.kernels import EPSILON, LEAK
-from axiarch.engine.network import StackShape
+from axiarch.engine.codes import EPSILON, LEAK
+from axiarch.engine.network import NetworkShape
 from axiarch.engine.predictor import BIASES, RUNNING, SCALES, WEIGHTS, Predictor, flat_weights
 from axiarch.errors import InputError, TrainingError
 from axiarch.files import load_json, regular_file
@@ -84,7 +84,7 @@ def read_network(path: Path, encoding: Encoding, values: Mapping[str, object] | 
         reader.read()
         recipe = Recipe({**(values or {}), "network": ", ".join(layer.line for layer in reader.layers[:-1])})
         target = encoding.target
-        shape = StackShape.of(recipe, encoding.shape, target.outputs, target.loss)
+        shape = NetworkShape.of(recipe, encoding.shape, target.outputs, target.loss)
         named: dict[str, Floats] = {}
         for i, layer in enumerate((layer for layer in reader.layers if layer.arrays), 1):
             own = layer.arrays
@@ -288,12 +288,21 @@ class _Chain:
         if weights.shape[0] != math.prod(self._shape):
             raise TrainingError(f"a layer takes {weights.shape[0]} numbers where {math.prod(self._shape)} come in", "",
                                 "give a network for the encoded inputs of this data set")
-        if self._lies == "flat channels":
-            height, width, channels = self._shape
-            weights = weights.reshape(channels, height, width, -1).transpose(1, 2, 0, 3).reshape(weights.shape)
+        if len(self._shape) == 3:
+            weights = self._as_ours(weights)
         units = weights.shape[1]
         self._lies, self._shape = "flat", (units,)
         self.layers.append(_Read(str(units), {WEIGHTS: weights, BIASES: _bias(bias, units)}))
+
+    def _as_ours(self, weights: NDArray[Any]) -> NDArray[Any]:
+        """Return weights of flattened pictures in our order: as pixels come in at first, later channel by channel."""
+        height, width, channels = self._shape
+        first, by_channel = not self.layers, self._lies == "flat channels"
+        if first and by_channel:
+            return weights.reshape(channels, height, width, -1).transpose(1, 2, 0, 3).reshape(weights.shape)
+        if not first and not by_channel:
+            return weights.reshape(height, width, channels, -1).transpose(2, 0, 1, 3).reshape(weights.shape)
+        return weights
 
     def gemm(self, node: onnx.NodeProto) -> None:
         """Take in x W + b."""

@@ -12,13 +12,14 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from axiarch.engine.network import StackShape
+from axiarch.engine.memory import saving_bytes, training_bytes
+from axiarch.engine.network import NetworkShape
 from axiarch.recipes.layers import Shape
 from axiarch.recipes.recipe import Recipe
 
 #: Seconds until workers train: starting processes and loading kernels.
 STARTING = 2.0
-#: The measured time against the real one in a shared machine: stacks that are not full, lanes that wait at the end.
+#: The measured time against the real one in a shared machine: reports, checkpoints, workers that wait at the end.
 LOSSES = 1.35
 #: Share of its epochs that a run with patience may be expected to need at the least.
 EARLIEST = 0.35
@@ -55,12 +56,12 @@ class Forecast:
     lanes: int
 
 
-def to_measure(recipes: Sequence[Recipe], inputs: Shape, outputs: int) -> list[tuple[Recipe, int]]:
-    """Return the recipes of least, middle and most arithmetic, each with how many of its shape there are."""
-    shapes = [StackShape.of(r, inputs, outputs) for r in recipes]
+def to_measure(recipes: Sequence[Recipe], inputs: Shape, outputs: int) -> list[Recipe]:
+    """Return the recipes of least, middle and most arithmetic."""
+    shapes = [NetworkShape.of(r, inputs, outputs) for r in recipes]
     order = sorted(range(len(recipes)), key=lambda i: shapes[i].work)
     picked = dict.fromkeys(order[i] for i in (0, len(order) // 2, -1))
-    return [(recipes[i], shapes.count(shapes[i])) for i in picked]
+    return [recipes[i] for i in picked]
 
 
 def forecast(recipes: Sequence[Recipe], repeats: int, rows: int, inputs: Shape, outputs: int, lanes: int,
@@ -72,7 +73,7 @@ def forecast(recipes: Sequence[Recipe], repeats: int, rows: int, inputs: Shape, 
     measured : sequence of (int, float, int)
         Arithmetic, seconds and bytes of a step of one run, for the recipes of :func:`to_measure`.
     """
-    shapes = [StackShape.of(r, inputs, outputs) for r in recipes]
+    shapes = [NetworkShape.of(r, inputs, outputs) for r in recipes]
     least = most = 0.0
     for recipe, shape in zip(recipes, shapes, strict=True):
         seconds = recipe.whole("epochs") * math.ceil(rows / shape.batch_size) * _step(shape.work, measured)
@@ -84,7 +85,7 @@ def forecast(recipes: Sequence[Recipe], repeats: int, rows: int, inputs: Shape, 
         epochs=repeats * sum(r.whole("epochs") for r in recipes),
         low=STARTING + repeats * least / lanes, high=STARTING + repeats * most * LOSSES / lanes,
         smallest=min(parameters), largest=max(parameters),
-        bytes=lanes * (_WORKER + max(shape.memory(shape.capacity(), rows) + shape.saving() for shape in shapes)),
+        bytes=lanes * (_WORKER + max(training_bytes(shape, rows) + saving_bytes(shape) for shape in shapes)),
         lanes=lanes,
     )
 

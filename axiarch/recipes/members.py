@@ -1,8 +1,8 @@
 """The members of families that a recipe chooses from: optimisers, schedules, losses of amounts, activations.
 
 One entry here makes a member known everywhere: to the values of recipes and which of them it uses, to the remarks on
-a rate, and to the engine, which finds the formula by the member's name: ``<name>_step`` or ``<name>_slopes`` among its
-kernels, a function of that name among its schedules. Kinds of layers have a file of their own, ``layers.py``, and
+a rate, and to the engine, where its number stands in ``codes.py`` under the same name and its formula among the kernels
+or schedules. Kinds of layers have a file of their own, ``layers.py``, and
 stopping rules theirs in the engine; a value that a new member needs is one entry of ``fields.py``.
 """
 

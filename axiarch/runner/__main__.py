@@ -94,7 +94,7 @@ def _measure() -> int:
         dataset = read_dataset(Path(request["data"]))
         with threadpool_limits(1):
             warm()
-            found = [measure(Recipe(values), runs, dataset) for values, runs in request["recipes"]]
+            found = [measure(Recipe(values), dataset) for values in request["recipes"]]
     except AxiarchError as error:
         return _refused(error)
     _say(measured=[[m.work, m.seconds, m.bytes] for m in found])

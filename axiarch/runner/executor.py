@@ -22,7 +22,7 @@ class Executor(Protocol):
         """Give a ready lane a task."""
 
     def extend(self, lane: int, run: WantedRun) -> None:
-        """Give a busy lane one more run of the shape it trains."""
+        """Give a busy lane one more run, to train after the others."""
 
     def release(self, lane: int, run: int) -> None:
         """Train a run no further."""

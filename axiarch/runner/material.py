@@ -5,7 +5,7 @@ from __future__ import annotations
 from typing import TYPE_CHECKING
 
 from axiarch.data.dataset import Dataset, check_part
-from axiarch.engine.network import StackShape
+from axiarch.engine.network import NetworkShape
 from axiarch.recipes.recipe import Recipe
 
 if TYPE_CHECKING:
@@ -30,11 +30,10 @@ def training_data(dataset: Dataset, fold: int = 0) -> TrainingData:
                         dataset.folds[fold].encoding.target.curve)
 
 
-def shape_of(recipe: Recipe, dataset: Dataset, fold: int = 0) -> StackShape:
+def shape_of(recipe: Recipe, dataset: Dataset, fold: int = 0) -> NetworkShape:
     """Return the shape of a recipe's network on one fold of a data set."""
     own = dataset.folds[fold]
-    return StackShape.of(recipe, own.encoding.shape, own.encoding.target.outputs, own.encoding.target.loss,
-                         (own.rows["train"], own.rows["validation"]), len(dataset.folds))
+    return NetworkShape.of(recipe, own.encoding.shape, own.encoding.target.outputs, own.encoding.target.loss)
 
 
 def outgrows_memory(data: TrainingData, folds: int) -> bool:
@@ -56,7 +55,7 @@ SHARE, WORKER_BYTES = 0.7, 160 << 20
 
 
 def worker_room(lanes: int) -> int:
-    """Return the bytes that each of `lanes` workers' stacks may take, by the memory that is free now."""
+    """Return the bytes that each of `lanes` workers may take for training, by the memory that is free now."""
     import psutil
 
     return max(int(psutil.virtual_memory().available * SHARE / lanes) - WORKER_BYTES, 1)

@@ -75,7 +75,7 @@ class ProcessExecutor:
         self._send(lane, Train(task))
 
     def extend(self, lane: int, run: WantedRun) -> None:
-        """Give a busy lane one more run of the shape it trains."""
+        """Give a busy lane one more run, to train after the others."""
         self._lanes[lane].runs.add(run.spec.id)
         self._send(lane, More(run))
 

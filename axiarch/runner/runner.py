@@ -12,7 +12,7 @@ import time
 from collections.abc import Callable, Iterable
 
 from axiarch.data.dataset import Dataset
-from axiarch.engine.network import StackShape
+from axiarch.engine.memory import training_bytes
 from axiarch.engine.run import EpochNumbers
 from axiarch.errors import AxiarchError, InputError, NoSpace, TrainingError, WorkspaceError
 from axiarch.journal.inbox import Request, receive
@@ -31,14 +31,16 @@ from axiarch.runner.ledger import Block, Ledger, RunEntry
 from axiarch.runner.material import shape_of, worker_room
 from axiarch.runner.queue import Queue
 from axiarch.runner.saved import tidy
-from axiarch.runner.tasks import Died, Failed, Held, Left, Ready, Report, Stuck, Task, Trained, WantedRun
+from axiarch.runner.tasks import Compiling, Died, Failed, Held, Left, Ready, Report, Stuck, Task, Trained, WantedRun
 from axiarch.search.method import Step
 from axiarch.search.methods import make_method
 
 #: Seconds the runner waits for a report before it looks for requests again.
 _POLL = 0.1
-#: Runs that may wait at once: enough to fill stacks of many shapes, few enough to plan quickly.
+#: Runs that may wait at once.
 _AHEAD = 2000
+#: Runs that may wait behind the one that a worker trains.
+_BEHIND = 1
 #: Times a run's worker may die, without a new epoch of the run between, before the run counts as failed.
 ATTEMPTS = 2
 #: Workers that a search may be given.
@@ -59,7 +61,7 @@ class Runner:
     journal : JournalWriter
     executor : Executor
     room : int
-        Bytes that a worker's stack may take; 0 for as many as it needs.
+        Bytes that a worker may take for a run; 0 for as many as it needs.
     """
 
     def __init__(self, workspace: Workspace, number: int, search: SearchFile, dataset: Dataset,
@@ -73,12 +75,13 @@ class Runner:
         self._executor = executor
         self._clock = clock
         self._room = room
-        self._queue = Queue(lambda run: shape_of(run.spec.recipe, dataset, run.spec.streams.fold), room,
-                            dataset.rows["train"])
+        self._queue = Queue()
         self._lanes: dict[int, set[int]] = {}
         # A lane whose runs have all ended is idle only when it says so: its session has yet to close.
         self._idle: set[int] = set()
-        self._shapes: dict[int, StackShape] = {}
+        self._alone: set[int] = set()
+        # Runs in the hands of a lane that has not begun with them: to the journal they wait.
+        self._behind: set[int] = set()
         self._pids: dict[int, int] = {}
         self._held: set[int] = set()
         self._state: SearchState = "preparing"
@@ -266,7 +269,6 @@ class Runner:
             raise TrainingError(f"{workers} workers cannot be used", "",
                                 f"give a number from 1 to {MOST_WORKERS}")
         self._room = worker_room(workers) if self._room else 0
-        self._queue.room = self._room
         self._executor.resize(workers)
         self._note("workers", f"{counted(workers, 'worker')} from now on, by hand")
 
@@ -331,7 +333,7 @@ class Runner:
 
     def _check_memory(self, recipe: Recipe) -> None:
         """Raise where a worker cannot hold one run of a recipe."""
-        needed = shape_of(recipe, self._dataset).memory(1, self._dataset.rows["train"])
+        needed = training_bytes(shape_of(recipe, self._dataset), self._dataset.rows["train"])
         if self._room and needed > self._room:
             raise TrainingError(f"one run takes {memory(needed)} and a worker may take "
                                 f"{memory(self._room)}", "", "use a smaller network or batch size")
@@ -378,6 +380,8 @@ class Runner:
     def _take(self, report: Report) -> None:
         if isinstance(report, Ready):
             self._take_ready(report)
+        elif isinstance(report, Compiling):
+            self._journal.set_lane(self._number, report.lane, report.pid, "compiling")
         elif isinstance(report, Trained):
             self._take_trained(report)
         elif isinstance(report, Held):
@@ -409,6 +413,7 @@ class Runner:
 
     def _put_back(self, runs: set[int]) -> None:
         """Let runs wait again that a lane was given and did not end."""
+        self._behind -= runs
         back = [run for run in sorted(runs) if self._ledger.runs[run].state not in OVER]
         for run in back:
             entry = self._ledger.runs[run]
@@ -436,11 +441,13 @@ class Runner:
                 self._journal.end_run(run, "ended", end.reason, end.text, end.best_epoch)
         for run in report.rested:
             self._rest(self._ledger.runs[run])
-        left = {run for run, _ in report.ended} | set(report.rested) | cut
-        self._lanes[report.lane] -= left
-        for _ in left:
-            if self._wanted == "running":
-                self._extend(report.lane)
+        over = {run for run, _ in report.ended} | set(report.rested) | cut
+        self._lanes[report.lane] -= over
+        begun = self._lanes[report.lane] & self._behind if over else set()
+        self._behind -= begun
+        self._journal.set_runs(begun, "training", report.lane)
+        if self._wanted == "running":
+            self._extend(report.lane)
 
     def _rest(self, entry: RunEntry) -> None:
         """Enter that a run has come as far as was wanted; one that more is wanted of by now waits again."""
@@ -480,30 +487,34 @@ class Runner:
     # -- work ------------------------------------------------------------------------------------
 
     def _hand_out(self) -> None:
-        """Give every idle lane runs of one shape."""
+        """Give every idle lane a run, and one to wait behind it where there are enough."""
         self._propose()
-        idle = sorted(self._idle)
-        for i, lane in enumerate(idle):
-            taken = self._queue.take(len(idle) - i)
-            if taken is None:
+        for lane in sorted(self._idle):
+            waiting = self._queue.take()
+            if waiting is None:
                 return
-            shape, runs = taken
-            self._shapes[lane] = shape
             self._idle.discard(lane)
-            self._assign(lane, runs)
-            self._executor.submit(lane, Task(shape, len(runs), runs, self._dataset.folder,
-                                             self._folder / "checkpoints", self._watched,
-                                             f"search {self._number}, {self._search.name}"))
+            self._alone.discard(lane)
+            if waiting.alone:
+                self._alone.add(lane)
+            self._assign(lane, (waiting.run,))
+            self._executor.submit(lane, Task((waiting.run,), self._dataset.folder, self._folder / "checkpoints",
+                                             self._watched, f"search {self._number}, {self._search.name}"))
+        for lane in sorted(self._lanes):
+            self._extend(lane)
 
     def _extend(self, lane: int) -> None:
-        """Fill the place that a run left in a lane's stack, if another of its shape waits."""
-        if not self._lanes[lane]:
+        """Let a run wait behind the one that a lane trains, so that the lane need not ask; not where few are left."""
+        runs = self._lanes[lane]
+        if lane in self._idle or lane in self._alone or not 0 < len(runs) <= _BEHIND:
             return
-        run = self._queue.take_like(self._shapes[lane])
+        if len(self._queue) < len(self._lanes):
+            return
+        run = self._queue.take_behind()
         if run is not None:
             self._lanes[lane].add(run.spec.id)
             self._ledger.runs[run.spec.id].state = "training"
-            self._journal.set_runs([run.spec.id], "training", lane)
+            self._behind.add(run.spec.id)
             self._executor.extend(lane, run)
 
     def _assign(self, lane: int, runs: tuple[WantedRun, ...]) -> None:

@@ -1,24 +1,49 @@
-"""Train one task: the same code inside a worker process and inside a test."""
+"""Train the runs of one task, one after the other: the same code inside a worker process and inside a test."""
 
 from __future__ import annotations
 
 import time
 from collections import deque
 from collections.abc import Callable
-from functools import cache
+from functools import cache, lru_cache
+from pathlib import Path
 
-from axiarch.data.dataset import read_dataset
-from axiarch.engine.checkpoint import load_checkpoint, save_checkpoint
-from axiarch.engine.stack import Progress, RunState, Stack
+from axiarch.data.dataset import read_dataset, written_at
+from axiarch.engine.checkpoint import EarlierEngine, load_checkpoint, save_checkpoint
+from axiarch.engine.losses import LOSSES
+from axiarch.engine.rows import Source
+from axiarch.engine.run import EpochNumbers
+from axiarch.engine.training import Progress, RunState, Training
 from axiarch.errors import AxiarchError, TrainingError
 from axiarch.files import regular_file
 from axiarch.plain import shown
-from axiarch.runner.material import example_rows, outgrows_memory, training_data
+from axiarch.runner.material import example_rows, outgrows_memory, shape_of, training_data
 from axiarch.runner.saved import before, checkpoints, latest, origin
 from axiarch.runner.tasks import Report, Task, Trained, WantedRun
 
 #: Seconds of training between two checkpoints: what a worker's death may cost.
 CHECKPOINT_SECONDS = 2.0
+#: Seconds of training between two reports: a message costs as much as many steps of a small network.
+REPORT_SECONDS = 0.05
+
+
+class _Rows:
+    """A data set with the rows of its folds, as runs are trained on them."""
+
+    def __init__(self, folder: Path) -> None:
+        self.dataset = read_dataset(folder)
+        self.data = cache(lambda fold: training_data(self.dataset, fold))
+        self.source = cache(self._source)
+
+    def _source(self, fold: int, precision: str) -> Source:
+        target = self.dataset.folds[fold].encoding.target
+        return Source(self.data(fold), LOSSES[target.loss], target.outputs, precision)
+
+
+@lru_cache(maxsize=1)
+def _rows_of(folder: Path, _written: int) -> _Rows:
+    """Return a data set for one task after the other, until its description is written again."""
+    return _Rows(folder)
 
 
 class Session:
@@ -32,97 +57,101 @@ class Session:
     report : callable
         Takes each report.
     between : callable
-        Called between steps; may wait, and may raise to leave the task.
+        Called a few dozen times a second; may wait, and may raise to leave the task.
     """
 
     def __init__(self, task: Task, lane: int, report: Callable[[Report], None],
                  between: Callable[[], None] = lambda: None, clock: Callable[[], float] = time.monotonic) -> None:
-        dataset = read_dataset(task.data)
+        self._rows = _rows_of(task.data, written_at(task.data))
+        self._dataset = self._rows.dataset
         self._task = task
         self._lane = lane
         self._report = report
         self._between = between
         self._clock = clock
-        self._fingerprint = dataset.fingerprint
-        self._data = cache(lambda fold: training_data(dataset, fold))
-        folds = {run.spec.streams.fold for run in task.runs}
-        self._stack = Stack(task.shape, task.capacity, self._data,
-                            ahead=outgrows_memory(self._data(min(folds)), len(folds)))
-        self._until: dict[int, int] = {}
         self._released: set[int] = set()
         self._waiting = deque(task.runs)
-        self._saved = clock()
+        self._saved = self._reported = clock()
+        self._epochs: list[tuple[int, EpochNumbers]] = []
 
     def add(self, run: WantedRun) -> None:
-        """Take one more run, to join as soon as there is a place."""
+        """Take one more run, to train after the others."""
         self._waiting.append(run)
 
     def release(self, run: int) -> None:
-        """Train a run no further; one in the stack leaves it after this epoch."""
+        """Train a run no further; the present one ends after this epoch."""
         self._waiting = deque(w for w in self._waiting if w.spec.id != run)
         self._released.add(run)
 
     def train(self) -> None:
         """Train until no run is left."""
-        while self._fill():
-            progress = self._stack.train_epoch(self._between)
-            ended = {k for k, p in enumerate(progress) if p.end is not None}
-            rested = {k for k, p in enumerate(progress)
-                      if k not in ended and 0 < self._until[p.run.id] <= p.numbers.epoch}
-            released = {k for k, p in enumerate(progress) if p.run.id in self._released}
-            self._save(progress, ended | rested | released)
-            self._report(Trained(self._lane, tuple((p.run.id, p.numbers) for p in progress),
-                                 tuple((p.run.id, p.end) for p in progress if p.end is not None),
-                                 tuple(progress[k].run.id for k in sorted(rested)), self._examples(progress)))
-            for k in sorted(ended | rested | released, reverse=True):
-                self._stack.remove(k)
+        while self._waiting:
+            wanted = self._waiting.popleft()
+            self._released.discard(wanted.spec.id)
+            self._train(wanted)
 
-    def _examples(self, progress: list[Progress]) -> tuple[tuple[int, tuple[tuple[float, ...], ...]], ...]:
-        """Return what each run says of some validation rows, spread over all."""
+    def _train(self, wanted: WantedRun) -> None:
+        """Train one run to its end, as far as it is wanted, or until it is released."""
+        run = wanted.spec
+        fold = run.streams.fold
+        shape = shape_of(run.recipe, self._dataset, fold)
+        training = Training(shape, run, self._rows.source(fold, shape.precision), self._state(wanted),
+                            outgrows_memory(self._rows.data(fold), len(self._dataset.folds)))
+        leaves = False
+        while not leaves:
+            progress = training.train_epoch(self._between)
+            self._epochs.append((run.id, progress.numbers))
+            rests = progress.end is None and 0 < wanted.until <= progress.numbers.epoch
+            leaves = progress.end is not None or rests or run.id in self._released
+            now = self._clock()
+            if leaves or now - self._saved >= CHECKPOINT_SECONDS:
+                self._save(training)
+            elif now - self._reported < REPORT_SECONDS:
+                continue
+            self._send(training, progress, rests)
+
+    def _send(self, training: Training, progress: Progress, rests: bool) -> None:
+        """Report the epochs since the last report."""
+        run = training.run.id
+        ended = ((run, progress.end),) if progress.end is not None else ()
+        self._report(Trained(self._lane, tuple(self._epochs), ended, (run,) if rests else (),
+                             self._examples(training)))
+        self._epochs.clear()
+        self._reported = self._clock()
+
+    def _examples(self, training: Training) -> tuple[tuple[int, tuple[tuple[float, ...], ...]], ...]:
+        """Return what the run predicts for some validation rows, spread over all."""
         if not self._task.examples:
             return ()
-        found = []
-        for k, p in enumerate(progress):
-            inputs = self._data(p.run.streams.fold).validation_inputs
-            told = self._stack.predict(k, inputs[example_rows(len(inputs), self._task.examples)])
-            found.append((p.run.id, tuple(map(tuple, told.tolist()))))
-        return tuple(found)
+        inputs = self._rows.data(training.run.streams.fold).validation_inputs
+        predicted = training.predict(inputs[example_rows(len(inputs), self._task.examples)])
+        return ((training.run.id, tuple(map(tuple, predicted.tolist()))),)
 
-    def _fill(self) -> bool:
-        """Let waiting runs join; say whether there is anything to train."""
-        while self._waiting and self._stack.active < self._stack.capacity:
-            run = self._waiting.popleft()
-            self._until[run.spec.id] = run.until
-            self._released.discard(run.spec.id)
-            self._stack.add(run.spec, self._state(run))
-        return self._stack.active > 0
-
-    def _state(self, run: WantedRun) -> RunState | None:
+    def _state(self, wanted: WantedRun) -> RunState | None:
         """Return where a run stood when it was last saved within the journal, or started; None starts it afresh.
 
         Whichever it is, it ends with the same bits.
         """
-        first = origin(self._task.checkpoints, run.spec.id)
+        run = wanted.spec
+        first = origin(self._task.checkpoints, run.id)
         begun = [first] if regular_file(first) else []
-        for path in checkpoints(self._task.checkpoints, run.spec.id) if run.journalled else begun:
+        shape = shape_of(run.recipe, self._dataset, run.streams.fold)
+        for path in checkpoints(self._task.checkpoints, run.id) if wanted.journalled else begun:
             try:
-                state = load_checkpoint(path, run.spec, self._task.shape, self._fingerprint)
+                state = load_checkpoint(path, run, shape, self._dataset.fingerprint)
+            except EarlierEngine:
+                raise  # a run that began with other numbers is not to end with these
             except AxiarchError:
                 continue
-            if state.epoch <= run.journalled:
+            if state.epoch <= wanted.journalled:
                 return state
         if begun:
             raise TrainingError("the weights that the run starts from cannot be read", shown(first),
                                 "start the search again")
         return None
 
-    def _save(self, progress: list[Progress], leaving: set[int]) -> None:
-        """Save the runs that leave; now and then save all."""
-        due = self._clock() - self._saved >= CHECKPOINT_SECONDS
-        for k, each in enumerate(progress):
-            if due or k in leaving:
-                folder, run = self._task.checkpoints, each.run.id
-                save_checkpoint(latest(folder, run), each.run, self._stack.state(k), self._fingerprint,
-                                self._task.note, before(folder, run))
-        if due:
-            self._saved = self._clock()
+    def _save(self, training: Training) -> None:
+        folder, run = self._task.checkpoints, training.run
+        save_checkpoint(latest(folder, run.id), run, training.state(), self._dataset.fingerprint, self._task.note,
+                        before(folder, run.id))
+        self._saved = self._clock()

@@ -5,7 +5,6 @@ from __future__ import annotations
 from dataclasses import dataclass
 from pathlib import Path
 
-from axiarch.engine.network import StackShape
 from axiarch.engine.run import EpochNumbers, RunEnd, RunSpec
 
 
@@ -23,26 +22,21 @@ class WantedRun:
 
 @dataclass(frozen=True)
 class Task:
-    """Runs of one shape for one worker to train side by side.
+    """Runs for one worker to train, one after the other.
 
     Attributes
     ----------
-    shape : StackShape
-    capacity : int
-        Runs that fit at once; the others wait for a place.
     runs : tuple of WantedRun
     data : Path
         Folder of the data set.
     checkpoints : Path
         Folder for checkpoints.
     examples : int
-        Validation rows whose predictions are reported after every epoch.
+        Validation rows whose predictions are reported.
     note : str
         What its checkpoints say they belong to.
     """
 
-    shape: StackShape
-    capacity: int
     runs: tuple[WantedRun, ...]
     data: Path
     checkpoints: Path
@@ -62,7 +56,7 @@ class Train:
 
 @dataclass(frozen=True)
 class More:
-    """Take one more run of the same shape into the stack as soon as there is a place."""
+    """Train one more run after the others."""
 
     run: WantedRun
 
@@ -109,8 +103,16 @@ class Ready:
 
 
 @dataclass(frozen=True)
+class Compiling:
+    """The worker compiles the engine first: what is compiled is missing or older than its source."""
+
+    lane: int
+    pid: int
+
+
+@dataclass(frozen=True)
 class Trained:
-    """One epoch of a stack: numbers of each run, those that ended with it, and those that came as far as wanted.
+    """Epochs of runs, the runs that ended with them, and those that came as far as wanted.
 
     `examples` are what runs say of the first validation rows: probabilities or scaled amounts.
     """
@@ -162,4 +164,4 @@ class Left:
     lane: int
 
 
-Report = Ready | Trained | Held | Failed | Stuck | Died | Left
+Report = Ready | Compiling | Trained | Held | Failed | Stuck | Died | Left

@@ -8,6 +8,7 @@ import time
 from multiprocessing.connection import Connection
 
 from axiarch.runner.tasks import (
+    Compiling,
     Drop,
     Failed,
     Go,
@@ -135,6 +136,10 @@ def main(pipe: Connection, lane: int) -> None:
 
     from axiarch.engine.warm import warm
 
+    def tell(_step: str, done: float) -> None:
+        if done < 1:
+            pipe.send(Compiling(lane, os.getpid()))
+
     with threadpool_limits(1):
-        warm()
+        warm(tell)
         _Worker(pipe, lane).work()

@@ -6,7 +6,8 @@ from collections.abc import Mapping, Sequence
 from dataclasses import replace
 
 from axiarch.data.dataset import Dataset
-from axiarch.engine.network import StackShape
+from axiarch.engine.memory import training_bytes
+from axiarch.engine.network import NetworkShape
 from axiarch.engine.schedules import rates
 from axiarch.errors import InputError, RecipeError, not_written
 from axiarch.files import write_whole
@@ -55,7 +56,7 @@ def new_search(data: Dataset, *, name: str = "search", base: Mapping[str, object
 FIRST_PICTURE_NETWORK = "conv 8, pool 2, conv 16, pool 2, hidden"
 
 
-def network_shape(recipe: Recipe, data: Dataset) -> StackShape:
+def network_shape(recipe: Recipe, data: Dataset) -> NetworkShape:
     """Return the network that a recipe makes on a data set: its layers, their shapes and parameters.
 
     Raises
@@ -64,6 +65,11 @@ def network_shape(recipe: Recipe, data: Dataset) -> StackShape:
         If it cannot be built, with the layer and the sizes.
     """
     return shape_of(recipe, data)
+
+
+def run_bytes(recipe: Recipe, data: Dataset) -> int:
+    """Return the bytes that one run of a recipe takes on a data set."""
+    return training_bytes(shape_of(recipe, data), data.rows["train"])
 
 
 def check_networks(search: SearchFile, data: Dataset) -> None:

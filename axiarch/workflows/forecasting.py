@@ -13,8 +13,8 @@ from axiarch.workflows.asking import ask
 from axiarch.workflows.drafting import check_networks
 from axiarch.workflows.planning import SAMPLED, check_memory, default_lanes, planned_recipes
 
-#: Runs side by side in a race, usually; and how much longer it takes because workers wait for each other's outcomes.
-_RACED, _WAITING = 2, 2.0
+#: How much longer a race may take because workers wait for each other's outcomes.
+_WAITING = 2.0
 
 
 def forecast_search(search: SearchFile, data: Dataset, lanes: int = 0) -> Forecast:
@@ -33,9 +33,7 @@ def forecast_search(search: SearchFile, data: Dataset, lanes: int = 0) -> Foreca
     picked = to_measure(recipes, data.shape, data.outputs)
     repeats = search.repeats * len(data.folds)
     method = make_method(search.method, search.space, search.seed, repeats)
-    # A race hands out few runs of one shape at a time: its stacks are small.
-    sizes = [min(n * repeats, _RACED) if method.learns else n * repeats for _, n in picked]
-    request = {"data": str(data.folder), "recipes": [[dict(r), n] for (r, _), n in zip(picked, sizes, strict=True)]}
+    request = {"data": str(data.folder), "recipes": [dict(recipe) for recipe in picked]}
     answer = ask("measure", request=request)
     measured = [(int(w), float(s), int(b)) for w, s, b in answer["measured"]]
     found = forecast(recipes, repeats, data.rows["train"], data.shape, data.outputs,

@@ -5,6 +5,7 @@ from __future__ import annotations
 import os
 
 from axiarch.data.dataset import Dataset
+from axiarch.engine.memory import training_bytes
 from axiarch.errors import RecipeError
 from axiarch.plain import count, memory
 from axiarch.recipes.recipe import Recipe, describe
@@ -49,14 +50,14 @@ def check_memory(recipes: list[Recipe], data: Dataset, lanes: int, room: int = 0
     RecipeError
     """
     room, rows = room or worker_room(lanes), data.rows["train"]
-    largest = max(recipes, key=lambda r: shape_of(r, data).memory(1, rows))
-    needed = shape_of(largest, data).memory(1, rows)
+    largest = max(recipes, key=lambda r: training_bytes(shape_of(r, data), rows))
+    needed = training_bytes(shape_of(largest, data), rows)
     if needed <= room:
         return
     batch = largest.whole("batch_size")
-    while batch > 1 and shape_of(largest.changed({"batch_size": batch}), data).memory(1, rows) > room:
+    while batch > 1 and training_bytes(shape_of(largest.changed({"batch_size": batch}), data), rows) > room:
         batch //= 2
-    fits = shape_of(largest.changed({"batch_size": batch}), data).memory(1, rows) <= room
+    fits = training_bytes(shape_of(largest.changed({"batch_size": batch}), data), rows) <= room
     raise RecipeError(f"one run takes {memory(needed)}, and each of {count(lanes, 'worker')} may take {memory(room)}",
                       describe(largest.difference(Recipe())),
                       f"a batch size of {batch} would fit" if fits else "a smaller network, or fewer workers")

@@ -6,7 +6,7 @@ import json
 import shutil
 import subprocess
 import time
-from dataclasses import asdict
+from dataclasses import asdict, replace
 from pathlib import Path
 
 from axiarch.errors import (
@@ -57,7 +57,7 @@ def start_search(workspace: Workspace, search: SearchFile, lanes: int = 0, forec
     WorkspaceLocked, WorkspaceReadOnly
         Nothing has been changed then.
     """
-    make_method(search.method, search.space, search.seed)
+    search = with_window(search, lanes or default_lanes())
     data = data_set(workspace, search.data)
     check_networks(search, data)
     check_memory([search.space.base, *planned_recipes(search)], data, lanes or default_lanes())
@@ -78,6 +78,19 @@ def start_search(workspace: Workspace, search: SearchFile, lanes: int = 0, forec
         shutil.rmtree(folder, ignore_errors=True)
         raise
     return number
+
+
+def with_window(search: SearchFile, lanes: int) -> SearchFile:
+    """Return a search whose method looks far enough ahead for so many workers, two steps for each at the least.
+
+    What is chosen here is written into the search, so it decides the same when it is resumed with any number of
+    workers. A window that the search file names stays.
+    """
+    method = make_method(search.method, search.space, search.seed)
+    wanted = 2 * lanes
+    if not method.learns or "window" in search.method.options or wanted <= method.values.get("window", wanted):
+        return search
+    return replace(search, method=replace(search.method, options={**search.method.options, "window": wanted}))
 
 
 def _first_model(workspace: Workspace, search: SearchFile) -> Path | None:

@@ -15,11 +15,10 @@ from axiarch.data.plan import DataPlan
 from axiarch.data.table import Table
 from axiarch.data.target import Target, is_amount, learn_target, settle_task
 from axiarch.engine.run import RunSpec
-from axiarch.engine.stack import Stack
 from axiarch.engine.streams import Streams
 from axiarch.errors import DataError
 from axiarch.runner.material import shape_of, training_data
-from tests.support import FolderCase, recipe
+from tests.support import FolderCase, Runs, recipe
 
 
 def series(values: list[object], name: str = "y") -> dict[str, polars.Series]:
@@ -169,16 +168,15 @@ class Building(FolderCase):
         made = build_dataset(Table.of(frame), self.folder / "d", "d",
                              plan=DataPlan(("y",), target_scaling="logarithm"))
         spec = recipe(epochs=30, learning_rate=0.02)
-        stack = Stack(shape_of(spec, made), 1, training_data(made))
-        stack.add(RunSpec(0, spec, Streams(0)))
+        training = Runs(shape_of(spec, made), training_data(made)).add(RunSpec(0, spec, Streams(0)))
         for _ in range(30):
-            (progress,) = stack.train_epoch()
+            progress = training.train_epoch()
         part = made.part("validation")
-        told = np.asarray(made.target.decode(stack.predict(0, part.inputs)))
+        predicted = np.asarray(made.target.decode(training.predict(part.inputs)))
         true = np.asarray(made.target.decode(part.targets))
-        rmse = float(np.sqrt(((told - true) ** 2).mean()))
+        rmse = float(np.sqrt(((predicted - true) ** 2).mean()))
         self.assertAlmostEqual(progress.numbers.validation_loss, rmse, delta=1e-4 * rmse)
-        self.assertAlmostEqual(progress.numbers.metrics[0], float(np.abs(told - true).mean()), delta=1e-4 * rmse)
+        self.assertAlmostEqual(progress.numbers.metrics[0], float(np.abs(predicted - true).mean()), delta=1e-4 * rmse)
         self.assertLess(rmse, 0.2 * made.floor.loss)
 
     def test_classes_with_a_single_row_are_named(self) -> None:

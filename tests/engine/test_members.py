@@ -1,4 +1,4 @@
-"""That a member of a family is added by its formula and one entry, and nothing else has to be touched."""
+"""That a member of a family is added by formula, number, entry and place in the driver, and nothing more."""
 
 from __future__ import annotations
 
@@ -18,11 +18,19 @@ from tests.support import FolderCase
 ADDED: Mapping[str, list[tuple[str, str, str]]] = {
     "optimiser": [
         ("recipes/members.py", '    "sgd": Optimiser(1.0),', '    "signs": Optimiser(0.01),'),
-        ("engine/kernels.py", "", """
-            @njit
-            def signs_step(w, g, state, coefficients, slots, weights, starts):
-                for k in slots:
-                    w[k] -= coefficients[k, 0] * np.sign(g[k])
+        ("engine/codes.py", "", "SIGNS = 11"),
+        ("engine/kernels/steps.py", "", """
+            from axiarch.engine.codes import SIGNS
+
+            @kernel
+            def signs(w, g, c, trained):
+                for i in range(trained):
+                    w[i] -= c[0] * np.sign(g[i])
+            """),
+        ("engine/kernels/steps.py", "    if number == ADAM:\n", """
+            .   if number == SIGNS:
+            .       signs(w, g, c, trained)
+            .       return
             """),
     ],
     "schedule": [
@@ -34,11 +42,11 @@ ADDED: Mapping[str, list[tuple[str, str, str]]] = {
     ],
     "loss": [
         ("recipes/members.py", '"squared": (),', '"fourth": (),'),
-        ("engine/kernels.py", "", """
-            @njit
-            def fourth_slopes(d, bends, slots, rows):
-                for k in slots:
-                    d[k, :rows] = 4 * d[k, :rows] ** 3 / (rows * d.shape[2])
+        ("engine/codes.py", "", "BY_FOURTH = 3"),
+        ("engine/kernels/losses.py", "        if how == BY_SQUARED:\n", """
+            .       if how == 3:
+            .           d[i] = 4 * share * away**3
+            .           continue
             """),
     ],
     "layer": [
@@ -46,18 +54,24 @@ ADDED: Mapping[str, list[tuple[str, str, str]]] = {
             "times": Kind(("times",), "a factor", 9, lambda number: Layer("times", size=number),
                           lambda layer: f"times {layer.size}", lambda layer, shape: shape),
             """),
-        ("engine/layers.py", "#: By the name of the kind", """
-            class Times:
-                units = None
-
-                def __init__(self, placed, index, slots, rows, dtype, dropout):
-                    self._factor = placed.layer.size
-
-                def forward(self, x, flat, active, rows):
-                    return x * self._factor
-
-                def backward(self, d, flat, grads, active, rows, wanted):
-                    return d * self._factor
+        ("engine/codes.py", "", "TIMES = 4"),
+        ("engine/program.py", '#: What a layer of each kind is in the table', """
+            def times(compiler, op, placed):
+                op[codes.SIZE], op[codes.OUT] = placed.layer.size, compiler._block(op[codes.NUMBERS] * compiler._batch)
+                return int(op[codes.OUT])
+            """),
+        ("engine/program.py", '    "dense": (codes.DENSE, _Compiler.weighted),', '    "times": (codes.TIMES, times),'),
+        ("engine/kernels/driver.py", "        source, z, out = op[IN], op[SUM], op[OUT]", """
+            .       if kind == 4:
+            .           for n in range(op[NUMBERS] * batch):
+            .               a[op[OUT] + n] = a[op[IN] + n] * op[SIZE]
+            .           continue
+            """),
+        ("engine/kernels/driver.py", "        if op[SKIP] >= 0:\n            curves.copy_block", """
+            .       if kind == 4:
+            .           for n in range(op[NUMBERS] * batch):
+            .               d[op[IN] + n] = d[op[OUT] + n] * op[SIZE]
+            .           continue
             """),
     ],
     "stopping rule": [
@@ -68,26 +82,27 @@ ADDED: Mapping[str, list[tuple[str, str, str]]] = {
 #: Trains one recipe that uses them all, and prints what it is asked about.
 TRAINS = """
 import numpy as np
-from axiarch.engine.network import StackShape
-from axiarch.engine.rows import TrainingData
+from axiarch.engine.network import NetworkShape
+from axiarch.engine.losses import LOSSES
+from axiarch.engine.rows import Source, TrainingData
 from axiarch.engine.run import RunSpec
-from axiarch.engine.stack import Stack
 from axiarch.engine.streams import Streams
+from axiarch.engine.training import Training
 from axiarch.recipes.notation import parse
 from axiarch.recipes.recipe import Recipe
 
 recipe = Recipe({"optimiser": "signs", "schedule": "halved", "loss": "fourth", "network": "times 2, 3, times 3",
-                 "learning_rate": 0.25, "patience": 0})
+                 "learning_rate": 0.25, "patience": 0, "precision": "float64"})
 print(parse("optimiser", "signs | sgd").range, "/", ", ".join(layer.name for layer in recipe.layers))
 x = np.random.default_rng(0).normal(size=(12, 2)).astype(np.float32)
 y = x[:, :1] + 3
-stack = Stack(StackShape.of(recipe, 2, 1, "squared"), 1, TrainingData(x, y, x, y, (1.0,)), np.float64)
-stack.add(RunSpec(0, recipe, Streams(0)))
-before = stack.parameters[0, -1]
-progress = stack.train_epoch()[0]
-print(progress.numbers.learning_rate, stack.parameters[0, -1] - before)
-stack.train_epoch()
-print(stack.train_epoch()[0].end.reason)
+source = Source(TrainingData(x, y, x, y, (1.0,)), LOSSES["squared"], 1, "float64")
+training = Training(NetworkShape.of(recipe, 2, 1, "squared"), RunSpec(0, recipe, Streams(0)), source)
+before = training.parameters[-1]
+numbers = training.train_epoch().numbers
+print(numbers.learning_rate, training.parameters[-1] - before)
+training.train_epoch()
+print(training.train_epoch().end.reason)
 """
 
 
@@ -98,13 +113,15 @@ class MembersAreOneEntry(FolderCase):
         for family, places in ADDED.items():
             for name, line, text in places:
                 path = package / name
-                source, made = path.read_text(encoding="utf-8"), textwrap.dedent(text).strip("\n")
+                source = path.read_text(encoding="utf-8")
+                made = "\n".join(" " + own[1:] if own.startswith(".") else own
+                                 for own in textwrap.dedent(text).strip("\n").split("\n"))
                 self.assertLessEqual(source.count(line) if line else 1, 1, f"{family}: {name}")
                 self.assertIn(line, source, f"{family}: {name}")
                 whole = source.replace(line, f"{made}\n{line}", 1) if line else f"{source}\n\n{made}\n"
                 path.write_text(whole, encoding="utf-8")
-        kernels_as_they_are = {**os.environ, "NUMBA_DISABLE_JIT": "1", "PYTHONPATH": str(self.folder)}
-        ended = subprocess.run([sys.executable, "-c", TRAINS], cwd=self.folder, env=kernels_as_they_are,
+        ended = subprocess.run([sys.executable, "-c", TRAINS], cwd=self.folder,
+                               env={**os.environ, "PYTHONPATH": str(self.folder)},
                                capture_output=True, text=True)
         self.assertEqual(ended.returncode, 0, ended.stderr)
         self.assertEqual(ended.stdout.splitlines(), [

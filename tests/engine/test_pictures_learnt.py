@@ -7,12 +7,12 @@ import unittest
 import numpy as np
 
 from axiarch.data.demo_hum import KINDS, hum
-from axiarch.engine.network import StackShape
+from axiarch.engine.network import NetworkShape
 from axiarch.engine.rows import TrainingData
 from axiarch.engine.run import RunSpec
-from axiarch.engine.stack import Stack
 from axiarch.engine.streams import Streams
 from axiarch.recipes.recipe import Recipe
+from tests.support import Runs
 
 #: How far below the accuracy of the rule that made the pictures counts as within reach.
 REACH = 0.03
@@ -28,11 +28,11 @@ class PicturesLearnt(unittest.TestCase):
         data = TrainingData(x[:part], y[:part], x[part:], y[part:])
         recipe = Recipe({"network": "conv 8, pool 2, conv 16, pool 2", "epochs": 6, "patience": 0, "shift": 1,
                          "learning_rate": 5e-3, "schedule": "cosine"})
-        stack = Stack(StackShape.of(recipe, (16, 16, 1), len(KINDS)), 2, data)
+        runs = Runs(NetworkShape.of(recipe, (16, 16, 1), len(KINDS)), data)
         for seed in range(2):
-            stack.add(RunSpec(seed, recipe, Streams(seed)))
+            runs.add(RunSpec(seed, recipe, Streams(seed)))
         for _ in range(6):
-            progress = stack.train_epoch()
+            progress = runs.train_epoch()
         for each in progress:
             self.assertGreater(each.numbers.metrics[0], made.best_accuracy - REACH)
 

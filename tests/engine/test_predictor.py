@@ -11,16 +11,15 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from axiarch.engine.modelfile import read_about, read_model, write_model
-from axiarch.engine.network import StackShape
+from axiarch.engine.network import NetworkShape
 from axiarch.engine.predictor import Predictor, flat_weights, named_arrays
 from axiarch.engine.rows import TrainingData
 from axiarch.engine.run import RunSpec
-from axiarch.engine.stack import Stack
 from axiarch.engine.streams import Streams
 from axiarch.errors import TrainingError
 from axiarch.recipes.recipe import Recipe
 from tests.engine.test_same_bits import private, shapes
-from tests.support import recipe, small_data
+from tests.support import Runs, recipe, small_data
 
 
 def amounts(targets: int, seed: int = 0) -> TrainingData:
@@ -34,22 +33,18 @@ def amounts(targets: int, seed: int = 0) -> TrainingData:
 class SameBits(unittest.TestCase):
     def check(self, made: Recipe, data: TrainingData, outputs: int, loss: str) -> None:
         """Train two epochs; the predictor's loss and metrics must be those that were reported."""
-        shape = StackShape.of(made, 5, outputs, loss)
-        stack = Stack(shape, 2, data)
-        stack.add(RunSpec(0, made, Streams(4)))
-        stack.add(RunSpec(1, made, Streams(4, 1)))
+        shape = NetworkShape.of(made, 5, outputs, loss)
+        training = Runs(shape, data, made.word("precision")).add(RunSpec(0, made, Streams(4)))
         for _ in range(2):
-            progress = stack.train_epoch()
-        for k, each in enumerate(progress):
-            if not np.isfinite(stack._evaluated[k]).all():
-                continue  # diverged: such weights are refused
-            arrays = named_arrays(shape, stack._evaluated[k])
-            predictor = Predictor(shape, flat_weights(shape, arrays))
-            found = predictor.mean_loss(data.validation_inputs, data.validation_targets, data.units)
-            np.testing.assert_array_equal(found[0], each.numbers.validation_loss)
-            np.testing.assert_array_equal(found[1], each.numbers.metrics)
-            np.testing.assert_array_equal(predictor.predict(data.validation_inputs),
-                                          stack.predict(k, data.validation_inputs))
+            numbers = training.train_epoch().numbers
+        if not np.isfinite(training.evaluated).all():
+            return  # diverged: such weights are refused
+        predictor = Predictor(shape, flat_weights(shape, named_arrays(shape, training.evaluated)))
+        loss, metrics = predictor.mean_loss(data.validation_inputs, data.validation_targets, data.units)
+        self.assertEqual(loss, numbers.validation_loss)
+        np.testing.assert_array_equal(metrics, numbers.metrics)
+        np.testing.assert_array_equal(predictor.predict(data.validation_inputs),
+                                      training.predict(data.validation_inputs))
 
     @given(shapes(), private())
     @settings(max_examples=20, deadline=None)
@@ -69,7 +64,7 @@ class SameBits(unittest.TestCase):
 
     def test_no_rows(self) -> None:
         for outputs, loss, width in ((3, "softmax", 3), (1, "binary", 2), (2, "squared", 2)):
-            shape = StackShape.of(recipe(), 5, outputs, loss)
+            shape = NetworkShape.of(recipe(), 5, outputs, loss)
             made = Predictor(shape, np.zeros(shape.parameters, np.float32))
             self.assertEqual(made.predict(np.zeros((0, 5), np.float32)).shape, (0, width))
 
@@ -79,7 +74,7 @@ class Files(unittest.TestCase):
         place = tempfile.TemporaryDirectory()
         self.addCleanup(place.cleanup)
         self.path = Path(place.name) / "m.safetensors"
-        self.shape = StackShape.of(recipe(normalisation="batch", depth=2), 5, 3)
+        self.shape = NetworkShape.of(recipe(normalisation="batch", depth=2), 5, 3)
         weights = np.random.default_rng(1).normal(size=self.shape.parameters).astype(np.float32)
         self.weights = weights
         write_model(self.path, named_arrays(self.shape, weights), {"note": "é\x1b"})

@@ -6,78 +6,76 @@ import unittest
 
 import numpy as np
 
-from axiarch.engine import kernels
-from axiarch.engine.network import StackShape
+from axiarch.engine import codes
+from axiarch.engine.kernels import limits, norms, rows, steps
+from axiarch.engine.network import NetworkShape
 from axiarch.engine.optimisers import OPTIMISERS
-from axiarch.engine.regularisation import class_gains
-from axiarch.engine.rows import TrainingData
+from axiarch.engine.program import OPTIMISER_NUMBERS
+from axiarch.engine.rows import TrainingData, class_gains
 from axiarch.engine.run import EpochNumbers, RunEnd, RunSpec
-from axiarch.engine.stack import Stack
 from axiarch.engine.stopping import Watch
 from axiarch.engine.streams import Streams
+from axiarch.engine.training import Training
 from axiarch.recipes.recipe import Recipe
-from tests.support import plain, recipe, small_data
+from tests.support import Runs, measured, recipe, small_data
 
 
-def trained(data: TrainingData, epochs: int, **values: object) -> Stack:
-    """Train one recipe and return its stack."""
+def trained(data: TrainingData, epochs: int, **values: object) -> Runs:
+    """Train one recipe and return what trained it."""
     spec = recipe(epochs=epochs, **values)
-    stack = Stack(StackShape.of(spec, data.train_inputs.shape[1], 3), 1, data)
-    stack.add(RunSpec(0, spec, Streams(0)))
+    runs = Runs(NetworkShape.of(spec, data.train_inputs.shape[1], 3), data)
+    runs.add(RunSpec(0, spec, Streams(0)))
     for _ in range(epochs):
-        stack.train_epoch()
-    return stack
+        runs.train_epoch()
+    return runs
 
 
 class Bending(unittest.TestCase):
     data = small_data()
 
     def weights(self, **values: object) -> np.ndarray:
-        stack = trained(self.data, 12, learning_rate=0.02, **values)
-        return stack.parameters[0, : stack.shape.weights]
+        runs = trained(self.data, 12, learning_rate=0.02, **values)
+        return runs.parameters[0, : runs.shape.weights]
 
     def test_l1_makes_weights_vanish(self) -> None:
         free, pulled = self.weights(), self.weights(l1=0.05)
         self.assertGreater((np.abs(pulled) < 0.02).mean(), 3 * (np.abs(free) < 0.02).mean() + 0.1)
 
     def test_weights_into_a_unit_stay_within_max_norm(self) -> None:
-        stack = trained(self.data, 8, learning_rate=0.1, max_norm=0.7)
-        for p in stack.shape.placed:
-            own = stack.parameters[0, p.weights : p.weights + p.fan_in * p.units].reshape(p.fan_in, p.units)
+        runs = trained(self.data, 8, learning_rate=0.1, max_norm=0.7)
+        for p in runs.shape.placed:
+            own = runs.parameters[0, p.weights : p.weights + p.fan_in * p.units].reshape(p.fan_in, p.units)
             self.assertLessEqual(float(np.linalg.norm(own, axis=0).max()), 0.7 * (1 + 1e-5))
 
     def test_clipping_bounds_the_gradient_and_keeps_its_direction(self) -> None:
-        g = np.array([[3.0, -4.0], [0.3, 0.4]])
-        before = g.copy()
-        kernels.clip(g, np.array([1.0, 1.0]), np.zeros(2), 2)
-        np.testing.assert_allclose(g[0], before[0] / 5)
-        np.testing.assert_array_equal(g[1], before[1])
-        kernels.clip(g, np.zeros(2), np.array([0.5, 0.35]), 2)
-        np.testing.assert_allclose(g, [[0.5, -0.5], [0.3, 0.35]])
-        g = np.array([[np.nan, 1.0]])
-        kernels.clip(g, np.ones(1), np.zeros(1), 1)
-        self.assertTrue(np.isnan(g[0, 0]))
+        for given, norm, value, wanted in (
+                ([3.0, -4.0], 1.0, 0.0, [0.6, -0.8]), ([0.3, 0.4], 1.0, 0.0, [0.3, 0.4]),
+                ([3.0, -4.0], 0.0, 0.5, [0.5, -0.5]), ([0.3, 0.4], 0.0, 0.35, [0.3, 0.35])):
+            g = np.array(given)
+            limits.clip(g, norm, value, 2)
+            np.testing.assert_allclose(g, wanted)
+        g = np.array([np.nan, 1.0])
+        limits.clip(g, 1.0, 0.0, 2)
+        self.assertTrue(np.isnan(g[0]))
 
     def test_squares_are_summed_in_double_precision(self) -> None:
-        huge = np.full((1, 4), 3e19, np.float32)
+        huge, one, none = np.full(4, 3e19, np.float32), np.float32(1), np.float32(0)
         w = huge.copy()
-        kernels.max_norm(w, 0, 4, 1, np.ones(1, np.float32), 1)
+        limits.max_norm(w, 0, 4, 1, one)
         np.testing.assert_allclose(w, 0.5, rtol=1e-6)
         g = huge.copy()
-        kernels.clip(g, np.ones(1, np.float32), np.zeros(1, np.float32), 1)
+        limits.clip(g, one, none, 4)
         np.testing.assert_allclose(g, 0.5, rtol=1e-6)
-        sums = np.zeros(1)
-        kernels.squares(huge, sums, 1)
-        np.testing.assert_allclose(sums, 4 * 9e38, rtol=1e-6)
-        g = np.array([[np.inf, 1.0]])
-        kernels.clip(g, np.ones(1), np.zeros(1), 1)
-        self.assertEqual(g.tolist(), [[np.inf, 1.0]], "what is not finite is left, to be seen")
+        self.assertAlmostEqual(limits.sum_of_squares(huge, 0, 4) / (4 * 9e38), 1.0, places=6)
+        g = np.array([np.inf, 1.0])
+        limits.clip(g, 1.0, 0.0, 2)
+        self.assertEqual(g.tolist(), [np.inf, 1.0], "what is not finite is left, to be seen")
 
     def test_the_gradient_is_reported_before_and_after_clipping(self) -> None:
         for values, clipped in (({"clip_norm": 1e-3}, True), ({}, False)):
-            stack = Stack(StackShape.of(recipe(**values), (5,), 3, "softmax"), 1, small_data())
-            stack.add(RunSpec(0, recipe(**values), Streams(1)))
-            (progress,) = stack.train_epoch()
+            runs = Runs(NetworkShape.of(recipe(**values), (5,), 3, "softmax"), small_data())
+            runs.add(RunSpec(0, recipe(**values), Streams(1)))
+            (progress,) = runs.train_epoch()
             n = progress.numbers
             if clipped:
                 self.assertAlmostEqual(n.gradient_norm, 1e-3, places=6)
@@ -89,36 +87,30 @@ class Bending(unittest.TestCase):
         for name in ("adam", "nadam", "amsgrad", "lamb", "rmsprop"):
             one = Recipe({"optimiser": name, "epsilon": 1e-20, "learning_rate": 1e-2})
             numbers = OPTIMISERS[name].coefficients(one, np.full(1, 1e-2), np.ones(1)).astype(np.float32)
-            w, state = np.ones((1, 6), np.float32), np.zeros((4, 1, 6), np.float32)
-            g = np.full((1, 6), 1e-19, np.float32)
-            OPTIMISERS[name].step(w, g, state, numbers, np.zeros(1, np.int64), 6, np.array([0, 6]))
+            w, state = np.ones(6, np.float32), np.zeros(codes.STATES * 6, np.float32)
+            g = np.full(6, 1e-19, np.float32)
+            steps.optimise(OPTIMISER_NUMBERS[name], w, g, state, numbers[0], 6, 6, 6, np.array([0, 6]))
             with self.subTest(optimiser=name):
-                self.assertEqual(w.tolist(), [[1.0] * 6])
+                self.assertEqual(w.tolist(), [1.0] * 6)
                 self.assertFalse(state.any())
 
     def test_smoothed_labels_have_the_gradient_of_the_smoothed_loss(self) -> None:
         rng = np.random.default_rng(0)
-        z, labels, smooth = rng.normal(size=(1, 4, 3)), rng.integers(0, 3, (1, 4)).astype(np.int32), 0.3
-        bends = np.array([[smooth, 1.0, 1.0]])
-        wanted = (1 - smooth) * np.eye(3)[labels[0]] + smooth / 3
-        p = np.exp(z[0]) / np.exp(z[0]).sum(1, keepdims=True)
-        kernels.softmax_loss(z, labels, np.zeros(1), np.zeros((1, 4)), True, bends, np.ones((1, 3)), 1, 4)
-        np.testing.assert_allclose(z[0], (p - wanted) / 4)
-        z = rng.normal(size=(1, 4, 1))
-        share = 1 / (1 + np.exp(-z[0, :, 0]))
-        labels = np.array([[0, 1, 1, 0]], np.int32)
-        kernels.binary_loss(z, labels, np.zeros(1), np.zeros((1, 4)), True, bends, np.ones((1, 2)), 1, 4)
-        np.testing.assert_allclose(z[0, :, 0], (share - (labels[0] * 0.7 + 0.15)) / 4)
+        z, labels, smooth = rng.normal(size=(4, 3)), rng.integers(0, 3, 4).astype(np.int32), 0.3
+        wanted = (1 - smooth) * np.eye(3)[labels] + smooth / 3
+        p = np.exp(z) / np.exp(z).sum(1, keepdims=True)
+        np.testing.assert_allclose(measured("softmax", z, labels, True, smooth)[2], (p - wanted) / 4)
+        z = rng.normal(size=(4, 1))
+        share = 1 / (1 + np.exp(-z))
+        labels = np.array([0, 1, 1, 0], np.int32)
+        np.testing.assert_allclose(measured("binary", z, labels, True, smooth)[2],
+                                   (share - (labels[:, None] * 0.7 + 0.15)) / 4)
 
     def test_smoothing_and_weights_change_no_reported_loss(self) -> None:
         rng = np.random.default_rng(1)
-        z, labels = rng.normal(size=(1, 5, 3)), rng.integers(0, 3, (1, 5)).astype(np.int32)
-        found = []
-        for bent in (plain(1, 3), (np.array([[0.4, 0.7, 0.0, 1.0]]), np.array([[9.0, 1.0, 1.0]]))):
-            losses = np.zeros(1)
-            kernels.softmax_loss(z.copy(), labels, losses, np.zeros((1, 4)), True, *bent, 1, 5)
-            found.append(losses[0])
-        self.assertEqual(*found)
+        z, labels = rng.normal(size=(5, 3)), rng.integers(0, 3, 5).astype(np.int32)
+        bent = measured("softmax", z, labels, True, 0.4, 0.7, np.array([9.0, 1.0, 1.0]))
+        self.assertEqual(measured("softmax", z, labels)[0], bent[0])
 
     def test_balanced_classes_weigh_alike(self) -> None:
         labels = np.array([0] * 90 + [1] * 9 + [2], np.int32)
@@ -133,41 +125,24 @@ class Bending(unittest.TestCase):
         data = TrainingData(x, y, x, y)
         called = []
         for weights in ("equal", "balanced"):
-            stack = trained(data, 20, depth=0, learning_rate=0.05, class_weights=weights)
-            out = x @ stack.parameters[0, :6].reshape(2, 3) + stack.parameters[0, 6:9]
+            runs = trained(data, 20, depth=0, learning_rate=0.05, class_weights=weights)
+            out = x @ runs.parameters[0, :6].reshape(2, 3) + runs.parameters[0, 6:9]
             called.append((out.argmax(1)[y == 1] == 1).mean())
         self.assertGreater(called[1], called[0] + 0.3)
 
     def test_noise_is_normal_and_a_function_of_run_and_step(self) -> None:
-        x = np.zeros((2, 500, 31))
-        kernels.add_noise(x, np.array([0.5, 0.0]), np.array([7, 8], np.uint64), 3, 2, 500)
-        self.assertAlmostEqual(float(x[0].std()), 0.5, delta=0.01)
-        self.assertAlmostEqual(float(x[0].mean()), 0.0, delta=0.01)
-        self.assertAlmostEqual(float((np.abs(x[0]) < 0.5).mean()), 0.6827, delta=0.01)
-        self.assertTrue((x[1] == 0).all())
-        again = np.zeros((1, 500, 31))
-        kernels.add_noise(again, np.array([0.5]), np.array([7], np.uint64), 3, 1, 500)
-        np.testing.assert_array_equal(again[0], x[0])
-        kernels.add_noise(again, np.array([0.5]), np.array([7], np.uint64), 4, 1, 500)
-        self.assertGreater(float((again[0] - x[0]).std()), 0.4)
+        def noise(step: int, key: int = 7) -> np.ndarray:
+            a = np.zeros(31 * 500)
+            rows.add_noise(a, 0, 31, 0.5, np.uint64(key), step, 500, 500)
+            return a
 
-    def test_runs_bent_otherwise_do_not_touch_each_other(self) -> None:
-        own = [{}, {"l1": 0.01, "input_noise": 0.2}, {"clip_norm": 0.1, "label_smoothing": 0.2}, {"max_norm": 0.5},
-               {"class_weights": "balanced", "clip_value": 0.01}, {"schedule": "stalled", "stall": 1},
-               {"optimiser": "lamb"}, {"optimiser": "amsgrad", "schedule": "one_cycle"}]
-        recipes = [recipe(**each) for each in own]
-
-        def states(chosen: list[int]) -> list[np.ndarray]:
-            stack = Stack(StackShape.of(recipes[0], 5, 3), len(chosen), self.data)
-            for k in chosen:
-                stack.add(RunSpec(k, recipes[k], Streams(3, k)))
-            for _ in range(4):
-                stack.train_epoch()
-            return [stack.state(i).parameters for i in range(len(chosen))]
-
-        together = states(list(range(len(own))))
-        for k in range(len(own)):
-            np.testing.assert_array_equal(states([k])[0], together[k], str(own[k]))
+        x = noise(3)
+        self.assertAlmostEqual(float(x.std()), 0.5, delta=0.01)
+        self.assertAlmostEqual(float(x.mean()), 0.0, delta=0.01)
+        self.assertAlmostEqual(float((np.abs(x) < 0.5).mean()), 0.6827, delta=0.01)
+        np.testing.assert_array_equal(noise(3), x)
+        for other in (noise(4), noise(3, 8)):
+            self.assertGreater(float((other - x).std()), 0.4)
 
 
 class Pictures(unittest.TestCase):
@@ -175,14 +150,22 @@ class Pictures(unittest.TestCase):
 
     shape = (9, 8, 2)
 
-    def augmented(self, rows: int = 200, key: int = 5, step: int = 0, **values: float) -> tuple[np.ndarray, np.ndarray]:
+    def augmented(self, count: int = 200, key: int = 5, step: int = 0, **values: float
+                  ) -> tuple[np.ndarray, np.ndarray]:
         """Return pictures as they were and as they are seen."""
-        x = np.random.default_rng(0).normal(1.0, 1.0, (1, rows, 144))
-        seen = x.copy()
-        kernels.augment(seen, *self.shape, np.array([int(values.get("shift", 0))]),
-                        np.array([int(values.get("flip", 0))]), np.array([values.get("contrast", 0.0)]),
-                        np.array([values.get("erase", 0.0)]), np.zeros(1), np.array([key], np.uint64), step, 1, rows)
-        return x.reshape(rows, *self.shape), seen.reshape(rows, *self.shape)
+        x = np.random.default_rng(0).normal(1.0, 1.0, (count, *self.shape))
+        how = np.array([values.get(name, 0.0) for name in ("shift", "flip", "contrast", "erase", "crop")])
+        found = []
+        for planes in (True, False):
+            axes = (3, 1, 2, 0) if planes else (1, 2, 3, 0)
+            a = np.ascontiguousarray(x.transpose(axes))
+            laid, height, width, channels = a.shape, *self.shape
+            flat = a.reshape(-1)
+            rows.augment(flat, 0, channels, height, width, planes, how, np.uint64(key), step, count, count,
+                         np.zeros(144))
+            found.append(flat.reshape(laid).transpose(np.argsort(axes)))
+        np.testing.assert_array_equal(found[0], found[1], "however pictures are laid out, they are varied alike")
+        return x, found[0]
 
     def test_a_shift_moves_whole_pictures_and_fills_with_the_mean(self) -> None:
         x, seen = self.augmented(shift=2)
@@ -231,70 +214,51 @@ class Pictures(unittest.TestCase):
         np.testing.assert_array_equal(a, b)
         self.assertFalse(np.array_equal(a, other))
 
-    def test_runs_that_see_pictures_otherwise_do_not_touch_each_other(self) -> None:
-        rng = np.random.default_rng(0)
-        x, y = rng.normal(size=(40, 144)).astype(np.float32), rng.integers(0, 3, 40).astype(np.int32)
-        data = TrainingData(x[:30], y[:30], x[30:], y[30:])
-        recipes = [recipe(network="conv 2, pool 2", **own) for own in (
-            {}, {"shift": 2, "flip": "yes"}, {"contrast": 0.3, "averaging": 0.9}, {"erase": 0.4})]
-
-        def states(chosen: list[int]) -> list[np.ndarray]:
-            stack = Stack(StackShape.of(recipes[0], self.shape, 3), len(chosen), data)
-            for k in chosen:
-                stack.add(RunSpec(k, recipes[k], Streams(3, k)))
-            for _ in range(3):
-                stack.train_epoch()
-            return [np.concatenate([s.parameters, s.best_parameters, s.optimiser.ravel()])
-                    for s in map(stack.state, range(len(chosen)))]
-
-        together = states([0, 1, 2, 3])
-        for k in range(4):
-            np.testing.assert_array_equal(states([k])[0], together[k])
-
 
 class Averaging(unittest.TestCase):
     def test_the_mean_follows_its_definition(self) -> None:
-        mean, path = np.zeros((1, 2)), np.random.default_rng(0).normal(size=(30, 1, 2))
+        mean, path = np.zeros(2), np.random.default_rng(0).normal(size=(30, 2))
         wanted = 0.0
         for step, w in enumerate(path):
-            kernels.average(mean, w, np.array([0.8]), np.array([step]), np.ones(1, np.bool_), 1)
+            limits.average(mean, 0, w, 2, 0.8, step)
             memory = min(0.8, (1 + step) / (10 + step))
-            wanted = memory * wanted + (1 - memory) * w[0, 0]
-        self.assertAlmostEqual(mean[0, 0], wanted)
+            wanted = memory * wanted + (1 - memory) * w[0]
+        self.assertAlmostEqual(mean[0], wanted)
 
     def test_what_is_evaluated_and_kept_is_the_mean_and_it_is_smoother(self) -> None:
         data = small_data(rows=200)
         jumps = {}
         for memory in (0.0, 0.98):
             spec = recipe(epochs=25, learning_rate=0.05, batch_size=4, averaging=memory)
-            stack = Stack(StackShape.of(spec, 5, 3), 1, data)
-            stack.add(RunSpec(0, spec, Streams(0)))
-            losses = [stack.train_epoch()[0].numbers.validation_loss for _ in range(25)]
+            runs = Runs(NetworkShape.of(spec, 5, 3), data)
+            runs.add(RunSpec(0, spec, Streams(0)))
+            losses = [runs.train_epoch()[0].numbers.validation_loss for _ in range(25)]
             jumps[memory] = float(np.abs(np.diff(losses[5:])).mean())
-            state = stack.state(0)
+            state = runs.state(0)
             if memory:
                 self.assertFalse(np.array_equal(state.parameters, state.optimiser[-1]))
         self.assertLess(jumps[0.98], 0.5 * jumps[0.0])
 
 
 class Batches(unittest.TestCase):
+    def of(self, data: TrainingData, **values: object) -> Training:
+        spec = recipe(**values)
+        runs = Runs(NetworkShape.of(spec, data.train_inputs.shape[1], 3), data)
+        return runs.add(RunSpec(0, spec, Streams(0)))
+
     def test_a_last_batch_can_be_dropped(self) -> None:
         data = small_data(rows=70)
-        for last, steps in (("keep", 5), ("drop", 4)):
-            spec = recipe(batch_size=16, last_batch=last)
-            self.assertEqual(Stack(StackShape.of(spec, 5, 3), 1, data).steps, steps)
-        whole = recipe(batch_size=100, last_batch="drop")
-        self.assertEqual(Stack(StackShape.of(whole, 5, 3), 1, data).steps, 1)
+        for last, count in (("keep", 5), ("drop", 4)):
+            self.assertEqual(self.of(data, batch_size=16, last_batch=last).steps, count)
+        self.assertEqual(self.of(data, batch_size=100, last_batch="drop").steps, 1)
 
     def test_rows_as_they_lie_and_classes_as_often(self) -> None:
         x, y = np.zeros((300, 2), np.float32), np.array([0] * 270 + [1] * 30, np.int32)
-        stack = Stack(StackShape.of(recipe(), 2, 3), 1, TrainingData(x, y, x, y))
         order = {}
         for name in ("shuffled", "in_order", "balanced"):
-            stack.add(RunSpec(0, recipe(sampling=name), Streams(0)))
-            stack._take_order(0, 1)
-            order[name] = stack._feed.order[0].copy()
-            stack.remove(0)
+            training = self.of(TrainingData(x, y, x, y), sampling=name)
+            training._take_order(1)
+            order[name] = training._order.copy()
         np.testing.assert_array_equal(order["in_order"], np.arange(300))
         self.assertEqual(sorted(order["shuffled"]), list(range(300)))
         self.assertAlmostEqual(float(y[order["balanced"]].mean()), 0.5, delta=0.12)
@@ -309,10 +273,10 @@ class Depth(unittest.TestCase):
         x, y = rng.normal(size=(64, 10)).astype(np.float32), rng.integers(0, 3, 64).astype(np.int32)
         spec = recipe(depth=24, width=16, batch_size=64, learning_rate=1e-12, optimiser="sgd", activation="sigmoid",
                       **values)
-        stack = Stack(StackShape.of(spec, 10, 3), 1, TrainingData(x, y, x, y))
-        stack.add(RunSpec(0, spec, Streams(0)))
-        stack.train_epoch()
-        parts = [stack.gradients[0, p.weights : p.weights + p.fan_in * p.units] for p in stack.shape.placed]
+        runs = Runs(NetworkShape.of(spec, 10, 3), TrainingData(x, y, x, y))
+        runs.add(RunSpec(0, spec, Streams(0)))
+        runs.train_epoch()
+        parts = [runs.trainings[0].gradients[p.weights : p.weights + p.fan_in * p.units] for p in runs.shape.placed]
         return float(np.linalg.norm(parts[1]) / np.linalg.norm(parts[-2]))
 
     def test_a_deep_plain_network_hands_no_gradient_down_and_one_with_skips_or_norms_does(self) -> None:
@@ -329,11 +293,11 @@ class Depth(unittest.TestCase):
         losses = {}
         for name, cure in {"plain": {}, "cured": {"residual": "yes", "normalisation": "batch"}}.items():
             spec = recipe(depth=20, width=16, activation="sigmoid", learning_rate=3e-3, epochs=25, **cure)
-            stack = Stack(StackShape.of(spec, 4, 2), 4, data)
+            runs = Runs(NetworkShape.of(spec, 4, 2), data)
             for seed in range(4):
-                stack.add(RunSpec(seed, spec, Streams(seed)))
+                runs.add(RunSpec(seed, spec, Streams(seed)))
             for _ in range(25):
-                progress = stack.train_epoch()
+                progress = runs.train_epoch()
             losses[name] = [each.numbers.train_loss for each in progress]
         self.assertGreater(min(losses["plain"]), 0.68)
         self.assertLess(max(losses["cured"]), 0.55)
@@ -342,26 +306,28 @@ class Depth(unittest.TestCase):
 class Normalised(unittest.TestCase):
     def test_inference_uses_the_running_statistics(self) -> None:
         rng = np.random.default_rng(0)
-        z = rng.normal(3.0, 2.0, (1, 50, 4))
-        params = np.zeros((1, 12))
-        params[0, :4] = 1.0
-        params[0, 8:] = 1.0
+        z = rng.normal(3.0, 2.0, (4, 50))
+        p = np.concatenate([np.ones(4), np.zeros(4), np.ones(4)])
         for _ in range(200):
-            kernels.batch_norm(z.copy(), np.zeros_like(z), np.zeros((1, 50)), params, 0, 4, True, 1, 50)
-        np.testing.assert_allclose(params[0, 4:8], z[0].mean(0), rtol=1e-6)
-        np.testing.assert_allclose(params[0, 8:], z[0].var(0), rtol=1e-6)
-        one = np.full((1, 1, 4), 3.0)
-        kernels.batch_norm(one, np.zeros_like(one), np.zeros((1, 4)), params, 0, 4, False, 1, 1)
-        wanted = (3.0 - z[0].mean(0)) / np.sqrt(z[0].var(0) + kernels.EPSILON)
-        np.testing.assert_allclose(one[0, 0], wanted, rtol=1e-6)
+            self.batch(z, p, True)
+        np.testing.assert_allclose(p[4:8], z.mean(1), rtol=1e-6)
+        np.testing.assert_allclose(p[8:], z.var(1), rtol=1e-6)
+        wanted = (3.0 - z.mean(1)) / np.sqrt(z.var(1) + codes.EPSILON)
+        np.testing.assert_allclose(self.batch(np.full((4, 1), 3.0), p, False)[:, 0], wanted, rtol=1e-6)
+
+    def batch(self, z: np.ndarray, p: np.ndarray, training: bool) -> np.ndarray:
+        """Return sums (H, N) after batch normalisation by the parameters gains, means, variances (3 H,)."""
+        units, columns = z.shape
+        a = np.concatenate([z.reshape(-1), np.zeros(z.size + units)])
+        norms.batch_norm(a, 0, z.size, 2 * z.size, p, 0, units, training, units, columns)
+        return a[: z.size].reshape(z.shape)
 
     def test_each_has_no_mean_and_spread_one(self) -> None:
-        z = np.random.default_rng(0).normal(5.0, 3.0, (1, 40, 30))
-        params = np.ones((1, 90))
-        a, b = z.copy(), z.copy()
-        kernels.batch_norm(a, np.zeros_like(z), np.zeros((1, 40)), params, 0, 30, True, 1, 40)
-        kernels.layer_norm(b, np.zeros_like(z), np.zeros((1, 40)), params, 0, 1, 40)
-        for found, axis in ((a[0], 0), (b[0], 1)):
+        z = np.random.default_rng(0).normal(5.0, 3.0, (30, 40))
+        p = np.ones(90)
+        a = np.concatenate([z.reshape(-1), np.zeros(z.size + 40)])
+        norms.layer_norm(a, 0, z.size, 2 * z.size, p, 0, 30, 40, np.zeros(40))
+        for found, axis in ((self.batch(z, p, True), 1), (a[: z.size].reshape(z.shape), 0)):
             np.testing.assert_allclose(found.mean(axis), 0, atol=1e-10)
             np.testing.assert_allclose(found.std(axis), 1, atol=1e-4)
 

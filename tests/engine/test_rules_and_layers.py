@@ -8,11 +8,13 @@ from collections.abc import Iterator
 
 import numpy as np
 
-from axiarch.engine.dropout import Dropout
-from axiarch.engine.layers import LAYERS, BuiltLayer, Laid
-from axiarch.engine.network import Placed, StackShape
+from axiarch.engine import codes
+from axiarch.engine.kernels import driver
+from axiarch.engine.network import NetworkShape
+from axiarch.engine.program import Program
 from axiarch.engine.run import EpochNumbers
 from axiarch.engine.stopping import RULES, Setting, Watch
+from axiarch.recipes.layers import KINDS
 from tests.support import recipe
 
 #: For each rule: values of a recipe that set it, and losses (validation, training) under which it speaks at the end.
@@ -72,88 +74,61 @@ class StoppingRulesConform(unittest.TestCase):
         self.assertEqual(end.reason, "steps")
 
 
-class OnPictures:
-    """A layer of pictures, for examples as they come: they are laid out before and after."""
-
-    units = None
-
-    def __init__(self, layer: BuiltLayer, placed: Placed, slots: int, rows: int) -> None:
-        self._rows, self._dtype = rows, np.dtype(np.float64)
-        self._slots, self._layer = slots, layer
-        self._before, self._after = placed.before, placed.after
-
-    def _laid(self, x: np.ndarray, shape: tuple[int, ...], active: int, rows: int, back: bool) -> np.ndarray:
-        laid = Laid(shape, self._slots, self._rows, self._dtype, False, back)
-        return laid.forward(x, x, active, rows)
-
-    def forward(self, x: np.ndarray, flat: np.ndarray, active: int, rows: int) -> np.ndarray:
-        out = self._layer.forward(self._laid(x, self._before, active, rows, False), flat, active, rows)
-        return self._laid(out, self._after, active, rows, True)
-
-    def backward(self, d: np.ndarray, flat: np.ndarray, grads: np.ndarray, active: int, rows: int,
-                 wanted: bool) -> np.ndarray | None:
-        slopes = self._laid(d.reshape(len(d), self._rows, -1), self._after, active, rows, False)
-        below = self._layer.backward(slopes, flat, grads, active, rows, wanted)
-        return None if below is None else self._laid(below, self._before, active, rows, True)
-
-
 class LayersConform(unittest.TestCase):
-    """Laws that hold for every kind of layer, alone."""
+    """Laws that hold for every kind of layer, alone and by its program."""
 
     lines = {"dense": "3 tanh", "conv": "conv 3 tanh", "pool": "pool 2", "mean pool": "mean pool 2"}
-    slots, rows = 3, 4
+    rows = 4
 
-    def each(self) -> Iterator[tuple[str, Placed, BuiltLayer, np.ndarray, np.ndarray]]:
-        self.assertEqual(set(self.lines), set(LAYERS))
+    def each(self) -> Iterator[tuple[str, NetworkShape, np.ndarray, np.ndarray]]:
+        self.assertEqual(set(self.lines), set(KINDS))
         rng = np.random.default_rng(0)
         for kind, line in self.lines.items():
             inputs = (4, 4, 2) if kind != "dense" else (5,)
-            shape = StackShape.of(recipe(network=line), inputs, 3)
-            placed = shape.placed[0]
-            dropout = Dropout([placed], self.rows, self.slots, np.float64)
-            dropout.start_step(0, self.slots)
-            layer = LAYERS[kind](placed, 0, self.slots, self.rows, np.dtype(np.float64), dropout)
-            if kind != "dense":
-                layer = OnPictures(layer, placed, self.slots, self.rows)
-            flat = rng.normal(size=(self.slots, shape.parameters))
-            yield kind, placed, layer, flat, rng.normal(size=(self.slots, self.rows, math.prod(inputs)))
+            shape = NetworkShape.of(recipe(network=line), inputs, 3)
+            yield kind, shape, rng.normal(size=shape.parameters), rng.normal(size=(math.prod(inputs), self.rows))
 
-    def out(self, layer: BuiltLayer, x: np.ndarray, flat: np.ndarray, active: int = 3, rows: int = 4) -> np.ndarray:
-        """Return what goes out, row by row."""
-        found = layer.forward(x, flat, active, rows)
-        return np.array(found).reshape(found.shape[0], self.rows, -1)[:active, :rows].copy()
+    def walk(self, shape: NetworkShape, x: np.ndarray, p: np.ndarray, slope: np.ndarray | None = None
+             ) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
+        """Return what goes out of the first layer for the columns `x` (D, B), and for its gradient `slope` those of the
+        inputs and of the parameters.
+        """
+        program, rows = Program.of(shape, self.rows, True), x.shape[1]
+        room, inputs, first = program.room(np.float64, True), x.shape[0], program.ops[:1].copy()
+        first[0, codes.FIRST] = 0
+        count = math.prod(shape.placed[0].after) * rows
+        thresholds, scales, g = np.zeros(2, np.int32), np.ones(2), np.zeros(shape.parameters)
+        source, out = int(first[0, codes.IN]), int(first[0, codes.OUT])
+        room.a[source : source + x.size] = x.reshape(-1)
+        driver.forward(room.a, room.which, p, first, rows, False, np.uint64(0), 0, thresholds, scales, room.words,
+                       room.bits, room.one)
+        found = room.a[out : out + count].reshape(-1, rows).copy()
+        if slope is not None:
+            room.d[out : out + count] = slope.reshape(-1)
+            driver.backward(room.a, room.which, room.d, p, g, first, rows, np.uint64(0), 0, thresholds, scales,
+                            room.words, room.bits, room.one, room.two)
+        return found, room.d[source : source + x.size].reshape(inputs, rows).copy(), g
 
     def test_gradients_of_weights_and_inputs_against_finite_differences(self) -> None:
         rng = np.random.default_rng(1)
-        for kind, placed, layer, flat, x in self.each():
-            slope = rng.normal(size=self.out(layer, x, flat).shape)
-            grads = np.zeros_like(flat)
-            self.out(layer, x, flat)
-            given = slope.reshape(self.slots, -1, placed.units).copy()
-            below = layer.backward(given, flat, grads, self.slots, self.rows, True)
-            assert below is not None
-            below = np.array(below).reshape(x.shape)
-            for array, found in ((x, below), (flat, grads)):
-                for i in rng.choice(array[0].size, min(12, array[0].size), False):
-                    if array is flat and placed.weights + placed.fan_in * placed.units <= i < placed.biases:
-                        continue
+        for kind, shape, p, x in self.each():
+            slope = rng.normal(size=self.walk(shape, x, p)[0].shape)
+            _, below, g = self.walk(shape, x, p, slope)
+            placed = shape.placed[0]
+            own = [*range(placed.weights, placed.weights + placed.fan_in * placed.units),
+                   *range(placed.biases, placed.biases + placed.units)] if placed.weighted else []
+            for array, found, places in ((x, below, range(x.size)), (p, g, own)):
+                for i in rng.choice(places, min(24, len(places)), False) if places else ():
                     ends = []
                     for side in (1e-6, -1e-6):
-                        array.reshape(self.slots, -1)[:, i] += side
-                        ends.append((self.out(layer, x, flat) * slope).sum(axis=(1, 2)))
-                        array.reshape(self.slots, -1)[:, i] -= side
-                    np.testing.assert_allclose(found.reshape(self.slots, -1)[:, i], (ends[0] - ends[1]) / 2e-6,
-                                               rtol=1e-5, atol=1e-7, err_msg=f"{kind} {i}")
+                        moved = array.copy()
+                        moved.reshape(-1)[i] += side
+                        ends.append((self.walk(shape, *((moved, p) if array is x else (x, moved)))[0] * slope).sum())
+                    self.assertAlmostEqual(found.reshape(-1)[i], (ends[0] - ends[1]) / 2e-6, delta=1e-5,
+                                           msg=f"{kind} {i}")
 
-    def test_a_slot_alone_is_as_among_others_and_a_row_as_in_a_shorter_batch(self) -> None:
-        for kind, _, layer, flat, x in self.each():
-            together = self.out(layer, x, flat)
-            np.testing.assert_array_equal(self.out(layer, x, flat, active=1), together[:1], kind)
-            np.testing.assert_allclose(self.out(layer, x, flat, rows=2), together[:, :2], rtol=1e-12, err_msg=kind)
-
-    def test_rows_that_all_slots_share_give_what_rows_of_each_give(self) -> None:
-        for kind, _, layer, flat, x in self.each():
-            alike = np.repeat(x[:1], self.slots, axis=0)
-            wanted = self.out(layer, alike, flat)
-            found = self.out(layer, x[:1], flat)
-            np.testing.assert_array_equal(np.broadcast_to(found, wanted.shape), wanted, kind)
+    def test_a_row_in_a_shorter_batch_gives_the_same(self) -> None:
+        for kind, shape, p, x in self.each():
+            whole = self.walk(shape, x, p)[0]
+            short = self.walk(shape, np.ascontiguousarray(x[:, :2]), p)[0]
+            np.testing.assert_allclose(short, whole[:, :2], rtol=1e-12, err_msg=kind)

@@ -11,26 +11,26 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from axiarch.engine.checkpoint import load_checkpoint, save_checkpoint
-from axiarch.engine.network import StackShape
+from axiarch.engine.network import NetworkShape
 from axiarch.engine.rows import TrainingData
 from axiarch.engine.run import EpochNumbers, RunEnd, RunSpec
-from axiarch.engine.stack import Progress, Stack
 from axiarch.engine.stopping import Watch
 from axiarch.engine.streams import Streams
+from axiarch.engine.training import Progress
 from axiarch.errors import TrainingError
 from axiarch.recipes.recipe import Recipe
 from axiarch.recipes.steady import steady
-from tests.support import FolderCase, recipe, small_data
+from tests.support import FolderCase, Runs, recipe, small_data
 
 
-def train(spec: Recipe, data: TrainingData, classes: int = 3) -> tuple[list[Progress], Stack]:
+def train(spec: Recipe, data: TrainingData, classes: int = 3) -> tuple[list[Progress], Runs]:
     """Train one run to its own end."""
-    stack = Stack(StackShape.of(spec, data.train_inputs.shape[1], classes), 1, data)
-    stack.add(RunSpec(0, spec, Streams(4)))
+    runs = Runs(NetworkShape.of(spec, data.train_inputs.shape[1], classes), data)
+    runs.add(RunSpec(0, spec, Streams(4)))
     path: list[Progress] = []
     while not path or path[-1].end is None:
-        path += stack.train_epoch()
-    return path, stack
+        path += runs.train_epoch()
+    return path, runs
 
 
 def numbers(epoch: int, validation: float, training: float = 1.0) -> EpochNumbers:
@@ -71,15 +71,15 @@ class Learning(unittest.TestCase):
     def test_decay_keeps_weights_small(self) -> None:
         norms = []
         for values in ({}, {"l2": 0.1}, {"weight_decay": 2.0}):
-            _, stack = train(recipe(epochs=20, learning_rate=0.02, **values), small_data())
-            norms.append(float(np.abs(stack.parameters[0, : stack.shape.weights]).mean()))
+            _, runs = train(recipe(epochs=20, learning_rate=0.02, **values), small_data())
+            norms.append(float(np.abs(runs.parameters[0, : runs.shape.weights]).mean()))
         self.assertLess(norms[1], norms[0])
         self.assertLess(norms[2], norms[0])
 
     def test_the_loss_before_training_is_near_that_of_guessing(self) -> None:
-        stack = Stack(StackShape.of(recipe(), 5, 3), 1, small_data())
-        stack.add(RunSpec(0, recipe(), Streams(4)))
-        self.assertLess(abs(stack._slots[0].watch.start_loss - math.log(3)), 1.0)
+        runs = Runs(NetworkShape.of(recipe(), 5, 3), small_data())
+        runs.add(RunSpec(0, recipe(), Streams(4)))
+        self.assertLess(abs(runs.trainings[0].watch.start_loss - math.log(3)), 1.0)
 
 
 class Ending(unittest.TestCase):
@@ -133,25 +133,25 @@ class Ending(unittest.TestCase):
 
     def test_the_best_weights_are_those_of_the_kept_epoch(self) -> None:
         spec = recipe(epochs=25, learning_rate=0.05, patience=6)
-        path, stack = train(spec, small_data())
+        path, runs = train(spec, small_data())
         end = path[-1].end
         assert end is not None
-        again = Stack(stack.shape, 1, small_data())
+        again = Runs(runs.shape, small_data())
         again.add(RunSpec(0, spec, Streams(4)))
         for _ in range(end.best_epoch):
             again.train_epoch()
-        np.testing.assert_array_equal(stack.state(0).best_parameters, again.state(0).parameters)
+        np.testing.assert_array_equal(runs.state(0).best_parameters, again.state(0).parameters)
 
 
 class Checkpoints(FolderCase):
     def setUp(self) -> None:
         super().setUp()
         self.run_spec = RunSpec(3, recipe(), Streams(4))
-        self.shape = StackShape.of(recipe(), 5, 3)
-        stack = Stack(self.shape, 1, small_data())
-        stack.add(self.run_spec)
-        stack.train_epoch()
-        self.state = stack.state(0)
+        self.shape = NetworkShape.of(recipe(), 5, 3)
+        runs = Runs(self.shape, small_data())
+        runs.add(self.run_spec)
+        runs.train_epoch()
+        self.state = runs.state(0)
         self.path = self.folder / "3.safetensors"
         save_checkpoint(self.path, self.run_spec, self.state, "print", "search 2, \x1b[31mhive")
 
@@ -167,7 +167,7 @@ class Checkpoints(FolderCase):
         cases = (
             ("another data", self.run_spec, self.shape, "other"), ("another recipe", other, self.shape, "print"),
             ("another seed", RunSpec(3, recipe(), Streams(5)), self.shape, "print"),
-            ("parameters", self.run_spec, StackShape.of(recipe(width=9), 5, 3), "print"),
+            ("parameters", self.run_spec, NetworkShape.of(recipe(width=9), 5, 3), "print"),
         )
         for words, run, shape, data in cases:
             with self.subTest(words=words), self.assertRaises(TrainingError) as caught:
@@ -190,7 +190,7 @@ class Shapes(unittest.TestCase):
     @given(st.integers(1, 40), st.integers(0, 4), st.integers(1, 60), st.integers(2, 9),
            st.sampled_from(["none", "batch", "layer"]))
     def test_places_tile_the_flat_buffer(self, inputs: int, depth: int, width: int, classes: int, norm: str) -> None:
-        shape = StackShape.of(recipe(depth=depth, width=width, normalisation=norm), inputs, classes)
+        shape = NetworkShape.of(recipe(depth=depth, width=width, normalisation=norm), inputs, classes)
         flat = np.zeros(shape.parameters)
         for p in shape.placed:
             flat[p.weights : p.weights + p.fan_in * p.units] += 1
@@ -203,9 +203,3 @@ class Shapes(unittest.TestCase):
         sizes = [inputs, *[width] * depth, classes]
         plain = sum((a + 1) * b for a, b in itertools.pairwise(sizes))
         self.assertEqual(shape.trained, plain + (0 if norm == "none" else depth * width))
-
-    def test_stacks_of_large_networks_are_small(self) -> None:
-        capacity = [StackShape.of(recipe(width=width, batch_size=batch), inputs, 6).capacity()
-                    for inputs, width, batch in ((8, 8, 32), (32, 64, 32), (256, 512, 128))]
-        self.assertEqual(capacity, sorted(capacity, reverse=True))
-        self.assertEqual(capacity[-1], 1)

@@ -17,13 +17,12 @@ from axiarch.data.plan import DataPlan
 from axiarch.data.reading import Reading, read_table
 from axiarch.engine.predictor import Average, Predictor
 from axiarch.engine.run import RunSpec
-from axiarch.engine.stack import Stack
 from axiarch.engine.streams import Streams
 from axiarch.errors import AxiarchError, DataError, InputError, TrainingError
 from axiarch.export.models import Model, keep_model, network_of, open_model, verify_model
 from axiarch.export.predicting import predict_file
 from axiarch.runner.material import training_data
-from tests.support import FolderCase, recipe, write_csv
+from tests.support import FolderCase, Runs, recipe, write_csv
 
 HEADER = ["id", "size", "colour", "grade", "seen", "plz", "=risky", "kind"]
 
@@ -55,15 +54,14 @@ def trained(data: Dataset, folder: Path, epochs: int = 3, seed: int = 2, **value
     """Train a network, keep it as a model and open that; also return the last validation loss."""
     made = recipe(epochs=epochs, **values)
     shape = network_of(made, data)
-    stack = Stack(shape, 1, training_data(data))
-    stack.add(RunSpec(1, made, Streams(seed)))
+    training = Runs(shape, training_data(data), made.word("precision")).add(RunSpec(1, made, Streams(seed)))
     for _ in range(epochs):
-        (progress,) = stack.train_epoch()
+        progress = training.train_epoch()
     loss = progress.numbers.validation_loss
     about = {"name": "m", "note": "", "at": 0.0, "search": 1, "recipe": 1, "run": 1, "seed": 1,
              "epoch": epochs, "loss": loss, "metrics": list(progress.numbers.metrics)}
     path = folder / "m.safetensors"
-    keep_model(path, data, 0, [made], Predictor(shape, stack._evaluated[0]), about)
+    keep_model(path, data, 0, [made], Predictor(shape, training.evaluated), about)
     return open_model(path), loss
 
 

@@ -13,7 +13,7 @@ class Forecasts(unittest.TestCase):
 
     def test_the_smallest_a_middle_and_the_largest_are_measured(self) -> None:
         picked = to_measure(self.recipes, 5, 3)
-        self.assertEqual([r["width"] for r, _ in picked], [4, 16, 256])
+        self.assertEqual([r["width"] for r in picked], [4, 16, 256])
 
     def test_a_single_recipe_is_measured_once(self) -> None:
         self.assertEqual(len(to_measure(self.recipes[:1], 5, 3)), 1)

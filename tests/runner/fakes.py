@@ -21,6 +21,7 @@ class ScriptedExecutor:
 
     def submit(self, lane: int, task: Task) -> None:
         self.tasks[lane] = task
+        self.extended = [(to, run) for to, run in self.extended if to != lane]
         self.submitted.append((lane, task))
 
     def extend(self, lane: int, run: WantedRun) -> None:
@@ -51,6 +52,11 @@ class ScriptedExecutor:
 
     def close(self) -> None:
         self.orders.append("close")
+
+    def given(self) -> dict[int, list[int]]:
+        """Return the runs that lanes were given, in their order."""
+        return {lane: [run.spec.id for run in task.runs] + [run.spec.id for to, run in self.extended if to == lane]
+                for lane, task in self.tasks.items()}
 
     # -- what a test does ------------------------------------------------------------------------
 

@@ -10,13 +10,13 @@ from axiarch.engine.run import RunSpec
 from axiarch.errors import AxiarchError, InputError, RecipeError, WorkspaceError
 from axiarch.journal.inbox import Request, send
 from axiarch.journal.write import JournalWriter
-from axiarch.recipes.searchfile import Start, write_search
+from axiarch.recipes.searchfile import MethodChoice, Start, write_search
 from axiarch.recipes.space import space
 from axiarch.runner.executor import InlineExecutor
 from axiarch.runner.runner import Runner
-from axiarch.runner.tasks import Failed
+from axiarch.runner.tasks import Compiling, Failed
 from axiarch.workflows.opening import data_set
-from axiarch.workflows.starting import start_search
+from axiarch.workflows.starting import start_search, with_window
 from tests.runner.fakes import ScriptedExecutor
 from tests.runner.test_runner import RunnerCase
 from tests.support import ring_search
@@ -93,13 +93,24 @@ class Workers(RunnerCase):
         runner.turn(0)
         self.assertEqual({lane.state for lane in self.look().lanes}, {"training"})
 
+    def test_a_worker_says_that_it_compiles(self) -> None:
+        executor = ScriptedExecutor(lanes=1)
+        executor.reports.clear()
+        executor.reports.append(Compiling(0, 100))
+        runner = self.make(ring_search(), executor)
+        runner.turn(0)
+        self.assertEqual([lane.state for lane in self.look().lanes], ["compiling"])
+        executor.ready(0)
+        runner.turn(0)
+        self.assertEqual([lane.state for lane in self.look().lanes], ["training"])
+
     def test_more_workers_have_less_memory_each(self) -> None:
         runner = self.make(ring_search(), ScriptedExecutor())
         runner._room = 1 << 40
         runner._resize(4)
-        four = runner._queue.room
+        four = runner._room
         runner._resize(2)
-        self.assertGreater(runner._queue.room, 1.5 * four)
+        self.assertGreater(runner._room, 1.5 * four)
 
     def test_a_search_none_of_whose_runs_ended_has_failed(self) -> None:
         executor = ScriptedExecutor()
@@ -114,6 +125,14 @@ class Workers(RunnerCase):
 
 
 class Starting(RunnerCase):
+    def test_a_method_looks_two_steps_a_worker_ahead_unless_the_file_says_how_far(self) -> None:
+        for name, own, lanes, wanted in (("guided_racing", {}, 2, {}), ("guided_racing", {}, 4, {}),
+                                         ("guided_racing", {}, 16, {"window": 32}),
+                                         ("guided_racing", {"window": 5}, 16, {"window": 5}),
+                                         ("guided", {}, 4, {"window": 8}), ("random", {}, 16, {})):
+            search = replace(ring_search(), method=MethodChoice(name, own))
+            self.assertEqual(with_window(search, lanes).method.options, wanted, (name, lanes))
+
     def test_a_start_that_cannot_be_is_bad_input_and_leaves_no_search(self) -> None:
         self.make(ring_search(epochs=3, recipes=2, repeats=1), InlineExecutor()).run()
         run = next(iter(self.look().runs))

@@ -10,7 +10,6 @@ from unittest import mock
 from axiarch.data.building import build_dataset
 from axiarch.data.dataset import kept_table
 from axiarch.data.plan import DataPlan, SplitPlan
-from axiarch.engine.network import StackShape
 from axiarch.engine.run import RunSpec
 from axiarch.engine.streams import Streams
 from axiarch.journal.inbox import Request, send
@@ -18,7 +17,7 @@ from axiarch.journal.read import JournalReader
 from axiarch.journal.write import JournalWriter
 from axiarch.recipes.searchfile import SearchFile, write_search
 from axiarch.runner.executor import Executor, InlineExecutor
-from axiarch.runner.material import outgrows_memory, shape_of, training_data
+from axiarch.runner.material import outgrows_memory, training_data
 from axiarch.runner.queue import Queue
 from axiarch.runner.runner import Runner
 from axiarch.runner.tasks import Died, Failed, WantedRun
@@ -127,20 +126,13 @@ class Scripted(RunnerCase):
         runner.turn(0)
         return runner, executor
 
-    def given(self, executor: ScriptedExecutor) -> set[int]:
-        """Return all runs in the hands of lanes."""
-        return {run.spec.id for task in executor.tasks.values() for run in task.runs}
-
-    def test_every_lane_gets_runs_of_one_shape(self) -> None:
+    def test_every_worker_gets_the_oldest_run_and_one_to_wait_behind_it(self) -> None:
         _, executor = self.start()
-        self.assertEqual(set(executor.tasks), {0, 1})
-        for task in executor.tasks.values():
-            for run in task.runs:
-                self.assertEqual(shape_of(run.spec.recipe, self.dataset, run.spec.streams.fold), task.shape)
+        self.assertEqual(executor.given(), {0: [1, 3], 1: [2, 4]})
 
     def test_a_lane_whose_runs_have_ended_waits_until_it_says_it_is_idle(self) -> None:
         runner, executor = self.start()
-        runs = [run.spec.id for run in executor.tasks[0].runs]
+        runs = executor.given()[0]
         before = len(executor.submitted)
         executor.end(0, *runs, ready=False)
         runner.turn(0)
@@ -150,26 +142,25 @@ class Scripted(RunnerCase):
         later = {run.spec.id for _, task in executor.submitted[before:] for run in task.runs}
         self.assertFalse(later & set(runs))
 
-    def test_a_free_place_is_filled_by_a_run_of_the_same_shape(self) -> None:
-        search = ring_search(recipes=40, repeats=4)
-        runner, executor = self.start(search, lanes=1)
-        first = executor.tasks[0].runs
-        self.assertGreater(len(first), 1)
-        executor.end(0, first[0].spec.id, ready=False)
+    def test_where_a_run_ends_another_takes_its_place_behind_the_next(self) -> None:
+        runner, executor = self.start(lanes=1)
+        self.assertEqual(executor.given(), {0: [1, 2]})
+        self.assertEqual([self.look().runs[run].state for run in (1, 2)], ["training", "waiting"])
+        executor.end(0, 1, ready=False)
         runner.turn(0)
-        self.assertTrue(executor.extended)
-        for lane, run in executor.extended:
-            shape = executor.tasks[lane].shape
-            self.assertEqual(shape_of(run.spec.recipe, self.dataset), shape)
+        self.assertEqual(executor.given(), {0: [1, 2, 3]})
+        self.assertEqual([self.look().runs[run].state for run in (1, 2, 3)], ["ended", "training", "waiting"])
 
-    def test_folds_that_are_as_large_train_in_one_stack(self) -> None:
+    def test_every_fold_is_trained_on_in_turn(self) -> None:
         build_dataset(kept_table(ring_dataset(self.folder / "r")), self.workspace.data("folded"), "f",
                       plan=DataPlan(("place",), split=SplitPlan(folds=3)))
-        sizes = [tuple(fold.rows.values()) for fold in data_set(self.workspace, "folded").folds]
-        _, executor = self.start(replace(ring_search(recipes=1), data="folded"), lanes=1)
-        together = {run.spec.streams.fold for run in executor.tasks[0].runs}
-        self.assertGreater(len(together), 1)
-        self.assertEqual(together, {fold for fold, size in enumerate(sizes) if size == sizes[0]})
+        runner, executor = self.start(replace(ring_search(recipes=1), data="folded"), lanes=1)
+        while executor.tasks:
+            executor.end(0, *executor.given()[0])
+            runner.turn(0)
+        self.assertEqual(sorted((r.repeat, r.fold) for r in self.look().runs.values()),
+                         [(i, j) for i in range(2) for j in range(3)])
+        self.assertEqual({r.state for r in self.look().runs.values()}, {"ended"})
 
     def test_only_data_larger_than_memory_are_read_ahead(self) -> None:
         data = training_data(self.dataset)
@@ -196,13 +187,13 @@ class Scripted(RunnerCase):
         send(self.workspace.search(1), Request("pause"))
         runner.turn(0)
         before = len(executor.submitted)
-        executor.end(0, *[run.spec.id for run in executor.tasks[0].runs])
+        executor.end(0, *executor.given()[0])
         runner.turn(0)
         self.assertEqual(len(executor.submitted), before)
 
     def test_a_dead_worker_costs_no_finished_run_and_its_others_train_alone(self) -> None:
         runner, executor = self.start()
-        runs = [run.spec.id for run in executor.tasks[0].runs]
+        runs = executor.given()[0]
         executor.end(0, runs[0], ready=False)
         executor.reports.append(Died(0, tuple(runs[1:]), "killed"))
         executor.tasks.pop(0)
@@ -210,7 +201,7 @@ class Scripted(RunnerCase):
         runner.turn(0)
         for _ in range(40):
             for lane in list(executor.tasks):
-                executor.end(lane, *[run.spec.id for run in executor.tasks[lane].runs])
+                executor.end(lane, *executor.given()[lane])
             runner.turn(0)
         states = {r.id: r for r in self.look().runs.values()}
         self.assertEqual({r.state for r in states.values()}, {"ended"})
@@ -224,7 +215,7 @@ class Scripted(RunnerCase):
         doomed = executor.tasks[0].runs[0].spec.id
         for _ in range(60):
             for lane in list(executor.tasks):
-                runs = [run.spec.id for run in executor.tasks[lane].runs]
+                runs = executor.given()[lane]
                 if doomed in runs:
                     executor.tasks.pop(lane)
                     executor.reports.append(Died(lane, tuple(runs), "out of memory"))
@@ -252,7 +243,7 @@ class Scripted(RunnerCase):
 
     def test_runs_that_cannot_be_trained_fail_at_once_with_the_cause(self) -> None:
         runner, executor = self.start()
-        runs = tuple(run.spec.id for run in executor.tasks[0].runs)
+        runs = tuple(executor.given()[0])
         executor.reports.append(Failed(0, runs, "no such file"))
         executor.ready(0)
         runner.turn(0)
@@ -266,10 +257,10 @@ class Scripted(RunnerCase):
         self.assertEqual({r.state for r in self.look().runs.values()}, {"waiting"})
         self.assertIn("drop", executor.orders)
 
-    def test_what_arrives_late_for_a_closed_stack_is_not_lost(self) -> None:
-        """A run sent to fill a place crosses the lane's word that it is idle: it must wait again."""
+    def test_what_arrives_late_for_an_idle_worker_is_not_lost(self) -> None:
+        """A run sent to a worker crosses its word that it is idle: it must wait again."""
         runner, executor = self.start(ring_search(recipes=40, repeats=4), lanes=1)
-        runs = [run.spec.id for run in executor.tasks[0].runs]
+        runs = executor.given()[0]
         executor.end(0, runs[0], ready=False)
         runner.turn(0)
         late = [run.spec.id for _, run in executor.extended]
@@ -277,7 +268,7 @@ class Scripted(RunnerCase):
         runner.turn(0)
         for _ in range(80):
             for lane in list(executor.tasks):
-                executor.end(lane, *[run.spec.id for run in executor.tasks[lane].runs])
+                executor.end(lane, *executor.given()[lane])
             runner.turn(0)
         s = self.look()
         self.assertTrue(late)
@@ -285,58 +276,35 @@ class Scripted(RunnerCase):
 
 
 class QueueLaws(unittest.TestCase):
-    def queue(self) -> Queue:
-        """Return an empty queue."""
-        return Queue(lambda run: StackShape.of(run.spec.recipe, 2, 2))
+    def queue(self, count: int, alone: tuple[int, ...] = ()) -> Queue:
+        """Return a queue of the runs from 0; those named are to train with none behind them."""
+        queue = Queue()
+        for number in range(count):
+            queue.put(WantedRun(RunSpec(number, recipe(), Streams(1))), number in alone)
+        return queue
 
-    def wanted(self, number: int, **values: object) -> WantedRun:
-        """Return a run."""
-        return WantedRun(RunSpec(number, recipe(**values), Streams(1)))
-
-    def test_everything_put_in_is_taken_out_once(self) -> None:
-        queue = self.queue()
-        for i in range(50):
-            queue.put(self.wanted(i, width=4 + i % 3), alone=i % 7 == 0)
-        taken = []
-        while (found := queue.take(2)) is not None:
-            taken += [run.spec.id for run in found[1]]
-        self.assertEqual(sorted(taken), list(range(50)))
+    def test_everything_put_in_is_taken_out_once_and_the_oldest_first(self) -> None:
+        queue, taken = self.queue(50), []
+        while (found := queue.take()) is not None:
+            taken.append(found.run.spec.id)
+        self.assertEqual(taken, list(range(50)))
         self.assertEqual(len(queue), 0)
 
-    def test_the_last_shape_is_shared_out_among_idle_lanes(self) -> None:
-        queue = self.queue()
-        for i in range(10):
-            queue.put(self.wanted(i))
-        found = queue.take(2)
-        assert found is not None
-        self.assertEqual(len(found[1]), 5)
+    def test_a_run_to_train_alone_waits_behind_no_other(self) -> None:
+        queue = self.queue(4, alone=(0, 2))
+        behind = [queue.take_behind() for _ in range(3)]
+        self.assertEqual([run.spec.id for run in behind if run], [1, 3])
+        first = queue.take()
+        assert first is not None
+        self.assertEqual((first.run.spec.id, first.alone, len(queue)), (0, True, 1))
 
-    def test_a_stack_never_holds_more_than_fits(self) -> None:
-        queue = self.queue()
-        for i in range(10):
-            queue.put(self.wanted(i, width=2000, depth=2))
-        found = queue.take(1)
+    def test_what_is_removed_is_not_taken(self) -> None:
+        queue = self.queue(2)
+        queue.remove(0)
+        queue.remove(7)
+        found = queue.take()
         assert found is not None
-        self.assertEqual(len(found[1]), found[0].capacity())
-
-    def test_stacks_of_one_shape_are_of_one_size(self) -> None:
-        queue = self.queue()
-        for i in range(70):
-            queue.put(self.wanted(i))
-        sizes = []
-        while (found := queue.take(1)) is not None:
-            self.assertEqual(found[0].capacity(), 64)
-            sizes.append(len(found[1]))
-        self.assertEqual(sizes, [35, 35])
-
-    def test_runs_to_train_alone_are_not_mixed_in(self) -> None:
-        queue = self.queue()
-        queue.put(self.wanted(1))
-        queue.put(self.wanted(2), alone=True)
-        found = queue.take(1)
-        assert found is not None
-        self.assertEqual([run.spec.id for run in found[1]], [1])
-        self.assertIsNone(queue.take_like(found[0]))
+        self.assertEqual(found.run.spec.id, 1)
 
 
 if __name__ == "__main__":

@@ -6,11 +6,12 @@ import sqlite3
 from contextlib import closing
 from unittest import mock
 
+from axiarch.engine import checkpoint
 from axiarch.engine.run import EpochNumbers, RunSpec
 from axiarch.engine.streams import Streams
+from axiarch.errors import TrainingError
 from axiarch.runner import runner, saved, session
 from axiarch.runner.executor import InlineExecutor
-from axiarch.runner.material import shape_of
 from axiarch.runner.tasks import Report, Task, Trained, WantedRun
 from axiarch.workflows.continuing import continued
 from axiarch.workflows.judging import first_run
@@ -30,8 +31,7 @@ class Saved(RunnerCase):
         """Return the epochs that a worker trains which takes a run up at `journalled`."""
         spec = RunSpec(1, recipe(epochs=20, patience=0), Streams(3))
         found: list[Report] = []
-        task = Task(shape_of(spec.recipe, self.dataset), 1, (WantedRun(spec, journalled, until),), self.dataset.folder,
-                    self.folder)
+        task = Task((WantedRun(spec, journalled, until),), self.dataset.folder, self.folder)
         session.Session(task, 0, found.append).train()
         return [numbers for report in found if isinstance(report, Trained) for _, numbers in report.epochs]
 
@@ -45,6 +45,12 @@ class Saved(RunnerCase):
         first = self.trained(0, 6)
         again = self.trained(4, 6)
         self.assertEqual([n.validation_loss for n in again], [n.validation_loss for n in first])
+
+    def test_a_checkpoint_of_an_earlier_engine_ends_the_run_with_the_reason(self) -> None:
+        with mock.patch.object(checkpoint, "FORMAT", 1):
+            self.trained(0, 6)
+        with self.assertRaisesRegex(TrainingError, "an earlier version of Axiarch"):
+            self.trained(6, 8)
 
     def test_another_run_goes_on_from_the_checkpoint_before(self) -> None:
         with mock.patch.object(runner, "tidy"):

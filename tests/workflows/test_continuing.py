@@ -10,7 +10,6 @@ import numpy as np
 
 from axiarch import workflows
 from axiarch.engine.run import RunSpec
-from axiarch.engine.stack import Stack
 from axiarch.engine.streams import Streams
 from axiarch.engine.warmstart import first_state
 from axiarch.errors import InputError, TrainingError
@@ -19,7 +18,7 @@ from axiarch.journal.workspace import Workspace
 from axiarch.runner.material import shape_of, training_data
 from axiarch.runner.saved import origin
 from axiarch.workflows.models import KeptModel
-from tests.support import FolderCase, finished_workspace
+from tests.support import FolderCase, Runs, finished_workspace
 
 
 class FromAModel(FolderCase):
@@ -42,11 +41,11 @@ class FromAModel(FolderCase):
         data = self.snapshot.dataset
         recipe = self.snapshot.recipes[self.leader].recipe.changed({"epochs": 3, "learning_rate": 0.001})
         shape = shape_of(recipe, data)
-        stack = Stack(shape, 1, training_data(data))
-        stack.add(RunSpec(1, recipe, Streams(self.model.seed)), first_state(self.model.path, shape, data.fingerprint))
-        watch = stack._slots[0].watch
+        training = Runs(shape, training_data(data)).add(RunSpec(1, recipe, Streams(self.model.seed)),
+                                                        first_state(self.model.path, shape, data.fingerprint))
+        watch = training.watch
         self.assertAlmostEqual(watch.start_loss, self.model.loss, places=6, msg="it starts from the model's own loss")
-        self.assertEqual(losses, tuple(stack.train_epoch()[0].numbers.validation_loss for _ in range(3)))
+        self.assertEqual(losses, tuple(training.train_epoch().numbers.validation_loss for _ in range(3)))
 
     def test_a_stopped_one_resumes_without_the_model_file(self) -> None:
         whole = self.continued(40)
@@ -67,7 +66,7 @@ class FromAModel(FolderCase):
         folder.mkdir()
         origin(folder, 1).write_bytes(b"not weights")
         data, recipe = self.snapshot.dataset, self.snapshot.recipes[self.leader].recipe
-        task = Task(shape_of(recipe, data), 1, (WantedRun(RunSpec(1, recipe, Streams(1))),), data.folder, folder)
+        task = Task((WantedRun(RunSpec(1, recipe, Streams(1))),), data.folder, folder)
         with self.assertRaisesRegex(TrainingError, "starts from cannot be read"):
             Session(task, 0, lambda report: None).train()
 

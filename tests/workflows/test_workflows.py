@@ -381,7 +381,7 @@ class Whole(FolderCase):
             self.assertIn(words, said)
             self.assertEqual("A linear model, at" in said, words != "Baseline")
 
-    def test_workers_and_stacks_do_not_change_the_result(self) -> None:
+    def test_the_number_of_workers_does_not_change_the_result(self) -> None:
         found = []
         for lanes in (1, 2):
             workspace = ring_workspace(self.folder / str(lanes))

@@ -6,7 +6,7 @@ import numpy as np
 from numpy.typing import NDArray
 from textual.app import ComposeResult
 
-from axiarch.plain import count, loss, number, shown
+from axiarch.plain import loss, number, shown
 from axiarch.tui.plots.chart import Chart, Level, Series, draw_chart, loss_scale
 from axiarch.tui.plots.runs import Row, Rows, cut, fit, right, row_width
 from axiarch.tui.plots.scale import Scale
@@ -18,6 +18,9 @@ from axiarch.workflows.watching import Snapshot
 
 Floats = NDArray[np.float64]
 
+#: What a worker does that trains nothing, as it is said.
+_LANE_STATES = {"held": "paused", "idle": "nothing to do", "training": "beginning a run",
+                "compiling": "compiling the engine, once: about a minute and a half"}
 #: Events that are warnings.
 _WRONG = ("died", "failed", "refused")
 #: Recipes drawn as leaders where none are tied.
@@ -176,19 +179,18 @@ class Workers(TallDrawing):
         runs = [r for r in s.runs.values() if r.lane == number and r.state == "training"]
         name: Row = [(right(f"worker {number + 1} ", 10), "faint")]
         if not runs:
-            return [*name, ({"held": "paused", "idle": "nothing to do"}.get(state, state), "faint")]
-        recipe = s.recipes[runs[0].recipe].recipe
-        done = sum(len(s.curves.get(r.id, ())) for r in runs)
-        of = len(runs) * recipe.whole("epochs")
+            return [*name, (_LANE_STATES.get(state, state), "faint")]
+        run = runs[0]
+        recipe = s.recipes[run.recipe].recipe
         cells = 20
-        full = min(round(done / of * cells), cells)
-        stack = f"{count(len(runs), 'run')} side by side" if len(runs) > 1 else "1 run"
+        full = min(round(len(s.curves.get(run.id, ())) / recipe.whole("epochs") * cells), cells)
+        trains = f"recipe {run.recipe}, {s.run_name(run)}"
         line = recipe.word("network")
         layers = f"{recipe['depth']} × {recipe['width']} {recipe['activation']}" if line == "hidden" else shown(line)
         shape = f"batch {recipe['batch_size']}, {layers}"
         role = "lead" if state == "held" else "glow"
         return [*name, ("━" * full, role), ("─" * (cells - full), "grid"),
-                (f"  {fit(stack, 21)}", "ink"), (fit(shape, max(width - 56, 8)).rstrip(), "faint")]
+                (f"  {fit(trains, 27)}", "ink"), (fit(shape, max(width - 62, 8)).rstrip(), "faint")]
 
 
 def _rounds(s: Snapshot, width: int) -> Rows:

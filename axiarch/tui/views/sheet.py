@@ -28,7 +28,7 @@ from axiarch.tui.views import sheet_rows
 from axiarch.tui.views.sheet_rows import Line
 from axiarch.tui.views.view import View
 from axiarch.tui.widgets.drawing import Drawing, Listing
-from axiarch.workflows.drafting import network_shape, rates_at
+from axiarch.workflows.drafting import network_shape, rates_at, run_bytes
 from axiarch.workflows.verdicts import draft_verdict
 
 
@@ -82,8 +82,7 @@ class Plan(Drawing):
                  "classes" if self.dataset.classes else "amounts"]
         rows += draw_network(sizes, names, width, max(min(2 * len(sizes) - 1, height // 2), 5))
         rows += wrap(f"{number(shape.work / 1e6, 3)} million multiplications and additions a step; "
-                     f"{memory(shape.run_bytes())} a run, {count(shape.capacity(), 'run')} side by side", width,
-                     "faint")
+                     f"{memory(run_bytes(base, self.dataset))} a run", width, "faint")
         for regret in regrets(base, self.dataset.rows)[:3]:
             rows += [[], *wrap(f"! {regret}", width, "warn")]
         left = height - len(rows) - 2

@@ -1,0 +1,32 @@
+"""What training a network takes of memory, worked out without training it."""
+
+from __future__ import annotations
+
+from axiarch.engine import codes
+from axiarch.engine.network import NetworkShape
+from axiarch.engine.program import Program, Room
+
+
+def training_bytes(shape: NetworkShape, rows: int) -> int:
+    """Return the bytes that one run takes while it trains on `rows` N training rows; mapped data are not counted.
+
+    Parameters, gradients, the optimiser's state, the best epoch and what was kept with it, the arenas of training and
+    evaluation, the order of an epoch, and the coefficients of the steps that are worked out ahead.
+    """
+    steps = shape.steps(rows)
+    ahead = max(1, min(codes.EPOCHS_AHEAD, codes.STEPS_AHEAD // steps)) * steps
+    numbers = (4 + 2 * codes.STATES + 1) * shape.parameters + shape.weights
+    numbers += Room.numbers(Program.of(shape, shape.batch_size, True))
+    numbers += Room.numbers(Program.of(shape, codes.EVALUATED, False))
+    return int(shape.dtype.itemsize) * (numbers + 12 * ahead) + 8 * (rows + 2 * ahead)
+
+
+def saving_bytes(shape: NetworkShape) -> int:
+    """Return the bytes that writing a checkpoint takes meanwhile: all of a run, three times over."""
+    return int(shape.dtype.itemsize) * 3 * 11 * shape.parameters
+
+
+def working_bytes(shape: NetworkShape) -> int:
+    """Return the bytes that a step of training reads and writes: what should fit into the cache."""
+    numbers = 4 * shape.parameters + Room.numbers(Program.of(shape, shape.batch_size, True))
+    return int(shape.dtype.itemsize) * numbers
