@@ -84,8 +84,8 @@ def load_checkpoint(path: Path, run: RunSpec, shape: NetworkShape, data: str) ->
             raise ValueError("it is damaged: it is not what was written")
         known = load_json(metadata["axiarch"], finite=False)
         if known["format"] != FORMAT:
-            raise EarlierEngine("the checkpoint was written by an earlier version of Axiarch, whose results this one cannot continue",
-                                where, "train the recipe again in a new search")
+            raise EarlierEngine("the checkpoint was written by an earlier version of Axiarch, whose results this one "
+                                "cannot continue", where, "train the recipe again in a new search")
         watch = msgspec.convert(known["watch"], Watch)
         state = RunState(tensors["parameters"], tensors["best_parameters"], tensors["optimiser"],
                          known["epoch"], watch, tensors.get("kept"))
