@@ -13,6 +13,8 @@ from functools import lru_cache
 
 #: Epochs averaged. Two would leave half of an epoch's luck in; five lag too far behind a short training.
 WINDOW = 3
+#: Epochs up to which what was found is remembered: a longer curve is another one at every look.
+_LONG = 500
 
 
 def smoothed(losses: Sequence[float]) -> float:
@@ -27,7 +29,21 @@ def steady(losses: Sequence[float]) -> tuple[int, float]:
     The chosen epoch is the first with the lowest smoothed loss; epochs before the window is full
     count only while no later one exists.
     """
-    return _steady(tuple(losses))
+    return _steady(tuple(losses)) if len(losses) <= _LONG else _steady_of_long(losses)
+
+
+def _steady_of_long(losses: Sequence[float]) -> tuple[int, float]:
+    """Return the same for many epochs: places that rounding might confuse are looked at one by one."""
+    import numpy as np
+
+    y = np.array(losses, np.float64)
+    with np.errstate(all="ignore"):
+        means = np.convolve(y, np.ones(WINDOW), "valid") / WINDOW
+    means[~np.isfinite(means)] = math.inf
+    lowest = float(means.min())
+    near = np.flatnonzero(means <= lowest + 1e-9 * abs(lowest)) if math.isfinite(lowest) else np.zeros(1, np.int64)
+    best = min(near.tolist(), key=lambda i: smoothed(losses[i : i + WINDOW]))
+    return best + WINDOW, smoothed(losses[best : best + WINDOW])
 
 
 @lru_cache(maxsize=1 << 16)

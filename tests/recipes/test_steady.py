@@ -4,10 +4,12 @@ from __future__ import annotations
 
 import math
 import unittest
+from unittest import mock
 
 from hypothesis import given
 from hypothesis import strategies as st
 
+from axiarch.recipes import steady as module
 from axiarch.recipes.steady import WINDOW, smoothed, steady
 
 LOSSES = st.lists(st.floats(0.01, 10), min_size=1, max_size=30)
@@ -39,6 +41,13 @@ class Steady(unittest.TestCase):
         for e in range(min(WINDOW, len(losses)), len(losses) + 1):
             self.assertGreaterEqual(smoothed(losses[:e]), level)
         self.assertEqual(smoothed(losses[:epoch]), level)
+
+    @given(st.lists(st.one_of(st.floats(0.01, 10), st.sampled_from([0.1, 0.2, 0.3, math.nan, math.inf])),
+                    min_size=WINDOW, max_size=40))
+    def test_a_long_curve_is_read_as_a_short_one(self, losses: list[float]) -> None:
+        with mock.patch.object(module, "_LONG", 0):
+            long = steady(losses)
+        self.assertEqual(long, steady(losses))
 
     def test_what_is_not_finite_counts_as_infinite(self) -> None:
         self.assertEqual(smoothed([1.0, math.nan]), math.inf)
