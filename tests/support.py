@@ -168,8 +168,8 @@ def measured(name: str, z: np.ndarray, targets: np.ndarray, gradient: bool = Fal
     sums, one = np.zeros(loss.sums(outputs)), dtype.type(1)
     labels = np.zeros(0, np.int32) if loss.amounts else np.asarray(targets, np.int32)
     amounts = np.ascontiguousarray(targets.T, dtype).reshape(-1) if loss.amounts else np.zeros(0, dtype)
-    total = driver.measure(a, d, ints, one * dtype.type(smooth), one * dtype.type(kept), given, labels, amounts, rows,
-                           gradient, sums, np.zeros(rows, dtype), np.zeros(rows, dtype))
+    total = driver.measure(a, d, 0, ints, one * dtype.type(smooth), one * dtype.type(kept), given, labels, amounts,
+                           rows, gradient, sums, np.zeros(rows, dtype), np.zeros(rows, dtype))
     if gradient and loss.amounts:
         losses.slopes(TRAINED_ON_NUMBERS[by], d, 0, outputs, rows, one * dtype.type(width))
     return float(total), sums, d.reshape(outputs, rows).T

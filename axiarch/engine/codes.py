@@ -29,8 +29,9 @@ REAL_NUMBERS = 9
 SHIFT, FLIP, CONTRAST, ERASE, CROP = range(5)
 #: Keys of an epoch.
 DROPOUT_KEY, NOISE_KEY, PICTURE_KEY = range(3)
-#: Rows evaluated at once. Fixed, because the bits of a matrix product may depend on its number of columns.
-EVALUATED = 256
+#: Rows evaluated at once, and numbers that they may take meanwhile: fewer rows of networks of large pictures. Fixed,
+#: because the bits of a matrix product may depend on its number of columns.
+EVALUATED, EVALUATED_ARENA = 256, 4_000_000
 #: Epochs whose coefficients are worked out at once, and steps of them, at the most. Fixed for the same reason.
 EPOCHS_AHEAD, STEPS_AHEAD = 64, 4096
 #: Dropout compares sixteen random bits with a threshold; its rate is therefore a multiple of 1/65536.

@@ -16,8 +16,8 @@ def training_bytes(shape: NetworkShape, rows: int) -> int:
     steps = shape.steps(rows)
     ahead = max(1, min(codes.EPOCHS_AHEAD, codes.STEPS_AHEAD // steps)) * steps
     numbers = (4 + 2 * codes.STATES + 1) * shape.parameters + shape.weights
-    numbers += Room.numbers(Program.of(shape, shape.batch_size, True))
-    numbers += Room.numbers(Program.of(shape, codes.EVALUATED, False))
+    numbers += Room.numbers(Program.of(shape, shape.batch_size, True), True)
+    numbers += Room.numbers(Program.looking(shape), False)
     return int(shape.dtype.itemsize) * (numbers + 12 * ahead) + 8 * (rows + 2 * ahead)
 
 
@@ -28,5 +28,5 @@ def saving_bytes(shape: NetworkShape) -> int:
 
 def working_bytes(shape: NetworkShape) -> int:
     """Return the bytes that a step of training reads and writes: what should fit into the cache."""
-    numbers = 4 * shape.parameters + Room.numbers(Program.of(shape, shape.batch_size, True))
+    numbers = 4 * shape.parameters + Room.numbers(Program.of(shape, shape.batch_size, True), True)
     return int(shape.dtype.itemsize) * numbers

@@ -16,7 +16,7 @@ from axiarch.engine import codes
 from axiarch.engine.kernels import driver
 from axiarch.engine.losses import LOSSES, known_of
 from axiarch.engine.network import Array, NetworkShape
-from axiarch.engine.program import LOSS_NUMBERS, Program, Room
+from axiarch.engine.program import LOSS_NUMBERS, Program, Room, evaluated_rows
 from axiarch.engine.rows import flat
 from axiarch.errors import TrainingError
 
@@ -68,7 +68,7 @@ class Scored:
         labels = np.zeros(0, np.int32) if self.loss.amounts else np.ascontiguousarray(targets, np.int32)
         amounts = np.ascontiguousarray(targets.T if self.loss.amounts else np.zeros(0), self._dtype)
         sums = measured(self.outputs(x), LOSS_NUMBERS[self.shape.loss], gains, labels, amounts,
-                        1 + self.loss.sums(width))
+                        1 + self.loss.sums(width), evaluated_rows(self.shape))
         known = known_of(self.loss, targets, width, curve)
         return self.loss.reported(float(sums[0]) / rows, units), self.loss.metrics(sums[1:] / rows, units, known)
 
@@ -85,7 +85,7 @@ class Predictor(Scored):
     def __init__(self, shape: NetworkShape, weights: Array) -> None:
         super().__init__(shape, weights.dtype)
         self.weights = np.ascontiguousarray(weights)
-        self._program = Program.of(shape, codes.EVALUATED, False)
+        self._program = Program.looking(shape)
         self._room = Room.of(self._program, self.weights.dtype, False)
 
     def outputs(self, x: Array) -> Array:
@@ -146,7 +146,7 @@ def row_losses(predicted: NDArray[np.float64], targets: NDArray[np.generic], amo
 
 
 def measured(outputs: Array, loss: int, gains: Array, labels: NDArray[np.int32], amounts: Array,
-             sums: int) -> NDArray[np.float64]:
+             sums: int, at_once: int) -> NDArray[np.float64]:
     """Return the summed loss of outputs (N, C), and the sums of metrics, by the kernel that runs are measured by.
 
     Parameters
@@ -157,17 +157,19 @@ def measured(outputs: Array, loss: int, gains: Array, labels: NDArray[np.int32],
         Empty for classes, whose numbers are `labels` (N,).
     sums : int
         How many numbers that makes.
+    at_once : int
+        Rows that are evaluated at once: sums are made of theirs.
     """
     found = np.zeros(sums)
     rows, width = outputs.shape
     ints = np.zeros(codes.WHOLE_NUMBERS, np.int64)
     ints[codes.OUTPUTS], ints[codes.LOSS] = width, loss
-    one, room = outputs.dtype.type(1), np.zeros((3, codes.EVALUATED * width), outputs.dtype)
-    for start in range(0, rows, codes.EVALUATED):
-        part = np.ascontiguousarray(outputs[start : start + codes.EVALUATED].T).reshape(-1)
+    one, room = outputs.dtype.type(1), np.zeros((3, at_once * width), outputs.dtype)
+    for start in range(0, rows, at_once):
+        part = np.ascontiguousarray(outputs[start : start + at_once].T).reshape(-1)
         batch = len(part) // width
         wanted = np.ascontiguousarray(amounts[:, start : start + batch]).reshape(-1) if amounts.size else amounts
-        found[0] += driver.measure(part, room[0], ints, one * 0, one, gains, labels[start : start + batch],
+        found[0] += driver.measure(part, room[0], 0, ints, one * 0, one, gains, labels[start : start + batch],
                                    wanted.reshape(-1), batch, False, found[1:], room[1], room[2])
     return found
 

@@ -63,9 +63,22 @@ class Program:
         """
         return _Compiler(shape, batch, trains).program(recipe)
 
+    @classmethod
+    def looking(cls, shape: NetworkShape) -> Program:
+        """Return the program that evaluates a network, for as many rows as are evaluated at once."""
+        return cls.of(shape, evaluated_rows(shape), False)
+
     def room(self, dtype: DTypeLike, trains: bool) -> Room:
         """Return the memory that it works in."""
         return Room.of(self, dtype, trains)
+
+
+def evaluated_rows(shape: NetworkShape) -> int:
+    """Return how many rows of a network are evaluated at once."""
+    rows, each = codes.EVALUATED, Program.of(shape, _LINE, False).arena // _LINE
+    while rows > _LINE and rows * each > codes.EVALUATED_ARENA:
+        rows //= 2
+    return rows
 
 
 class _Compiler:
@@ -193,16 +206,17 @@ class Room:
         ints = program.ints
         batch = int(ints[codes.BATCH])
         words = np.zeros(program.columns // 4 + 2, np.uint64)
-        return cls(aligned(program.arena, dtype), aligned(program.arena, dtype), np.zeros(program.which, np.int32),
-                   np.zeros(batch, np.int32), np.zeros(int(ints[codes.OUTPUTS]) * batch, dtype), words,
+        outputs = int(ints[codes.OUTPUTS]) * batch
+        return cls(aligned(program.arena, dtype), aligned(program.arena if trains else outputs, dtype),
+                   np.zeros(program.which, np.int32), np.zeros(batch, np.int32), np.zeros(outputs, dtype), words,
                    words.view(np.uint16), np.zeros(program.columns, dtype), np.zeros(program.columns, dtype),
                    np.zeros(int(ints[codes.INPUTS]), dtype))
 
     @staticmethod
-    def numbers(program: Program) -> int:
+    def numbers(program: Program, trains: bool) -> int:
         """Return how many numbers of the program's type it takes."""
         ints = program.ints
-        return int(2 * program.arena + 2 * program.columns + ints[codes.INPUTS]
+        return int((2 if trains else 1) * program.arena + 2 * program.columns + ints[codes.INPUTS]
                    + ints[codes.OUTPUTS] * ints[codes.BATCH])
 
 

@@ -132,7 +132,8 @@ class Training:
         """Make the programs, and all that training works in."""
         shape, dtype = self.shape, self._dtype
         self._program = Program.of(shape, shape.batch_size, True, recipe)
-        self._looking = Program.of(shape, codes.EVALUATED, False)
+        self._looking = Program.looking(shape)
+        self._at_once = int(self._looking.ints[codes.BATCH])
         self._room = Room.of(self._program, dtype, True)
         self._evaluation = Room.of(self._looking, dtype, False)
         self._reals = np.array([recipe.real(name) for name in (
@@ -314,7 +315,7 @@ class Training:
         """Return the mean loss and the mean sums of metrics on the rows of a part."""
         sums = np.zeros(len(self._sums))
         program, room, inside = self._looking, self._evaluation, self._inside
-        start, size, stride = 0, len(part), codes.EVALUATED
+        start, size, stride = 0, len(part), self._at_once
         while start < size:
             stop, began = min(start + stride, size), time.perf_counter()
             driver.evaluate(part.flat, part.labels, part.amounts, NO_ORDER, start, stop, program.ops, program.ints,
@@ -324,7 +325,7 @@ class Training:
             if stop == size:
                 break
             took = (time.perf_counter() - began) / (stop - start)
-            start, stride = stop, max(int(SLICE / max(took, 1e-9)) // codes.EVALUATED, 1) * codes.EVALUATED
+            start, stride = stop, max(int(SLICE / max(took, 1e-9)) // self._at_once, 1) * self._at_once
             if between is not None:
                 self._pause(between)
         if look:

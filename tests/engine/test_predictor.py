@@ -5,14 +5,17 @@ from __future__ import annotations
 import tempfile
 import unittest
 from pathlib import Path
+from unittest import mock
 
 import numpy as np
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
+from axiarch.engine import codes
 from axiarch.engine.modelfile import read_about, read_model, write_model
 from axiarch.engine.network import NetworkShape
 from axiarch.engine.predictor import Predictor, flat_weights, named_arrays
+from axiarch.engine.program import evaluated_rows
 from axiarch.engine.rows import TrainingData
 from axiarch.engine.run import RunSpec
 from axiarch.engine.streams import Streams
@@ -61,6 +64,12 @@ class SameBits(unittest.TestCase):
     def test_amounts(self, shape: dict[str, object], own: dict[str, object], targets: int, loss: str) -> None:
         own = {name: value for name, value in own.items() if name != "mixing"}
         self.check(recipe(**shape, **own, loss=loss), amounts(targets), targets, "squared")
+
+    def test_a_network_of_which_few_rows_are_evaluated_at_once(self) -> None:
+        with mock.patch.object(codes, "EVALUATED_ARENA", 4000):
+            made = recipe(depth=2, dropout=0.2)
+            self.assertEqual(evaluated_rows(NetworkShape.of(made, 5, 3)), 128)
+            self.check(made, small_data(rows=700), 3, "softmax")
 
     def test_no_rows(self) -> None:
         for outputs, loss, width in ((3, "softmax", 3), (1, "binary", 2), (2, "squared", 2)):

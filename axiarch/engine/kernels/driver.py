@@ -22,7 +22,6 @@ from axiarch.engine.codes import (
     CONV,
     DENSE,
     DROPOUT_KEY,
-    EVALUATED,
     FAN,
     FIRST,
     GAINS,
@@ -175,16 +174,19 @@ def backward(a, which, d, p, g, ops, batch, key, first_word, thresholds, scales,
 
 
 @kernel
-def measure(a, d, ints, smooth, kept, gains, labels, amounts, batch, gradient, sums, room, more):
-    """Return the summed loss of the outputs of a batch, add to the `sums` of metrics, and put the gradient into `d`."""
+def measure(a, d, to, ints, smooth, kept, gains, labels, amounts, batch, gradient, sums, room, more):
+    """Return the summed loss of the outputs of a batch, add to the `sums` of metrics, and put the gradient at `to` of `d`.
+
+    Without `gradient`, what is there of `d`, as much as there are outputs, is used up.
+    """
     at, count, kind = ints[OUTPUT], ints[OUTPUTS], ints[LOSS]
     if kind == SOFTMAX:
-        return losses.softmax(a, at, labels, d, at, count, batch, gradient, smooth, kept, gains, sums, room, more)
+        return losses.softmax(a, at, labels, d, to, count, batch, gradient, smooth, kept, gains, sums, room, more)
     if kind == BINARY:
-        return losses.binary(a, at, labels, d, at, batch, gradient, smooth, kept, gains, sums)
+        return losses.binary(a, at, labels, d, to, batch, gradient, smooth, kept, gains, sums)
     if kind == SQUARED:
-        return losses.amounts(a, at, amounts, d, at, count, batch, gradient, sums)
-    return losses.log_amounts(a, at, amounts, d, at, count, batch, gradient, gains, sums)
+        return losses.amounts(a, at, amounts, d, to, count, batch, gradient, sums)
+    return losses.log_amounts(a, at, amounts, d, to, count, batch, gradient, gains, sums)
 
 
 @kernel
@@ -247,7 +249,8 @@ def train(x, y, wanted, order, first, stop, last, total, ops, ints, reals, how, 
             rows.add_noise(a, ints[INPUT], ints[INPUTS], reals[NOISE], keys[NOISE_KEY], step, batch_size, batch)
         first_word = step * ints[STEP_WORDS]
         forward(a, which, p, ops, batch, True, keys[DROPOUT_KEY], first_word, thresholds, scales, word, bits, room)
-        loss = measure(a, d, ints, reals[SMOOTH], keeps, gains, labels, amounts, batch, True, sums[1:], room, more)
+        loss = measure(a, d, ints[OUTPUT], ints, reals[SMOOTH], keeps, gains, labels, amounts, batch, True, sums[1:],
+                       room, more)
         sums[0] += loss
         if not math.isfinite(loss):
             return -(step + 1)
@@ -294,8 +297,9 @@ def evaluate(x, y, wanted, order, first, stop, ops, ints, gains, p, a, d, which,
     """
     one, none = p.dtype.type(1), p.dtype.type(0)
     off, even = np.zeros(1, np.int32), np.ones(1, p.dtype)
-    for start in range(first, stop, EVALUATED):
-        batch = min(EVALUATED, stop - start)
+    at_once = ints[BATCH]
+    for start in range(first, stop, at_once):
+        batch = min(at_once, stop - start)
         rows.gather(x, ints[INPUTS], order, start, batch, a, ints[INPUT], ints[INPUT_CHANNELS])
         take_targets(ints, y, wanted, order, start, batch, labels, amounts)
         forward(a, which, p, ops, batch, False, np.uint64(0), 0, off, even, word, bits, room)
@@ -306,15 +310,16 @@ def evaluate(x, y, wanted, order, first, stop, ops, ints, gains, p, a, d, which,
                     layer = op[LAYER]
                     limits.extremes(a, op[OUT], op[UNITS], op[POSITIONS] * batch, low, high, level, bounds[layer, 0],
                                     bounds[layer, 1], starts[layer])
-        sums[0] += measure(a, d, ints, none, one, gains, labels, amounts, batch, False, sums[1:], room, more)
+        sums[0] += measure(a, d, 0, ints, none, one, gains, labels, amounts, batch, False, sums[1:], room, more)
 
 
 @kernel
 def outputs(x, order, first, stop, ops, ints, p, a, which, word, bits, room, out):
     """Put the outputs of the rows from `first` to `stop` into `out` (rows, outputs)."""
     off, even = np.zeros(1, np.int32), np.ones(1, p.dtype)
-    for start in range(first, stop, EVALUATED):
-        batch = min(EVALUATED, stop - start)
+    at_once = ints[BATCH]
+    for start in range(first, stop, at_once):
+        batch = min(at_once, stop - start)
         rows.gather(x, ints[INPUTS], order, start, batch, a, ints[INPUT], ints[INPUT_CHANNELS])
         forward(a, which, p, ops, batch, False, np.uint64(0), 0, off, even, word, bits, room)
         for c in range(ints[OUTPUTS]):
