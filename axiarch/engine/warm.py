@@ -27,16 +27,31 @@ def warm(tell: Callable[[str, float], None] = lambda step, done: None, precision
         Takes the step and the share of the work that is done.
     """
     for number, precision in enumerate(precisions):
-        mark, stamp = _mark(precision), _stamp()
-        with contextlib.suppress(OSError):
-            if mark.read_text(encoding="utf-8") == stamp:
-                continue
+        if _is_compiled(precision):
+            continue
         tell(f"compiling the engine, {precision}", number / len(precisions))
         _forget_drivers()
         _train(precision)
         with contextlib.suppress(OSError):  # where it cannot be written, it is compiled at every start
-            mark.write_text(stamp, encoding="utf-8")
+            _mark(precision).write_text(_stamp(), encoding="utf-8")
     tell("compiling the engine", 1.0)
+
+
+def compiled() -> bool:
+    """Say whether all is compiled, and from the sources as they are.
+
+    What trains must have loaded compiled code, not made it: beside code that was compiled in the same process a driver
+    may call another copy of a kernel, whose sums are made in another order. So :func:`warm` is for a process of its
+    own.
+    """
+    return all(map(_is_compiled, PRECISIONS))
+
+
+def _is_compiled(precision: str) -> bool:
+    try:
+        return _mark(precision).read_text(encoding="utf-8") == _stamp()
+    except OSError:
+        return False
 
 
 def _folder() -> Path:

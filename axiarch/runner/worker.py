@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import os
 import signal
+import subprocess
 import time
 from multiprocessing.connection import Connection
 
@@ -134,12 +135,11 @@ def main(pipe: Connection, lane: int) -> None:
     os.nice(5)  # the interface comes first
     import numpy  # noqa: F401  (its BLAS must be loaded before it can be limited)
 
-    from axiarch.engine.warm import warm
+    from axiarch.engine.warm import compiled
+    from axiarch.runner import launching
 
-    def tell(_step: str, done: float) -> None:
-        if done < 1:
-            pipe.send(Compiling(lane, os.getpid()))
-
+    if not compiled():
+        pipe.send(Compiling(lane, os.getpid()))
+        subprocess.run(launching.command("warm"), cwd=launching.HOME, env=launching.environment(), check=False)
     with threadpool_limits(1):
-        warm(tell)
         _Worker(pipe, lane).work()

@@ -3,11 +3,13 @@
 from __future__ import annotations
 
 import json
+import subprocess
 import unittest
 
 import numpy as np
 
 from axiarch.recipes.fields import FIELDS
+from axiarch.runner import launching
 from tests.engine.digests import cases, file_of, here, trained
 
 #: How far losses may be off on another processor, as a share.
@@ -15,6 +17,11 @@ OFF = {"float32": 1e-3, "float64": 1e-9}
 
 
 class Digests(unittest.TestCase):
+    @classmethod
+    def setUpClass(cls) -> None:
+        """Let what is stale be compiled in a process of its own, as workers do."""
+        subprocess.run(launching.command("warm"), cwd=launching.HOME, env=launching.environment(), check=True)
+
     def test_runs_of_every_family_come_to_the_stored_losses_and_bits(self) -> None:
         for precision in FIELDS["precision"].choices:
             stored = json.loads(file_of(precision).read_text(encoding="utf-8"))

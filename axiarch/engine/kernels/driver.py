@@ -175,7 +175,7 @@ def backward(a, which, d, p, g, ops, batch, key, first_word, thresholds, scales,
 
 @kernel
 def measure(a, d, to, ints, smooth, kept, gains, labels, amounts, batch, gradient, sums, room, more):
-    """Return the summed loss of the outputs of a batch, add to the `sums` of metrics, and put the gradient at `to` of `d`.
+    """Return the summed loss of the outputs of a batch, add to the `sums` of metrics; put the gradient at `to` of `d`.
 
     Without `gradient`, what is there of `d`, as much as there are outputs, is used up.
     """
