@@ -80,9 +80,9 @@ def _root(mean: float, units: Sequence[float]) -> float:
 
 
 def _accuracies(means: Floats, units: Sequence[float], known: Floats) -> tuple[float, ...]:
-    """Return the accuracy, and the mean over the classes there are of the share of each that is told right."""
-    told = [hits / share for hits, share in zip(means[1:].tolist(), known.tolist(), strict=False) if share > 0]
-    return float(means[0]), sum(told) / len(told) if told else 0.0
+    """Return the accuracy, and the mean over the classes there are of the share of each that is predicted right."""
+    shares = [hits / share for hits, share in zip(means[1:].tolist(), known.tolist(), strict=False) if share > 0]
+    return float(means[0]), sum(shares) / len(shares) if shares else 0.0
 
 
 def _errors(means: Floats, units: Sequence[float], known: Floats) -> tuple[float, ...]:

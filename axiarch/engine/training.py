@@ -37,7 +37,7 @@ NO_ORDER: NDArray[np.int64] = np.zeros(0, np.int64)
 
 @dataclass
 class RunState:
-    """All that a run needs to go on elsewhere with the same bits, between two epochs.
+    """The state of a run between two epochs: enough to continue it in another process with the same bits.
 
     At epoch 0 it is given weights that the run starts from instead of random ones.
 
@@ -67,7 +67,7 @@ class RunState:
         return cls(weights, weights, optimiser, 0, Watch())
 
     def at_best(self, recipe: Recipe) -> RunState:
-        """Return where the run stood after its best epoch, to go on from there.
+        """Return the state after the best epoch, from which a run can continue.
 
         Raises
         ------
@@ -177,7 +177,7 @@ class Training:
         self.watch.start_loss = self._reported(losses)
 
     def state(self) -> RunState:
-        """Return a copy of all that the run needs to go on elsewhere."""
+        """Return a copy of the state, enough to continue the run in another process."""
         return RunState(self.parameters.copy(), self._best.copy(), self._state.copy(), self.epoch,
                         Watch(**asdict(self.watch)), None if self.kept is None else self.kept.copy())
 

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import contextlib
 import platform
-from collections.abc import Callable
 from pathlib import Path
 from typing import TYPE_CHECKING
 
@@ -17,24 +16,15 @@ PRECISIONS = ("float32", "float64")
 _COMMON = ("codes.py", "options.py")
 
 
-def warm(tell: Callable[[str, float], None] = lambda step, done: None, precisions: tuple[str, ...] = PRECISIONS
-         ) -> None:
-    """Compile what is not compiled yet, by training a tiny network: some twenty seconds a precision.
-
-    Parameters
-    ----------
-    tell : callable, optional
-        Takes the step and the share of the work that is done.
-    """
-    for number, precision in enumerate(precisions):
+def warm() -> None:
+    """Compile what is not compiled yet, by training a tiny network: half a minute a precision."""
+    for precision in PRECISIONS:
         if _is_compiled(precision):
             continue
-        tell(f"compiling the engine, {precision}", number / len(precisions))
         _forget_drivers()
         _train(precision)
         with contextlib.suppress(OSError):  # where it cannot be written, it is compiled at every start
             _mark(precision).write_text(_stamp(), encoding="utf-8")
-    tell("compiling the engine", 1.0)
 
 
 def compiled() -> bool:
