@@ -13,13 +13,13 @@ from numpy.typing import NDArray
 
 from axiarch.engine import codes
 from axiarch.engine.initialisation import first_weights
-from axiarch.engine.inside import Inside
-from axiarch.engine.kernels import driver, limits, rows, words
+from axiarch.engine.inside import NEAR, SAME, Inside
+from axiarch.engine.kernels import driver, rows, words
 from axiarch.engine.losses import LOSSES, unit_of
 from axiarch.engine.network import Array, NetworkShape
 from axiarch.engine.optimisers import OPTIMISERS
 from axiarch.engine.program import Program, Room, drop_rates, layer_starts
-from axiarch.engine.rows import Part, Source
+from axiarch.engine.rows import Source
 from axiarch.engine.run import EpochNumbers, RunEnd, RunSpec
 from axiarch.engine.schedules import rates
 from axiarch.engine.stopping import Watch
@@ -149,8 +149,9 @@ class Training:
         self._order = np.zeros(self._rows, np.int64)
         self._kept_shares = np.ones(self.steps, dtype)
         self._keys = np.zeros(3, np.uint64)
-        self._sums = np.zeros(1 + self._loss.sums(shape.outputs))
-        self._raw = np.zeros(1)
+        self._sums, self._validated, self._still = (np.zeros(1 + self._loss.sums(shape.outputs)) for _ in range(3))
+        self._raw, self._norms = np.zeros(1), np.zeros(1)
+        self._averaged, self._stride = recipe.real("averaging") > 0, self._at_once
 
     def _begin(self, state: RunState | None) -> None:
         shape, dtype, recipe = self.shape, self._dtype, self.run.recipe
@@ -173,8 +174,9 @@ class Training:
             self.epoch, self.watch = state.epoch, Watch(**asdict(state.watch))
             return
         self.watch = Watch(unit=unit_of(self.source.units))
-        losses, _ = self._evaluate(self.source.validation)
-        self.watch.start_loss = self._reported(losses)
+        rows = len(self.source.validation)
+        self._look(0, rows)
+        self.watch.start_loss = self._reported(self._validated[0] / rows)
 
     def state(self) -> RunState:
         """Return a copy of the state, enough to continue the run in another process."""
@@ -191,17 +193,13 @@ class Training:
         with np.errstate(all="ignore"):
             diverged = self._train(between)
             losses = self._sums[0] / self._total if not diverged else math.inf
-            norm = math.sqrt(limits.sum_of_squares(self.gradients, 0, self.shape.trained))
-            self._settle()
-            validation, sums = self._evaluate(self.source.validation, between=between)
-            self._inside.start_looking()
-            still, _ = self._evaluate(self.source.still, True, between)
-            inside = self._inside.numbers(self.parameters, self.gradients, self._starts)
-        seconds = time.perf_counter() - started - self._waited
+            self._conclude(between)
+        source, seconds = self.source, time.perf_counter() - started - self._waited
+        sums = self._validated / len(source.validation)
         numbers = EpochNumbers(
-            self.epoch + 1, self._reported(losses), self._reported(still), self._reported(validation),
-            self._loss.metrics(sums, self.source.units, self.source.known), last_rate, norm, seconds, inside,
-            self._read, math.sqrt(self._raw[0]))
+            self.epoch + 1, self._reported(losses), self._reported(self._still[0] / len(source.still)),
+            self._reported(sums[0]), self._loss.metrics(sums[1:], source.units, source.known), last_rate,
+            math.sqrt(self._norms[0]), seconds, self._inside.numbers(), self._read, math.sqrt(self._raw[0]))
         return self._finish_epoch(numbers, diverged)
 
     def _train(self, between: Callable[[], None]) -> int:
@@ -301,36 +299,37 @@ class Training:
         else:
             words.shuffle(self._order, streams.order_key(epoch))
 
-    def _settle(self) -> None:
-        """Choose what is evaluated: the weights as they stand, or their running mean where there is one."""
-        averaged = self.run.recipe.real("averaging") > 0
-        self.evaluated[:] = self._state[-1] if averaged else self.parameters
-
     def _reported(self, mean: float) -> float:
         """Return a mean loss as people read it."""
         return self._loss.reported(float(mean), self.source.units)
 
-    def _evaluate(self, part: Part, look: bool = False, between: Callable[[], None] | None = None
-                  ) -> tuple[float, NDArray[np.float64]]:
-        """Return the mean loss and the mean sums of metrics on the rows of a part."""
-        sums = np.zeros(len(self._sums))
-        program, room, inside = self._looking, self._evaluation, self._inside
-        start, size, stride = 0, len(part), self._at_once
-        while start < size:
-            stop, began = min(start + stride, size), time.perf_counter()
-            driver.evaluate(part.flat, part.labels, part.amounts, NO_ORDER, start, stop, program.ops, program.ints,
-                            self._gains, self.evaluated, room.a, room.d, room.which, room.labels, room.amounts,
-                            room.words, room.bits, room.one, room.two, sums, look, inside.low, inside.high,
-                            inside.level, inside.bounds, inside.starts)
-            if stop == size:
-                break
+    def _conclude(self, between: Callable[[], None]) -> None:
+        """Evaluate the weights after an epoch in slices, and work out the numbers of layers."""
+        start, validation = 0, len(self.source.validation)
+        rows = validation + len(self.source.still)
+        while start < rows:
+            stop = min(start + self._stride, rows)
+            if start < validation < stop < rows:
+                stop -= (stop - validation) % self._at_once
+            began = time.perf_counter()
+            self._look(start, stop)
             took = (time.perf_counter() - began) / (stop - start)
-            start, stride = stop, max(int(SLICE / max(took, 1e-9)) // self._at_once, 1) * self._at_once
-            if between is not None:
+            self._stride = max(int(SLICE / max(took, 1e-9)) // self._at_once, 1) * self._at_once
+            start = stop
+            if start < rows:
                 self._pause(between)
-        if look:
-            inside.looked(size)
-        return float(sums[0]) / size, sums[1:] / size
+
+    def _look(self, start: int, stop: int) -> None:
+        """Evaluate some rows of the validation part and the sample of training rows, laid end to end."""
+        program, room, inside = self._looking, self._evaluation, self._inside
+        part, still = self.source.validation, self.source.still
+        driver.conclude(
+            part.flat, part.labels, part.amounts, still.flat, still.labels, still.amounts, NO_ORDER, start, stop,
+            len(part), len(still), program.ops, program.ints, self._gains, self.parameters, self.gradients,
+            self._state.reshape(-1), self._averaged, self.evaluated, room.a, room.d, room.which, room.labels,
+            room.amounts, room.words, room.bits, room.one, room.two, self._validated, self._still, inside.low,
+            inside.high, inside.level, inside.bounds, inside.starts, inside.positions, self._starts, inside.before,
+            SAME, NEAR, inside.found, self._norms)
 
     def predict(self, x: Array) -> NDArray[np.float64]:
         """Return what the run predicts for rows (N, D), by the weights of its last evaluation."""

@@ -144,10 +144,8 @@ class Counted(unittest.TestCase):
             runs, _ = trained(1, activation=activation, depth=1)
             (training,) = runs.trainings
             training.parameters[: runs.shape.weights : 2][:15] = 300.0
-            training._settle()
-            training._inside.start_looking()
-            training._evaluate(training.source.still, True)
-            saturated = training._inside.numbers(training.parameters, training.gradients, training._starts)[0][3]
+            training._conclude(lambda: None)
+            saturated = training._inside.numbers()[0][3]
             self.assertGreater(saturated, 0)
             self.assertLess(saturated, 1)
         _, epochs = trained(1, activation="relu")

@@ -8,7 +8,8 @@ import numpy as np
 from numba import uint64 as _u
 
 from axiarch.engine.codes import ELU, GELU, LEAK, LEAKY_RELU, SIGMOID, SILU
-from axiarch.engine.kernels.options import inlined, kernel, summing
+from axiarch.engine.kernels.options import inlined, kernel
+from axiarch.engine.kernels.sums import total
 from axiarch.engine.kernels.words import random_word
 
 _ROOT_HALF = 0.7071067811865476
@@ -172,14 +173,13 @@ def bend_back(number, d, at, a, sums, units, columns):
         d[_u(at) + i] *= slope(number, a[_u(sums) + i])
 
 
-@summing
+@kernel
 def bias_gradient(d, at, g, bias, units, columns):
     """Put the sum over each unit of the block (H, N) into the gradients of the biases."""
-    for h in range(_u(units)):
-        row, total = _u(at) + h * _u(columns), d.dtype.type(0)
-        for n in range(_u(columns)):
-            total += d[row + n]
-        g[_u(bias) + h] = total
+    zero = d.dtype.type(0)
+    for h in range(units):
+        row = at + h * columns
+        g[bias + h] = total(d, row, d, row, zero, columns)
 
 
 @kernel

@@ -161,7 +161,7 @@ def backward(a, which, d, p, g, ops, batch, key, first_word, thresholds, scales,
         elif op[NORM] == LAYER_NORM:
             norms.layer_norm_back(d, out, a, op[SCALED], op[SPREAD], p, g, op[GAINS], units, columns, room, more)
         source = op[WINDOWS] if kind == CONV else op[IN]
-        weigh_gradient(a, source, d, out, g, op[WEIGHTS], op[FAN], units, columns)
+        weigh_gradient(a, source, d, out, out, g, op[WEIGHTS], op[FAN], units, columns)
         if op[FIRST]:
             continue
         weigh_back(d, out, source, p, op[WEIGHTS], op[FAN], units, columns)
@@ -224,7 +224,7 @@ def train(x, y, wanted, order, first, stop, last, total, ops, ints, reals, how, 
     before : (weights,) array
         Gets the weights before the last step.
     sums : (1 + n,) float64 array
-        The summed loss is added, and the sums of metrics.
+        The summed loss is added to the first.
     raw : (1,) float64 array
         Gets the squared norm of the gradient of the loss at the last step.
     """
@@ -287,22 +287,48 @@ def train(x, y, wanted, order, first, stop, last, total, ops, ints, reals, how, 
 
 
 @kernel
-def evaluate(x, y, wanted, order, first, stop, ops, ints, gains, p, a, d, which, labels, amounts, word, bits, room,
-             more, sums, look, low, high, level, bounds, starts):
-    """Add the loss and the sums of metrics of the rows from `first` to `stop` to `sums` (1 + n,), by the weights `p`.
+def conclude(x, y, wanted, still_x, still_y, still_wanted, order, first, stop, seen, still_seen, ops, ints, gains,
+             p, g, s, averaged, evaluated, a, d, which, labels, amounts, word, bits, room, more, sums, still_sums,
+             low, high, level, bounds, starts, positions, parts, before, same, near, found, norms):
+    """Conclude an epoch: evaluate the rows from `first` to `stop`, those of `x` and then those of ``still_x``.
 
-    Training noise is off, and running statistics are used. Where `look`, ``low``, ``high`` and ``level`` take in the
-    outputs of every layer with weights; `bounds` (L, 2) holds centre and reach of bounded activations, `starts` (L,)
-    where a layer's units begin.
+    Training noise is off, and running statistics are used. With the first rows the weights `evaluated` (P,) are
+    chosen, `p` or their running mean where they are `averaged`. With the last, `found` (L, 4) gets the numbers of
+    layers and ``norms[0]`` the squared norm of the gradient.
+
+    Parameters
+    ----------
+    seen, still_seen : int
+        Rows of `x` and of ``still_x``.
+    sums, still_sums : (1 + n,) float64 arrays
+        Get the loss and the sums of metrics.
+    low, high, level, bounds, starts
+        Of the units of all layers, as of :func:`limits.extremes`, over ``still_x`` alone; `bounds` (L, 2) holds centre
+        and reach of bounded activations, `starts` (L,) where a layer's units begin.
+    positions, parts, before, same, near
+        As of :func:`limits.layer_numbers`.
     """
+    if first == 0:
+        mean = s.shape[0] - ints[PARAMETERS]
+        for i in range(ints[PARAMETERS]):
+            evaluated[i] = s[mean + i] if averaged else p[i]
+        sums[:] = 0
+        still_sums[:] = 0
+        low[:] = np.inf
+        high[:] = -np.inf
+        level[:] = 0
     one, none = p.dtype.type(1), p.dtype.type(0)
     off, even = np.zeros(1, np.int32), np.ones(1, p.dtype)
     at_once = ints[BATCH]
-    for start in range(first, stop, at_once):
-        batch = min(at_once, stop - start)
-        rows.gather(x, ints[INPUTS], order, start, batch, a, ints[INPUT], ints[INPUT_CHANNELS])
-        take_targets(ints, y, wanted, order, start, batch, labels, amounts)
-        forward(a, which, p, ops, batch, False, np.uint64(0), 0, off, even, word, bits, room)
+    start = first
+    while start < stop:
+        look = start >= seen
+        own_x, own_y, own_wanted = (still_x, still_y, still_wanted) if look else (x, y, wanted)
+        place = start - seen if look else start
+        batch = min(at_once, (stop if look else min(stop, seen)) - start)
+        rows.gather(own_x, ints[INPUTS], order, place, batch, a, ints[INPUT], ints[INPUT_CHANNELS])
+        take_targets(ints, own_y, own_wanted, order, place, batch, labels, amounts)
+        forward(a, which, evaluated, ops, batch, False, np.uint64(0), 0, off, even, word, bits, room)
         if look:
             for i in range(ops.shape[0]):
                 op = ops[i]
@@ -310,7 +336,12 @@ def evaluate(x, y, wanted, order, first, stop, ops, ints, gains, p, a, d, which,
                     layer = op[LAYER]
                     limits.extremes(a, op[OUT], op[UNITS], op[POSITIONS] * batch, low, high, level, bounds[layer, 0],
                                     bounds[layer, 1], starts[layer])
-        sums[0] += measure(a, d, 0, ints, none, one, gains, labels, amounts, batch, False, sums[1:], room, more)
+        into = still_sums if look else sums
+        into[0] += measure(a, d, 0, ints, none, one, gains, labels, amounts, batch, False, into[1:], room, more)
+        start += batch
+    if stop == seen + still_seen:
+        limits.layer_numbers(g, p, before, parts, low, high, level, starts, positions, still_seen, same, near, found)
+        norms[0] = limits.sum_of_squares(g, 0, ints[TRAINED])
 
 
 @kernel

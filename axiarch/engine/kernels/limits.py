@@ -7,16 +7,14 @@ import math
 import numpy as np
 from numba import uint64 as _u
 
-from axiarch.engine.kernels.options import kernel, summing
+from axiarch.engine.kernels.options import kernel
+from axiarch.engine.kernels.sums import squares, squares_between
 
 
-@summing
+@kernel
 def sum_of_squares(values, first, last):
     """Return the sum of squares of a stretch of `values`, in float64."""
-    total = 0.0
-    for i in range(_u(first), _u(last)):
-        total += np.float64(values[i]) * np.float64(values[i])
-    return total
+    return squares(values, first, values, first, 0.0, last - first)
 
 
 @kernel
@@ -104,25 +102,23 @@ def extremes(a, at, units, columns, low, high, level, centre, reach, start):
 
 
 @kernel
-def layer_numbers(grads, flat, before, parts, low, high, level, starts, looked, same, near, found):
+def layer_numbers(grads, flat, before, parts, low, high, level, starts, positions, rows, same, near, found):
     """Put into `found` (L, 4) what an epoch says of each layer.
 
     The norm of its weights' gradient, the share of its units whose outputs differ by no more than `same`, how far the
     last step moved its weights against their size, and the share of its units that are on average within `near` of a
-    bound. `looked` (H,) are the outputs seen of each unit.
+    bound. Of each unit `rows` times its layer's `positions` (L,) outputs were seen.
     """
     layers = starts.shape[0]
     for k in range(layers):
         first, last = parts[k], parts[k + 1]
-        size, moved = sum_of_squares(flat, first, last), 0.0
-        for i in range(first, last):
-            away = np.float64(flat[i]) - np.float64(before[i])
-            moved += away * away
+        size = sum_of_squares(flat, first, last)
+        moved = squares_between(flat, first, before, first, 0.0, last - first)
         start, stop = starts[k], starts[k + 1] if k + 1 < layers else low.shape[0]
         dead, full = 0, 0
         for h in range(start, stop):
             dead += high[h] - low[h] <= same
-            full += level[h] > near * looked[h]
+            full += level[h] > near * rows * positions[k]
         found[k, 0] = math.sqrt(sum_of_squares(grads, first, last))
         found[k, 1] = dead / (stop - start)
         found[k, 2] = math.sqrt(moved / size) if size > 0 else 0.0

@@ -12,6 +12,10 @@ from axiarch.engine.kernels.curves import exponential32
 from axiarch.engine.kernels.options import inlined, kernel
 
 
+#: Rows of which one logarithm is taken, that of a product: each factor lies between 1 and the number of classes.
+TOGETHER = 16
+
+
 @inlined
 def _exponential(x):
     return math.exp(x)
@@ -32,7 +36,7 @@ def softmax(a, at, labels, d, to, classes, rows, gradient, smooth, kept, gains, 
     gains : (C,) array
         What rows of each class count.
     sums : (1 + C,) float64 array
-        The number of rows whose largest logit is the label is added, in all and of each class.
+        Without `gradient`, the number of rows whose largest logit is the label is added, in all and of each class.
     room, more : (B,) arrays, used up
 
     Returns
@@ -48,19 +52,23 @@ def softmax(a, at, labels, d, to, classes, rows, gradient, smooth, kept, gains, 
     for c in range(_u(1), _u(classes)):
         row = _u(at) + c * _u(rows)
         number = a.dtype.type(c)
+        if gradient:
+            for b in range(_u(rows)):
+                room[b] = a[row + b] if a[row + b] > room[b] else room[b]
+            continue
         for b in range(_u(rows)):  # the largest, and which class it is: the first of equals
             value = a[row + b]
             larger = value > room[b]
             room[b] = value if larger else room[b]
             more[b] = number if larger else more[b]
+    if not gradient:
+        for b in range(rows):
+            label = labels[b]
+            hit = 1.0 if more[b] == label and a[at + label * rows + b] == room[b] else 0.0
+            sums[0] += hit
+            sums[1 + label] += hit
     for b in range(rows):
-        label = labels[b]
-        own = a[at + label * rows + b] - room[b]
-        hit = 1.0 if more[b] == label and own == 0 else 0.0
-        sums[0] += hit
-        sums[1 + label] += hit
-        total -= own
-    for b in range(_u(rows)):
+        total -= a[at + labels[b] * rows + b] - room[b]
         more[b] = a.dtype.type(0)
     for c in range(_u(classes)):
         row, out = _u(at) + c * _u(rows), _u(to) + c * _u(rows)
@@ -74,8 +82,11 @@ def softmax(a, at, labels, d, to, classes, rows, gradient, smooth, kept, gains, 
                 value = _exponential(a[row + b] - room[b])
                 d[out + b] = value
                 more[b] += value
-    for b in range(rows):
-        total += math.log(more[b])
+    for first in range(0, rows, TOGETHER):
+        product = 1.0
+        for b in range(first, min(first + TOGETHER, rows)):
+            product *= np.float64(more[b])
+        total += math.log(product)
     if not gradient:
         return total
     share = one / a.dtype.type(rows)

@@ -6,20 +6,21 @@ import numpy as np
 from numba import uint64 as _u
 
 from axiarch.engine.codes import EPSILON
-from axiarch.engine.kernels.options import summing
+from axiarch.engine.kernels.options import kernel
+from axiarch.engine.kernels.sums import along, squares_about, total
 
 #: The share of a batch's mean and variance that goes into the running ones.
 RUNNING = 0.1
 
 
-@summing
+@kernel
 def batch_norm(a, at, scaled, spread, p, gains, kept, training, units, columns):
     """Batch normalisation (Ioffe & Szegedy 2015) of the sums (H, N) at `at` in place, each unit over its columns.
 
     In training with the batch's own mean and (biased) variance, which also move the running ones at `kept` (2, H) of
     `p`; else with those. `scaled` (H, N) keeps what the way back needs, `spread` (H,) one over the root.
     """
-    one = a.dtype.type(1)
+    one, zero = a.dtype.type(1), a.dtype.type(0)
     part = one / a.dtype.type(columns)
     epsilon, share = a.dtype.type(EPSILON), a.dtype.type(RUNNING)
     for h in range(_u(units)):
@@ -27,15 +28,8 @@ def batch_norm(a, at, scaled, spread, p, gains, kept, training, units, columns):
         gain = p[_u(gains) + h]
         running, spreading = _u(kept) + h, _u(kept) + _u(units) + h
         if training:
-            mean = a.dtype.type(0)
-            for n in range(_u(columns)):
-                mean += a[row + n]
-            mean *= part
-            square = a.dtype.type(0)
-            for n in range(_u(columns)):
-                away = a[row + n] - mean
-                square += away * away
-            square *= part
+            mean = part * total(a, row, a, row, zero, columns)
+            square = part * squares_about(a, row, a, row, mean, columns)
             p[running] += share * (mean - p[running])
             p[spreading] += share * (square - p[spreading])
         else:
@@ -48,25 +42,21 @@ def batch_norm(a, at, scaled, spread, p, gains, kept, training, units, columns):
             a[row + n] = value * gain
 
 
-@summing
+@kernel
 def batch_norm_back(d, at, a, scaled, spread, p, g, gains, units, columns):
     """Turn the gradient (H, N) of normalised sums into that of the sums, and put the gains' into `g`."""
-    part = d.dtype.type(1) / d.dtype.type(columns)
+    part, zero = d.dtype.type(1) / d.dtype.type(columns), d.dtype.type(0)
     for h in range(_u(units)):
         row, own = _u(at) + h * _u(columns), _u(scaled) + h * _u(columns)
-        along, plain = d.dtype.type(0), d.dtype.type(0)
-        for n in range(_u(columns)):
-            along += d[row + n] * a[own + n]
-            plain += d[row + n]
-        g[_u(gains) + h] = along
-        along *= part
-        plain *= part
+        g[_u(gains) + h] = along(d, row, a, own, zero, columns)
+        sloped = part * g[_u(gains) + h]
+        plain = part * total(d, row, d, row, zero, columns)
         steep = p[_u(gains) + h] * a[_u(spread) + h]
         for n in range(_u(columns)):
-            d[row + n] = steep * (d[row + n] - plain - a[own + n] * along)
+            d[row + n] = steep * (d[row + n] - plain - a[own + n] * sloped)
 
 
-@summing
+@kernel
 def layer_norm(a, at, scaled, spread, p, gains, units, columns, room):
     """Layer normalisation (Ba et al. 2016) of the sums (H, N) in place: each column over its units.
 
@@ -99,7 +89,7 @@ def layer_norm(a, at, scaled, spread, p, gains, units, columns, room):
             a[row + n] = value * gain
 
 
-@summing
+@kernel
 def layer_norm_back(d, at, a, scaled, spread, p, g, gains, units, columns, room, more):
     """As :func:`batch_norm_back`, for :func:`layer_norm`; `room` and `more` (N,) are used up."""
     part, zero = d.dtype.type(1) / d.dtype.type(units), d.dtype.type(0)
@@ -108,10 +98,7 @@ def layer_norm_back(d, at, a, scaled, spread, p, g, gains, units, columns, room,
         more[n] = zero
     for h in range(_u(units)):
         row, own, gain = _u(at) + h * _u(columns), _u(scaled) + h * _u(columns), p[_u(gains) + h]
-        total = zero
-        for n in range(_u(columns)):
-            total += d[row + n] * a[own + n]
-        g[_u(gains) + h] = total
+        g[_u(gains) + h] = along(d, row, a, own, zero, columns)
         for n in range(_u(columns)):
             value = d[row + n] * gain
             d[row + n] = value

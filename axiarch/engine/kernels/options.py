@@ -11,13 +11,8 @@ _PLAIN: dict[str, Any] = {"cache": True, "error_model": "numpy", "boundscheck": 
 
 
 def kernel(function: Callable[..., Any]) -> Any:
-    """Return a function compiled when it is first called; sums keep their order."""
+    """Return a function compiled when it is first called; sums keep the order that is written."""
     return njit(**_PLAIN, fastmath={"contract", "nsz"})(function)
-
-
-def summing(function: Callable[..., Any]) -> Any:
-    """Return the same for one that makes sums: in an order that lets the processor take several numbers at a time."""
-    return njit(**_PLAIN, fastmath={"contract", "nsz", "reassoc"})(function)
 
 
 def inlined(function: Callable[..., Any]) -> Any:

@@ -11,10 +11,14 @@ from typing import Any
 import scipy.linalg.cython_blas  # noqa: F401  (the library must be there before its threads are limited)
 from llvmlite import ir
 from numba import types
+from numba import uint64 as _u
 from numba.core import cgutils
 from numba.extending import intrinsic
 
 from axiarch.engine.kernels.options import kernel
+
+#: Multiplications up to which a product counts as small: larger ones are packed by the library, which turns as it does.
+SMALL = 1_000_000
 
 
 @intrinsic
@@ -61,8 +65,28 @@ def weigh(a, x, z, p, w, fan, units, columns):
 
 
 @kernel
-def weigh_gradient(a, x, d, dz, g, w, fan, units, columns):
-    """Put the gradient (I, H) of the weights at `w` of `g`, from a block (I, N) and the gradient (H, N) of its sums."""
+def _turn(d, dz, a, to, units, columns):
+    """Put the block (H, N) at `dz` as (N, H) at `to` of `a`, in tiles of eight by eight."""
+    side = _u(8)
+    for h0 in range(_u(0), _u(units), side):
+        for n0 in range(_u(0), _u(columns), side):
+            for n in range(n0, min(n0 + side, _u(columns))):
+                row, place = _u(to) + n * _u(units) + h0, _u(dz) + h0 * _u(columns) + n
+                for h in range(side):
+                    a[row + h] = d[place + h * _u(columns)]
+
+
+@kernel
+def weigh_gradient(a, x, d, dz, used, g, w, fan, units, columns):
+    """Put the gradient (I, H) of the weights at `w` of `g`, from a block (I, N) and the gradient (H, N) of its sums.
+
+    Small products of which the inner side is that of the sum are slow: the gradient is turned for them, into the block
+    `used` (H, N) of `a`, which nothing needs any more.
+    """
+    if units % 8 == 0 and units > 8 and units * fan * columns <= SMALL:
+        _turn(d, dz, a, used, units, columns)
+        _gemm(False, False, units, fan, columns, a, used, units, a, x, columns, g, w, units)
+        return
     _gemm(True, False, units, fan, columns, d, dz, columns, a, x, columns, g, w, units)
 
 
