@@ -27,6 +27,7 @@ from axiarch.recipes.searchfile import MethodChoice, SearchFile
 from axiarch.recipes.space import space
 from axiarch.recipes.steady import steady
 from axiarch.runner.ledger import Ledger
+from axiarch.runner.material import effort_of
 from axiarch.search.course import Course
 from axiarch.search.methods import make_method
 
@@ -57,9 +58,10 @@ def deciding(workspace: Workspace, number: int, search: SearchFile) -> float:
         known, steps = reader.changes(number), reader.steps(number)
     blocks = [(repeat, 0) for repeat in range(search.repeats)]
     own, method = (make_method(search.method, search.space, search.seed, len(blocks)) for _ in range(2))
-    told = Ledger(search.seed, blocks, own)
+    effort = effort_of(workflows.data_set(workspace, search.data))
+    told = Ledger(search.seed, blocks, own, effort)
     told.restore(known, steps, [])
-    course, recipes, seconds = Course(method, told.outcome), 0, 0.0
+    course, recipes, seconds = Course(method, told.outcome, effort), 0, 0.0
     while True:
         started = time.perf_counter()
         step = course.decide()

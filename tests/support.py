@@ -24,7 +24,8 @@ from axiarch.engine.losses import LOSSES
 from axiarch.engine.network import NetworkShape
 from axiarch.engine.rows import Source, TrainingData
 from axiarch.engine.run import RunSpec
-from axiarch.engine.training import Progress, RunState, Training
+from axiarch.engine.state import RunState
+from axiarch.engine.training import Progress, Training
 from axiarch.journal.workspace import Workspace
 from axiarch.recipes.recipe import Recipe
 from axiarch.recipes.searchfile import MethodChoice, SearchFile

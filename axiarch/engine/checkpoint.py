@@ -17,8 +17,8 @@ import msgspec
 from axiarch.engine.checksums import checksum
 from axiarch.engine.network import NetworkShape
 from axiarch.engine.run import RunSpec
+from axiarch.engine.state import RunState
 from axiarch.engine.stopping import Watch
-from axiarch.engine.training import RunState
 from axiarch.errors import NoSpace, TrainingError
 from axiarch.files import draft_of, load_json
 from axiarch.plain import shown

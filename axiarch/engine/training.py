@@ -22,6 +22,7 @@ from axiarch.engine.program import Program, Room, drop_rates, layer_starts
 from axiarch.engine.rows import Source
 from axiarch.engine.run import EpochNumbers, RunEnd, RunSpec
 from axiarch.engine.schedules import rates
+from axiarch.engine.state import RunState
 from axiarch.engine.stopping import Watch
 from axiarch.errors import TrainingError
 from axiarch.recipes.recipe import Recipe
@@ -33,52 +34,6 @@ _AHEAD = 5 * SLICE
 #: Multiplications that certainly take less than a slice: so many steps are done before one has been timed.
 _CAUTIOUS = 50_000_000
 NO_ORDER: NDArray[np.int64] = np.zeros(0, np.int64)
-
-
-@dataclass
-class RunState:
-    """The state of a run between two epochs: enough to continue it in another process with the same bits.
-
-    At epoch 0 it is given weights that the run starts from instead of random ones.
-
-    Attributes
-    ----------
-    parameters, best_parameters : (P,) arrays
-    optimiser : (4, P) array
-    epoch : int
-        Epochs trained.
-    watch : Watch
-    kept : (5, P) array, optional
-        The weights in training and the optimiser's state as they were after the best epoch.
-    """
-
-    parameters: Array
-    best_parameters: Array
-    optimiser: Array
-    epoch: int
-    watch: Watch
-    kept: Array | None = None
-
-    @classmethod
-    def from_weights(cls, weights: Array) -> RunState:
-        """Return where a run starts that is given its first weights (P,)."""
-        optimiser = np.zeros((codes.STATES, len(weights)), weights.dtype)
-        optimiser[-1] = weights
-        return cls(weights, weights, optimiser, 0, Watch())
-
-    def at_best(self, recipe: Recipe) -> RunState:
-        """Return the state after the best epoch, from which a run can continue.
-
-        Raises
-        ------
-        TrainingError
-            If no epoch was kept.
-        """
-        epoch = self.watch.best_epoch
-        if not epoch or self.kept is None:
-            raise TrainingError("no epoch of this run was kept", "", "continue from its last epoch")
-        return RunState(self.kept[0], self.best_parameters, self.kept[1:], epoch, self.watch.rewound(epoch, recipe),
-                        self.kept)
 
 
 @dataclass(frozen=True)

@@ -6,8 +6,8 @@ from pathlib import Path
 
 from axiarch.engine.modelfile import read_about, read_model
 from axiarch.engine.network import NetworkShape
-from axiarch.engine.predictor import flat_weights
-from axiarch.engine.training import RunState
+from axiarch.engine.parts import flat_weights
+from axiarch.engine.state import RunState
 from axiarch.errors import TrainingError
 from axiarch.plain import shown
 

@@ -14,7 +14,8 @@ from axiarch.data.checksums import row_hashes
 from axiarch.data.dataset import Dataset, as_json, described, sealed_hashes
 from axiarch.engine.modelfile import read_model, write_model
 from axiarch.engine.network import NetworkShape
-from axiarch.engine.predictor import Average, Predictor, Scored, flat_weights, named_arrays
+from axiarch.engine.parts import flat_weights, named_arrays
+from axiarch.engine.predictor import Average, Predictor, Scored
 from axiarch.errors import AxiarchError, TrainingError
 from axiarch.plain import shown
 from axiarch.recipes.recipe import Recipe

@@ -22,7 +22,8 @@ from axiarch.data.encoding import Code, DateCode, NumberCode, OrderCode, Picture
 from axiarch.data.target import LARGEST_LOG, Target
 from axiarch.engine.codes import EPSILON, LEAK
 from axiarch.engine.network import Placed
-from axiarch.engine.predictor import BIASES, RUNNING, SCALES, WEIGHTS, Predictor, named_arrays
+from axiarch.engine.parts import BIASES, RUNNING, SCALES, WEIGHTS, named_arrays
+from axiarch.engine.predictor import Predictor
 from axiarch.errors import TrainingError, not_written
 from axiarch.export.models import Model
 from axiarch.export.tables import check_place

@@ -19,7 +19,8 @@ from numpy.typing import NDArray
 from axiarch.data.encoding import Encoding
 from axiarch.engine.codes import EPSILON, LEAK
 from axiarch.engine.network import NetworkShape
-from axiarch.engine.predictor import BIASES, RUNNING, SCALES, WEIGHTS, Predictor, flat_weights
+from axiarch.engine.parts import BIASES, RUNNING, SCALES, WEIGHTS, flat_weights
+from axiarch.engine.predictor import Predictor
 from axiarch.errors import InputError, TrainingError
 from axiarch.files import load_json, regular_file
 from axiarch.plain import shown

@@ -8,8 +8,8 @@ from pathlib import Path
 from axiarch.data.dataset import Dataset
 from axiarch.engine.checkpoint import carry_over, save_checkpoint
 from axiarch.engine.run import RunSpec
+from axiarch.engine.state import RunState
 from axiarch.engine.streams import Streams
-from axiarch.engine.training import RunState
 from axiarch.engine.warmstart import first_state, fold_of
 from axiarch.errors import InputError, TrainingError
 from axiarch.journal.read import JournalReader

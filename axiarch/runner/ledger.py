@@ -15,7 +15,7 @@ from axiarch.journal.read import Changes
 from axiarch.journal.records import OVER, RulingRecord, RunState, StepRecord
 from axiarch.recipes.recipe import Recipe
 from axiarch.runner.tasks import WantedRun
-from axiarch.search.course import Course, Taken
+from axiarch.search.course import Course, Effort, Taken, by_epochs
 from axiarch.search.method import Method, Observation, Step
 
 #: A seed's and a fold's number.
@@ -75,14 +75,16 @@ class Ledger:
         What each recipe may be trained on, in the order in which steps take them.
     method : Method
         Fresh.
+    effort : Effort
+        How long a training takes, by the clock of the search.
     """
 
-    def __init__(self, seed: int, blocks: Sequence[Block], method: Method) -> None:
+    def __init__(self, seed: int, blocks: Sequence[Block], method: Method, effort: Effort = by_epochs) -> None:
         self.seed = seed
         self.blocks = tuple(blocks)
         self.recipes: dict[int, Recipe] = {}
         self.runs: dict[int, RunEntry] = {}
-        self.course = Course(method, self.outcome)
+        self.course = Course(method, self.outcome, effort)
         self._of: dict[tuple[int, Block], RunEntry] = {}
 
     def restore(self, known: Changes, steps: Sequence[StepRecord], rulings: Sequence[RulingRecord]) -> None:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from typing import TYPE_CHECKING
 
 from axiarch.data.dataset import Dataset, check_part
@@ -36,6 +37,17 @@ def shape_of(recipe: Recipe, dataset: Dataset, fold: int = 0) -> NetworkShape:
     return NetworkShape.of(recipe, own.encoding.shape, own.encoding.target.outputs, own.encoding.target.loss)
 
 
+def effort_of(dataset: Dataset) -> Callable[[Recipe, int], float]:
+    """Return what says how long epochs of a recipe take on a data set, in multiplications: the same on any machine."""
+    rows = dataset.rows["train"]
+
+    def effort(recipe: Recipe, epochs: int) -> float:
+        shape = shape_of(recipe, dataset)
+        return BEGINNING + epochs * shape.steps(rows) * (PER_STEP + shape.work)
+
+    return effort
+
+
 def outgrows_memory(data: TrainingData, folds: int) -> bool:
     """Say whether the rows of so many folds are too many to stay in memory once they have been read."""
     import psutil
@@ -48,6 +60,8 @@ def example_rows(rows: int, count: int) -> list[int]:
     return [i * rows // count for i in range(min(count, rows))]
 
 
+#: What it takes to begin with a run, and what a step takes beside its products, as multiplications.
+BEGINNING, PER_STEP = 1e8, 60_000.0
 #: Share of the free memory up to which data read once are expected to stay there.
 IN_MEMORY = 0.5
 #: Share of the memory that is free which a search may take, and what a worker takes before it holds any run.

@@ -28,7 +28,7 @@ from axiarch.recipes.steady import steady
 from axiarch.runner.executor import Executor
 from axiarch.runner.inheriting import Inheritance, Origin
 from axiarch.runner.ledger import Block, Ledger, RunEntry
-from axiarch.runner.material import shape_of, worker_room
+from axiarch.runner.material import effort_of, shape_of, worker_room
 from axiarch.runner.queue import Queue
 from axiarch.runner.saved import tidy
 from axiarch.runner.tasks import Compiling, Died, Failed, Held, Left, Ready, Report, Stuck, Task, Trained, WantedRun
@@ -39,8 +39,10 @@ from axiarch.search.methods import make_method
 _POLL = 0.1
 #: Runs that may wait at once.
 _AHEAD = 2000
-#: Runs that may wait behind the one that a worker trains.
-_BEHIND = 1
+#: Runs that may wait behind the one that a worker trains; one of less effort than that is short, a tenth of a second.
+_BEHIND, _SHORT = 1, 5e9
+#: Seconds of deciding between two looks at what workers report.
+_DECIDING = 0.003
 #: Times a run's worker may die, without a new epoch of the run between, before the run counts as failed.
 ATTEMPTS = 2
 #: Workers that a search may be given.
@@ -87,7 +89,8 @@ class Runner:
         self._state: SearchState = "preparing"
         self._wanted: SearchState = "running"
         self._why_paused = ""
-        self._nothing_now = False
+        # Whether more steps may be decided now, and whether none could be when that was last asked.
+        self._more = self._nothing_now = False
         self._stop_asked = False
         self._memory, self._weighed = 0, -1.0
         (self._folder / "checkpoints").mkdir(exist_ok=True)
@@ -115,7 +118,8 @@ class Runner:
         blocks = [self._origin.block] if self._origin else blocks
         method = make_method(search.method, search.space, search.seed, len(blocks))
         self._watched = EXAMPLES if method.expected <= WATCHED else 0
-        self._ledger = Ledger(search.seed, blocks, method)
+        self._effort = effort_of(self._dataset)
+        self._ledger = Ledger(search.seed, blocks, method, self._effort)
         with guarded(workspace.journal):
             self._ledger.restore(reader.changes(self._number), reader.steps(self._number),
                                  reader.rulings(self._number))
@@ -165,13 +169,12 @@ class Runner:
             self._obey(request)
         if self._stop_asked and self._wanted != "stopped":
             self._do("stop")
-        for report in self._executor.poll(seconds):
+        for report in self._executor.poll(0.0 if self._more else seconds):
             with self._journal.transaction():
                 self._take(report)
         self._weigh()
         self._settle_pause()
-        if self._wanted == "running":
-            self._hand_out()
+        self._more = self._wanted == "running" and self._hand_out()
 
     def _weigh(self) -> None:
         """Look once a second how much memory the workers take."""
@@ -486,9 +489,21 @@ class Runner:
 
     # -- work ------------------------------------------------------------------------------------
 
-    def _hand_out(self) -> None:
+    def _hand_out(self) -> bool:
+        """Keep the lanes busy, and decide for a moment what they train next; say whether more may be decided at once.
+
+        What is decided is handed out before the next is: a decision takes as long as a short training.
+        """
+        end = time.perf_counter() + _DECIDING
+        self._give()
+        while time.perf_counter() < end:
+            if not self._propose():
+                return False
+            self._give()
+        return True
+
+    def _give(self) -> None:
         """Give every idle lane a run, and one to wait behind it where there are enough."""
-        self._propose()
         for lane in sorted(self._idle):
             waiting = self._queue.take()
             if waiting is None:
@@ -504,11 +519,14 @@ class Runner:
             self._extend(lane)
 
     def _extend(self, lane: int) -> None:
-        """Let a run wait behind the one that a lane trains, so that the lane need not ask; not where few are left."""
+        """Let a run wait behind the one that a lane trains, so that the lane need not ask.
+
+        Where few are left, only behind a short one: another lane might be free sooner.
+        """
         runs = self._lanes[lane]
         if lane in self._idle or lane in self._alone or not 0 < len(runs) <= _BEHIND:
             return
-        if len(self._queue) < len(self._lanes):
+        if not self._queue or (len(self._queue) < len(self._lanes) and not self._short(*runs)):
             return
         run = self._queue.take_behind()
         if run is not None:
@@ -516,6 +534,12 @@ class Runner:
             self._ledger.runs[run.spec.id].state = "training"
             self._behind.add(run.spec.id)
             self._executor.extend(lane, run)
+
+    def _short(self, run: int) -> bool:
+        """Say whether a run will soon have come as far as it is wanted."""
+        entry = self._ledger.runs[run]
+        recipe = entry.spec.recipe
+        return self._effort(recipe, (entry.until or recipe.whole("epochs")) - entry.journalled) < _SHORT
 
     def _assign(self, lane: int, runs: tuple[WantedRun, ...]) -> None:
         ids = [run.spec.id for run in runs]
@@ -526,14 +550,15 @@ class Runner:
             self._journal.set_runs(ids, "training", lane)
             self._journal.set_lane(self._number, lane, self._pids.get(lane, 0), "training")
 
-    def _propose(self) -> None:
-        """Ask the method for steps while there is room to plan with."""
-        while len(self._queue) < _AHEAD:
-            step = self._ledger.course.decide()
-            self._nothing_now = step is None
-            if step is None:
-                return
+    def _propose(self) -> bool:
+        """Ask the method for a step, where there is room to plan with; say whether there was one."""
+        if len(self._queue) >= _AHEAD:
+            return False
+        step = self._ledger.course.decide()
+        self._nothing_now = step is None
+        if step is not None:
             self._enter(step)
+        return step is not None
 
     def _enter(self, step: Step) -> None:
         """Take a step: enter it, and its recipe and runs where they are new, and let the runs wait for a worker."""

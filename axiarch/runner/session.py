@@ -13,7 +13,8 @@ from axiarch.engine.checkpoint import EarlierEngine, load_checkpoint, save_check
 from axiarch.engine.losses import LOSSES
 from axiarch.engine.rows import Source
 from axiarch.engine.run import EpochNumbers
-from axiarch.engine.training import Progress, RunState, Training
+from axiarch.engine.state import RunState
+from axiarch.engine.training import Progress, Training
 from axiarch.errors import AxiarchError, TrainingError
 from axiarch.files import regular_file
 from axiarch.plain import shown

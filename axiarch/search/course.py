@@ -1,16 +1,27 @@
 """The course of a search: its steps in their order, when the next may be decided, and when an outcome is told.
 
-Step t is decided when exactly the outcomes of the steps up to t - window have been told, or more where the method
-wanted to know more first. So neither the number of workers nor their speed, nor any interruption, changes what is
-decided.
+So that neither the number of workers nor their speed, nor any interruption, changes what is decided, outcomes are told
+by a clock of the search's own. Each step takes as long on it as its training is expected to; as many steps as the
+method's window are under way at once, and where one more is wanted, the outcome of the one that ends first is told.
+A long training holds nothing up on the way: others begin and end beside it, as they do in workers.
 """
 
 from __future__ import annotations
 
+import heapq
 from collections.abc import Callable
 from dataclasses import dataclass
 
+from axiarch.recipes.recipe import Recipe
 from axiarch.search.method import Method, Observation, Ruling, Step
+
+#: From a recipe and a number of its epochs to how long they take, in any unit.
+Effort = Callable[[Recipe, int], float]
+
+
+def by_epochs(recipe: Recipe, epochs: int) -> float:
+    """Return what epochs take where all take alike."""
+    return float(epochs)
 
 
 @dataclass(frozen=True)
@@ -31,51 +42,71 @@ class Course:
         Fresh.
     outcome : callable
         Gives what came of a step, or None while that is not known.
+    effort : callable
+        Says how long a training takes by the clock; the same for a search whenever it is asked.
     """
 
-    def __init__(self, method: Method, outcome: Callable[[Taken], Observation | None]) -> None:
+    def __init__(self, method: Method, outcome: Callable[[Taken], Observation | None],
+                 effort: Effort = by_epochs) -> None:
         self.method = method
         self.steps: list[Taken] = []
         self.told = 0
-        self._outcome = outcome
+        self._outcome, self._effort = outcome, effort
+        self._now = 0.0
+        self._under_way: list[tuple[float, int]] = []  # when each ends, and its place among the steps
+        self._until: dict[tuple[int, int], int] = {}  # epochs that a recipe was let train for on a block
         self._nothing: tuple[int, int, int] | None = None
         self._rulings = 0
 
     def decide(self) -> Step | None:
         """Return the next step, or None if none can be decided now: ever, where all outcomes have been told."""
-        wanted = len(self.steps) + 1 - self.method.window
         while True:
-            if not self._tell(wanted):
+            if len(self._under_way) < self.method.window:
+                asked = (self.told, len(self.steps), self._rulings)
+                step = None if asked == self._nothing else self.method.next()
+                if step is not None:
+                    return step
+                self._nothing = asked
+                if not self._under_way or not self.method.learns:
+                    return None
+            if not self._tell():
                 return None
-            asked = (self.told, len(self.steps), self._rulings)
-            step = None if asked == self._nothing else self.method.next()
-            if step is not None:
-                return step
-            self._nothing = asked
-            if self.told == len(self.steps) or not self.method.learns:
-                return None
-            wanted = self.told + 1
 
     def rule(self, what: Ruling, value: int) -> None:
         """Let the method obey a user."""
         self.method.rule(what, value)
         self._rulings += 1
 
-    def _tell(self, wanted: int) -> bool:
-        """Tell outcomes until so many have been told; say whether they were known."""
-        while self.told < wanted:
-            found = self._outcome(self.steps[self.told])
-            if found is None:
-                return False
-            self.method.observe(found)
-            self.told += 1
+    def _tell(self) -> bool:
+        """Tell the outcome of the step that ends first; say whether it was known."""
+        ends, place = self._under_way[0]
+        found = self._outcome(self.steps[place])
+        if found is None:
+            return False
+        heapq.heappop(self._under_way)
+        self._now = ends
+        self.method.observe(found)
+        self.told += 1
         return True
 
     def take(self, step: Step, number: int, told: int | None = None) -> Taken:
         """Take a step: the one decided, one by hand, or (with `told`) one of an earlier sitting."""
-        if told is not None and not self._tell(told):
-            raise ValueError("a step was taken on outcomes that are not known")
+        while told is not None and self.told < told:
+            if not self._under_way or not self._tell():
+                raise ValueError("a step was taken on outcomes that are not known")
         taken = Taken(step, number, self.told)
+        heapq.heappush(self._under_way, (self._now + self._takes(step, number), len(self.steps)))
         self.steps.append(taken)
         self.method.take(step, number)
         return taken
+
+    def _takes(self, step: Step, number: int) -> float:
+        """Return how long a step takes, one block after the other, from where its recipe stood or its parent did."""
+        until = step.until or step.recipe.whole("epochs")
+        takes = 0.0
+        for block in range(step.blocks or self.method.blocks):
+            begun = self._until.get((number, block), self._until.get((step.parent, block), 0))
+            if until > begun:
+                takes += self._effort(step.recipe, until - begun)
+                self._until[number, block] = until
+        return takes

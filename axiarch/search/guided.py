@@ -15,7 +15,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from axiarch.recipes.recipe import Recipe
-from axiarch.search.method import Observation, Option, Step
+from axiarch.search.method import WINDOW, Observation, Option, Step
 from axiarch.search.points import position
 from axiarch.search.racing import ENOUGH_PROBES, RACING_OPTIONS, Racing, agreement_of
 from axiarch.search.random import Drawn
@@ -245,7 +245,7 @@ class Guided(ModelDriven):
     learns = True
     summary = "few recipes, each expensive to train: a model of all results so far chooses the next one"
     options = (Option("recipes", 40, 1, 1_000_000, "recipes in all, the base recipe included"),
-               Option("window", 6, 1, 10_000, "recipes proposed before the result of an earlier one is used"))
+               WINDOW)
 
     @cached_property
     def _known(self) -> set[int]:

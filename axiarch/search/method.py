@@ -43,6 +43,10 @@ class Option:
         return value
 
 
+#: How far a method that learns runs ahead of what it knows.
+WINDOW = Option("window", 4, 1, 10_000, "steps under way while the next is decided; two for each worker if not given")
+
+
 @dataclass(frozen=True)
 class Step:
     """One step of a search: a recipe is trained up to some epoch.
@@ -131,8 +135,7 @@ class Method(ABC):
     summary: ClassVar[str]
     #: What can be set.
     options: ClassVar[tuple[Option, ...]] = ()
-    #: Steps that may be decided before the outcome of an earlier one is told. Fixed for a search, whatever the number
-    #: of workers, so that they change nothing.
+    #: Steps that may be under way while the next one is decided (see :class:`Course`). Fixed for a search.
     window: int = ALL_AT_ONCE
     #: Whether outcomes make it decide otherwise.
     learns: ClassVar[bool] = False
@@ -166,7 +169,7 @@ class Method(ABC):
         self._seen.add(step.recipe)
 
     def observe(self, observation: Observation) -> None:
-        """Be told what came of a step, in the order of the steps; methods that do not learn ignore it."""
+        """Take in what came of a step; methods that do not learn ignore it."""
 
     def rule(self, what: Ruling, value: int) -> None:
         """Obey a user: no further step for recipe `value` that was cut, or `value` recipes in all."""

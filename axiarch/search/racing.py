@@ -14,7 +14,7 @@ from collections.abc import Mapping, Sequence
 from functools import cached_property
 
 from axiarch.recipes.space import Space
-from axiarch.search.method import Observation, Option, OptionValue, Step, steady_at
+from axiarch.search.method import WINDOW, Observation, Option, OptionValue, Step, steady_at
 from axiarch.search.random import Drawn
 
 #: Recipes trained in full before rounds are judged, and one in so many after them.
@@ -34,7 +34,7 @@ RACING_OPTIONS = (
     Option("keep", 3, 2, 10, "one recipe in this many continues to the next round"),
     Option("rounds", 3, 1, 8, "rounds, the last one being the whole training"),
     Option("finalists", 5, 1, 1000, "best recipes that are trained on all seeds and folds in the end"),
-    Option("window", 8, 1, 10_000, "steps decided before the outcome of an earlier one is used"),
+    WINDOW,
 )
 
 

@@ -81,16 +81,15 @@ def start_search(workspace: Workspace, search: SearchFile, lanes: int = 0, forec
 
 
 def with_window(search: SearchFile, lanes: int) -> SearchFile:
-    """Return a search whose method looks far enough ahead for so many workers, two steps for each at the least.
+    """Return a search whose method has two steps under way for each worker: one that it trains, one that waits.
 
     What is chosen here is written into the search, so it decides the same when it is resumed with any number of
     workers. A window that the search file names stays.
     """
     method = make_method(search.method, search.space, search.seed)
-    wanted = 2 * lanes
-    if not method.learns or "window" in search.method.options or wanted <= method.values.get("window", wanted):
+    if not method.learns or "window" in search.method.options or "window" not in method.values:
         return search
-    return replace(search, method=replace(search.method, options={**search.method.options, "window": wanted}))
+    return replace(search, method=replace(search.method, options={**search.method.options, "window": 2 * lanes}))
 
 
 def _first_model(workspace: Workspace, search: SearchFile) -> Path | None:

@@ -14,7 +14,8 @@ from hypothesis import strategies as st
 from axiarch.engine import codes
 from axiarch.engine.modelfile import read_about, read_model, write_model
 from axiarch.engine.network import NetworkShape
-from axiarch.engine.predictor import Predictor, flat_weights, named_arrays
+from axiarch.engine.parts import flat_weights, named_arrays
+from axiarch.engine.predictor import Predictor
 from axiarch.engine.program import evaluated_rows
 from axiarch.engine.rows import TrainingData
 from axiarch.engine.run import RunSpec

@@ -18,8 +18,9 @@ from axiarch.engine.kernels import words
 from axiarch.engine.network import NetworkShape
 from axiarch.engine.rows import TrainingData
 from axiarch.engine.run import RunSpec
+from axiarch.engine.state import RunState
 from axiarch.engine.streams import Streams
-from axiarch.engine.training import RunState, Training
+from axiarch.engine.training import Training
 from axiarch.errors import TrainingError
 from axiarch.recipes.members import OPTIMISERS
 from axiarch.recipes.recipe import Recipe

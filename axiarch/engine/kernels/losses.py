@@ -11,7 +11,6 @@ from axiarch.engine.codes import BY_ABSOLUTE, BY_SQUARED, LARGEST_LOG
 from axiarch.engine.kernels.curves import exponential32
 from axiarch.engine.kernels.options import inlined, kernel
 
-
 #: Rows of which one logarithm is taken, that of a product: each factor lies between 1 and the number of classes.
 TOGETHER = 16
 

@@ -86,8 +86,8 @@ def weigh_gradient(a, x, d, dz, used, g, w, fan, units, columns):
     if units % 8 == 0 and units > 8 and units * fan * columns <= SMALL:
         _turn(d, dz, a, used, units, columns)
         _gemm(False, False, units, fan, columns, a, used, units, a, x, columns, g, w, units)
-        return
-    _gemm(True, False, units, fan, columns, d, dz, columns, a, x, columns, g, w, units)
+    else:
+        _gemm(True, False, units, fan, columns, d, dz, columns, a, x, columns, g, w, units)
 
 
 @kernel
