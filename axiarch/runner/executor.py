@@ -5,6 +5,7 @@ from __future__ import annotations
 import os
 from collections import deque
 from collections.abc import Sequence
+from dataclasses import replace
 from typing import Protocol
 
 from axiarch.errors import AxiarchError, NoSpace
@@ -59,7 +60,9 @@ class InlineExecutor:
         self._task = task
 
     def extend(self, lane: int, run: WantedRun) -> None:
-        """Do nothing: a task here is trained in one go; the run waits again when the lane says that it is ready."""
+        """Give a busy lane one more run, to train after the others."""
+        if self._task is not None:
+            self._task = replace(self._task, runs=(*self._task.runs, run))
 
     def release(self, lane: int, run: int) -> None:
         """Do nothing: a task here is trained in one go."""
@@ -88,12 +91,15 @@ class InlineExecutor:
 
         if self._task is not None and not self._held:
             task, self._task = self._task, None
+            failing = tuple(run.spec.id for run in task.runs)
             try:
-                Session(task, 0, self._reports.append).train()
+                session = Session(task, 0, self._reports.append)
+                failing = ()
+                session.train()
             except NoSpace as error:
                 self._reports.append(Stuck(0, str(error)))
             except AxiarchError as error:
-                self._reports.append(Failed(0, tuple(run.spec.id for run in task.runs), str(error)))
+                self._reports.append(Failed(0, failing or (session.now,), str(error)))
             self._reports.append(Ready(0, os.getpid()))
         reports = list(self._reports)
         self._reports.clear()

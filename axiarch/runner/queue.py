@@ -28,6 +28,10 @@ class Queue:
         """Add a run at the end."""
         self._waiting[run.spec.id] = Waiting(run, alone)
 
+    def put_back(self, run: WantedRun, alone: bool = False) -> None:
+        """Add a run at the front: its turn had come."""
+        self._waiting = {run.spec.id: Waiting(run, alone), **self._waiting}
+
     def remove(self, run: int) -> None:
         """Take a run out that is not wanted any more."""
         self._waiting.pop(run, None)

@@ -418,10 +418,10 @@ class Runner:
         """Let runs wait again that a lane was given and did not end."""
         self._behind -= runs
         back = [run for run in sorted(runs) if self._ledger.runs[run].state not in OVER]
-        for run in back:
+        for run in reversed(back):
             entry = self._ledger.runs[run]
             entry.state = "waiting"
-            self._queue.put(entry.wanted(), entry.attempts > 0)
+            self._queue.put_back(entry.wanted(), entry.attempts > 0)
         self._journal.set_runs(back, "waiting")
 
     def _take_trained(self, report: Trained) -> None:

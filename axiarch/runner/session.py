@@ -72,6 +72,7 @@ class Session:
         self._clock = clock
         self._released: set[int] = set()
         self._waiting = deque(task.runs)
+        self.now = task.runs[0].spec.id  # the run in training
         self._saved = self._reported = clock()
         self._epochs: list[tuple[int, EpochNumbers]] = []
 
@@ -88,6 +89,7 @@ class Session:
         """Train until no run is left."""
         while self._waiting:
             wanted = self._waiting.popleft()
+            self.now = wanted.spec.id
             self._released.discard(wanted.spec.id)
             self._train(wanted)
 

@@ -65,18 +65,17 @@ class _Worker:
         from axiarch.errors import AxiarchError, NoSpace
         from axiarch.runner.session import Session
 
-        runs = [run.spec.id for run in task.runs]
+        failing = tuple(run.spec.id for run in task.runs)
         try:
             session = Session(task, self._lane, self._send, self._between)
-            self._session = session
-            self._runs = runs
+            self._session, failing = session, ()
             session.train()
         except _Leave:
             return
         except NoSpace as error:
             self._send(Stuck(self._lane, str(error)))
         except AxiarchError as error:
-            self._send(Failed(self._lane, tuple(runs), str(error)))
+            self._send(Failed(self._lane, failing or (session.now,), str(error)))
         except MemoryError:
             os._exit(OUT_OF_MEMORY)  # one that stayed would fail whatever it is given next; a new one takes its place
         finally:
@@ -99,8 +98,6 @@ class _Worker:
             raise _Leave
         elif isinstance(order, More) and isinstance(self._session, Session):
             self._session.add(order.run)
-            self._runs.append(order.run.spec.id)
-
         elif isinstance(order, Release) and isinstance(self._session, Session):
             self._session.release(order.run)
 

@@ -116,12 +116,35 @@ class ModelDriven(Drawn):
         kept = self._kept.get("model")
         if kept is None or kept[0] != len(self.log):
             places = self._remembered(len(self.log))
-            model = Model(self._told(places), self._features.owner, self._parameters(len(self.log)))
-            recipes = list(dict.fromkeys(self.log[i][0] for i in places))
-            at_end, _ = model.predict(np.array([self._row(recipe) for recipe in recipes]))
-            kept = self._kept["model"] = (len(self.log), (model, recipes, at_end))
+            told, near = self._told(places), self._near(len(self.log))[1]
+            model = Model(told, self._features.owner, self._parameters(len(self.log)), near.copy())
+            whose = {who: i for i, who in reversed(list(enumerate(told.who.tolist())))}  # each recipe's first place
+            first = sorted(whose.values())
+            recipes = [self.log[places[i]][0] for i in first]
+            kept = self._kept["model"] = (len(self.log), (model, recipes, model.means(near[:, first])))
         found: tuple[Model, list[Recipe], Floats] = kept[1]
         return found
+
+    def _near(self, length: int) -> tuple[list[int], Floats]:
+        """Return what the model remembers of the first `length` points of the log, and how near those are (N, N)."""
+        from axiarch.search.model import nearness
+
+        kept = self._kept.get("near")
+        if kept is None or kept[0] != length:
+            places, p, owner = self._remembered(length), self._parameters(length), self._owner
+            x = self._told(places).x
+            known: list[int] = kept[1][0] if kept is not None and kept[1][2] is p else []
+            old = len(known) if places[: len(known)] == known else 0
+            found = np.empty((len(places), len(places)))
+            found[:, old:] = nearness(x, x[old:], owner, p)
+            if kept is not None and old:
+                found[:old, :old], found[old:, :old] = kept[1][1], found[:old, old:].T
+            kept = self._kept["near"] = (length, (places, found, p))
+        return kept[1][0], kept[1][1]
+
+    @cached_property
+    def _owner(self) -> NDArray[np.int64]:
+        return np.array(self._features.owner, np.int64)
 
     def _told(self, places: Sequence[int]) -> Told:
         """Return some places of the log as the model takes them."""
@@ -205,8 +228,10 @@ class ModelDriven(Drawn):
 
     def _crowded(self, rows: Floats) -> NDArray[np.bool_]:
         """Say which points (M, F) stand so near to a recipe tried before that they would tell little new."""
+        from scipy.spatial.distance import cdist
+
         known = np.array([self._row(recipe) for recipe in self.recipes.values()])
-        square = (rows**2).sum(1)[:, None] + (known**2).sum(1)[None] - 2 * rows @ known.T
+        square = cdist(rows, known, "sqeuclidean")
         crowded: NDArray[np.bool_] = square.min(1) < CROWDED**2 * len(self.space.knobs)
         return crowded
 
@@ -344,20 +369,8 @@ class GuidedRacing(ModelDriven, Racing):
         known = [i for i, place in enumerate(places) if place not in later]
         model = Model(self._told([places[i] for i in known]), self._features.owner, self._parameters(length),
                       near[np.ix_(known, known)])
-        return float(model.predict(self._row(self.recipes[number])[None])[0][0])
-
-    def _near(self, length: int) -> tuple[list[int], Floats]:
-        """Return what the model remembers of the first `length` points of the log, and how near those are."""
-        from axiarch.search.model import nearness
-
-        kept = self._kept.get("near")
-        if kept is None or kept[0] != length:
-            places = self._remembered(length)
-            x = self._told(places).x
-            found = nearness(x, x, np.array(self._features.owner, np.int64), self._parameters(length))
-            kept = self._kept["near"] = (length, (places, found))
-        near: tuple[list[int], Floats] = kept[1]
-        return near
+        own = next(i for i, place in enumerate(places) if self.log[place][0] == self.recipes[number])
+        return float(model.means(near[known, own][:, None])[0])
 
     def _early(self, level: int) -> float:
         """Return how early the end of a round is: 1 the first, 0 the last, even in the logarithm of epochs."""

@@ -184,6 +184,12 @@ class Model:
         assert self._lower is not None
         self._half = _solve(self._lower, self._y)
 
+    def means(self, near: Floats) -> Floats:
+        """Return the means (M,) of :meth:`predict`, from how near (N, M) its points are to those of the model."""
+        assert self._lower is not None
+        found: Floats = _solve(self._lower, self._half, turned=True) @ near
+        return found
+
     def predict(self, x: Floats) -> tuple[Floats, Floats]:
         """Return mean and standard deviation (M,) of the tamed loss at the end of the training, at points (M, F)."""
         assert self._lower is not None
@@ -235,14 +241,14 @@ class Model:
 
 
 def nearness(x: Floats, other: Floats, owner: NDArray[np.int64], p: Floats) -> Floats:
-    """Return the Matern 5/2 covariances (N, M) of points (N, F) and (M, F); `owner` (F,) and `p` as in a model."""
+    """Return the Matern 5/2 covariances (N, M) of points (N, F) and (M, F); `owner` (F,) and `p` as in a model.
+
+    That of two points has the same bits whichever others are asked for beside them.
+    """
+    from scipy.spatial.distance import cdist
+
     inverse = np.exp(-p[owner]) if len(owner) else np.zeros(0)
-    a, b = x * inverse, other * inverse
-    far: Floats = a @ b.T
-    far *= -2
-    far += (a**2).sum(1)[:, None]
-    far += (b**2).sum(1)[None]
-    np.maximum(far, 0.0, out=far)
+    far: Floats = cdist(x * inverse, other * inverse, "sqeuclidean")
     far *= 5
     np.sqrt(far, out=far)
     found = far / 3
@@ -278,21 +284,23 @@ def _tamed(told: Told) -> Floats:
     logs = np.log(losses, where=known, out=np.full(len(losses), np.inf))
     y = np.zeros(len(losses))
     centre, spread = 0.0, 0.0
-    before: dict[int, float] = {}
+    before = np.full(int(told.who.max(initial=-1)) + 1, np.nan)
     for moment in np.unique(early)[::-1]:
         here = early == moment
         some = here & known
-        now = dict(zip(told.who[some].tolist(), logs[some].tolist(), strict=True))
-        moved = [level - before[who] for who, level in now.items() if who in before]
-        if not now:
+        if not some.any():
             y[here] = 1.0
             continue
-        centre = centre + float(np.median(moved)) if moved else float(np.median(logs[some]))
+        now = np.full(len(before), np.nan)
+        now[told.who[some]] = logs[some]
+        moved = now - before
+        both = np.isfinite(moved)
+        centre = centre + float(np.median(moved[both])) if both.any() else float(np.median(logs[some]))
         top = 2 * max(centre - float(logs[some].min()), 1e-6)
         y[here] = np.minimum(logs[here] - centre, top)
-        if len(now) >= _ENOUGH or spread == 0.0:
+        if np.isfinite(now).sum() >= _ENOUGH or spread == 0.0:
             spread = max(float(y[here].std()), 1e-9)
-        before |= now
+        before = np.where(np.isfinite(now), now, before)
     scaled: Floats = y / (spread or 1.0)
     return scaled
 
@@ -315,8 +323,9 @@ def _cholesky(covariance: Floats, p: Floats) -> Floats | None:
         return None
 
 
-def _solve(lower: Floats, right: Floats) -> Floats:
-    from scipy.linalg import solve_triangular
+def _solve(lower: Floats, right: Floats, turned: bool = False) -> Floats:
+    """Return ``L^-1 right``, or `turned` ``L^-T right``."""
+    from scipy.linalg.lapack import dtrtrs
 
-    found: Floats = solve_triangular(lower, right, lower=True, check_finite=False)
+    found: Floats = dtrtrs(lower.T, right, lower=0, trans=int(not turned))[0]
     return found

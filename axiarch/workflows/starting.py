@@ -38,6 +38,8 @@ from axiarch.workflows.planning import check_memory, default_lanes, planned_reci
 _STARTED: list[subprocess.Popen[bytes]] = []
 #: Seconds that a runner may take to end after its search is over.
 _LETTING_GO = 10.0
+#: Steps under way for each worker: with fewer, workers wait for decisions on short trainings.
+_STEPS = 4
 
 
 def start_search(workspace: Workspace, search: SearchFile, lanes: int = 0, forecast: Forecast | None = None) -> int:
@@ -81,7 +83,7 @@ def start_search(workspace: Workspace, search: SearchFile, lanes: int = 0, forec
 
 
 def with_window(search: SearchFile, lanes: int) -> SearchFile:
-    """Return a search whose method has two steps under way for each worker: one that it trains, one that waits.
+    """Return a search whose method has four steps under way for each worker: one in training, and enough that wait.
 
     What is chosen here is written into the search, so it decides the same when it is resumed with any number of
     workers. A window that the search file names stays.
@@ -89,7 +91,7 @@ def with_window(search: SearchFile, lanes: int) -> SearchFile:
     method = make_method(search.method, search.space, search.seed)
     if not method.learns or "window" in search.method.options or "window" not in method.values:
         return search
-    return replace(search, method=replace(search.method, options={**search.method.options, "window": 2 * lanes}))
+    return replace(search, method=replace(search.method, options={**search.method.options, "window": _STEPS * lanes}))
 
 
 def _first_model(workspace: Workspace, search: SearchFile) -> Path | None:

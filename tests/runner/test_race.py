@@ -99,13 +99,19 @@ class ByHand(RunnerCase):
     def running(self, search: SearchFile | None = None) -> tuple[Runner, ScriptedExecutor]:
         executor = ScriptedExecutor()
         runner = self.make(search or race(), executor)
-        runner.turn(0)
+        self.settle(runner)
         return runner, executor
+
+    def settle(self, runner: Runner) -> None:
+        """Let all be decided that can be now."""
+        runner.turn(0)
+        while runner._more:
+            runner.turn(0)
 
     def ask(self, runner: Runner, *requests: Request) -> None:
         for request in requests:
             send(self.workspace.search(1), request)
-        runner.turn(0)
+        self.settle(runner)
 
     def test_a_recipe_is_cut(self) -> None:
         runner, executor = self.running()
