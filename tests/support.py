@@ -172,7 +172,7 @@ def measured(name: str, z: np.ndarray, targets: np.ndarray, gradient: bool = Fal
     total = driver.measure(a, d, 0, ints, one * dtype.type(smooth), one * dtype.type(kept), given, labels, amounts,
                            rows, gradient, sums, np.zeros(rows, dtype), np.zeros(rows, dtype))
     if gradient and loss.amounts:
-        losses.slopes(TRAINED_ON_NUMBERS[by], d, 0, outputs, rows, one * dtype.type(width))
+        losses.slopes(TRAINED_ON_NUMBERS[by], 0, d, 0, outputs, rows, one * dtype.type(width))
     return float(total), sums, d.reshape(outputs, rows).T
 
 

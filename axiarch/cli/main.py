@@ -23,6 +23,7 @@ from axiarch.cli.options import (
 from axiarch.cli.saying import print_json, say
 from axiarch.cli.searches import run_search
 from axiarch.errors import InputError
+from axiarch.plain import shown
 
 if TYPE_CHECKING:
     from axiarch.journal.workspace import Workspace
@@ -115,6 +116,33 @@ def rescue(context: click.Context, target: Path, folder: Path | None, as_json: b
         return
     say(*(f"saved    {line}" for line in found.saved), *(f"lost     {line}" for line in found.lost))
     say(f"the new workspace is {found.folder}")
+
+
+@main.command()
+@click.option("--check", is_flag=True, help="Try each of them out, as the start of a search does.")
+@json_option
+@guarded
+def members(check: bool, as_json: bool) -> int:
+    """List activations, losses, optimisers and schedules that installed packages bring."""
+    from dataclasses import asdict
+
+    from axiarch import workflows
+
+    found = workflows.installed_members(check)
+    if as_json:
+        print_json([asdict(each) for each in found])
+        return 4 if any(each.problem for each in found) else 0
+    for each in found:
+        package = f"package {shown(each.package, 40)} {shown(each.version, 20)}".rstrip()
+        if each.kind:
+            say(f"{each.kind} {each.name}: {shown(each.formula, 80)} ({shown(each.source, 80)}); {package}")
+        if each.problem:
+            say(f"    {package}, {shown(each.name, 60)}: {shown(each.problem, 300)}")
+        elif check:
+            say("    tried out; nothing is wrong")
+    if not found:
+        say("no installed package brings any; to make one, see docs/members.md")
+    return 4 if any(each.problem for each in found) else 0
 
 
 main.add_command(data)

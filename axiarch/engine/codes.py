@@ -5,8 +5,9 @@ from __future__ import annotations
 #: Columns of the table of operations: what is done, where blocks begin, sizes, where parameters begin, the geometry of
 #: windows and pools, which layer with weights it is, where its random words begin, and whether it is the first.
 (KIND, IN, OUT, SUM, SCALED, SPREAD, WINDOWS, SKIP, WHICH, UNITS, FAN, POSITIONS, NUMBERS, WEIGHTS, BIASES, GAINS,
- KEPT, ACTIVATION, NORM, CHANNELS, HEIGHT, WIDTH, SIZE, STRIDE, TOP, LEFT, TALL, WIDE, LAYER, WORDS, FIRST) = range(31)
-COLUMNS = 31
+ KEPT, ACTIVATION, NORM, CHANNELS, HEIGHT, WIDTH, SIZE, STRIDE, TOP, LEFT, TALL, WIDE, LAYER, WORDS, FIRST, CURVE,
+ SLOPE) = range(33)
+COLUMNS = 33
 #: Kinds of operations.
 DENSE, CONV, MAX_POOL, MEAN_POOL = range(4)
 #: Normalisations.
@@ -20,11 +21,13 @@ BY_SQUARED, BY_ABSOLUTE, BY_HUBER = range(3)
 SGD, MOMENTUM, NESTEROV, ADAGRAD, ADADELTA, RMSPROP, ADAM, NADAM, AMSGRAD, LION, LAMB = range(11)
 #: Whole numbers of a program.
 (INPUTS, INPUT, INPUT_CHANNELS, OUTPUT, OUTPUTS, LOSS, TRAINED_ON, OPTIMISER, BATCH, PARAMETERS, WEIGHT_COUNT, TRAINED,
- STEP_WORDS, GATHERED, VARIED, IMAGE_HEIGHT, IMAGE_WIDTH, IMAGE_CHANNELS) = range(18)
-WHOLE_NUMBERS = 18
+ STEP_WORDS, GATHERED, VARIED, IMAGE_HEIGHT, IMAGE_WIDTH, IMAGE_CHANNELS, CALLED_STEP, CALLED_LOSS) = range(20)
+WHOLE_NUMBERS = 20
+#: The number of every member that an installed package brings: it is called by its address, which stands in a column
+#: or number of its own.
+CALLED = 99
 #: Real numbers of a program; 0 switches each off.
 SMOOTH, HUBER, L1, CLIP_NORM, CLIP_VALUE, MAX_NORM, NOISE, AVERAGING, MIXING = range(9)
-REAL_NUMBERS = 9
 #: How pictures are varied.
 SHIFT, FLIP, CONTRAST, ERASE, CROP = range(5)
 #: Keys of an epoch.

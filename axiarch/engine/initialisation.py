@@ -9,7 +9,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from axiarch.engine.network import NetworkShape
-from axiarch.recipes.members import ACTIVATIONS
+from axiarch.recipes.members import activation
 
 Floats = NDArray[np.float64]
 
@@ -67,7 +67,7 @@ def first_weights(shape: NetworkShape, name: str, rng: np.random.Generator,
         if not placed.weighted:
             continue
         before, after = placed.fan_in, placed.units
-        auto = ACTIVATIONS[placed.layer.activation].initialisation
+        auto = activation(placed.layer.activation).initialisation
         own, how = (auto if name == "auto" else name), distribution
         if placed is shape.placed[-1]:
             own, how = "glorot", "usual"

@@ -63,6 +63,7 @@ def _ahead(recipe: Recipe, rates: Floats, steps: Floats) -> Floats:
 #: What a kernel may be given for each step, from a recipe, the rates (T,) and the numbers of the steps (T,).
 COLUMNS: Mapping[str, Column] = {
     "rate": lambda recipe, rates, steps: rates,
+    "number": lambda recipe, rates, steps: steps,
     "corrected rate": lambda recipe, rates, steps: rates * _correction(recipe, rates, steps),
     "l2": _value("l2"),
     "decay": lambda recipe, rates, steps: rates * recipe.real("weight_decay"),

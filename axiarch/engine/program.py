@@ -14,17 +14,18 @@ from dataclasses import dataclass
 import numpy as np
 from numpy.typing import DTypeLike, NDArray
 
-from axiarch.engine import codes
+from axiarch.engine import called, codes
 from axiarch.engine.network import Array, NetworkShape, Placed
-from axiarch.recipes.members import ACTIVATIONS, OPTIMISERS, TRAINED_ON
+from axiarch.recipes.installed import absent
+from axiarch.recipes.members import ACTIVATIONS, OPTIMISERS, TRAINED_ON, activation
 from axiarch.recipes.recipe import Recipe
 
 Whole = NDArray[np.int64]
 #: The numbers of members, by name.
-ACTIVATION_NUMBERS = {name: int(getattr(codes, name.upper())) for name in ACTIVATIONS}
-OPTIMISER_NUMBERS = {name: int(getattr(codes, name.upper())) for name in OPTIMISERS}
+ACTIVATION_NUMBERS = {name: int(getattr(codes, name.upper(), codes.CALLED)) for name in ACTIVATIONS}
+OPTIMISER_NUMBERS = {name: int(getattr(codes, name.upper(), codes.CALLED)) for name in OPTIMISERS}
 LOSS_NUMBERS = {name: int(getattr(codes, name.upper())) for name in ("softmax", "binary", "squared", "logarithmic")}
-TRAINED_ON_NUMBERS = {name: int(getattr(codes, f"BY_{name.upper()}")) for name in TRAINED_ON}
+TRAINED_ON_NUMBERS = {name: int(getattr(codes, f"BY_{name.upper()}", codes.CALLED)) for name in TRAINED_ON}
 _NORMS = {"none": codes.NO_NORM, "batch": codes.BATCH_NORM, "layer": codes.LAYER_NORM}
 #: Numbers that a block begins at a multiple of: a line of the cache.
 _LINE = 16
@@ -123,8 +124,15 @@ class _Compiler:
 
     def _training(self, ints: Whole, recipe: Recipe) -> None:
         d = codes
-        ints[d.TRAINED_ON] = TRAINED_ON_NUMBERS[recipe.word("loss")]
-        ints[d.OPTIMISER] = OPTIMISER_NUMBERS[recipe.word("optimiser")]
+        loss, optimiser = recipe.word("loss"), recipe.word("optimiser")
+        for kind, name, known in (("loss", loss, TRAINED_ON_NUMBERS), ("optimiser", optimiser, OPTIMISER_NUMBERS)):
+            if name not in known:
+                raise absent(kind, name)
+        ints[d.TRAINED_ON], ints[d.OPTIMISER] = TRAINED_ON_NUMBERS[loss], OPTIMISER_NUMBERS[optimiser]
+        if ints[d.TRAINED_ON] == d.CALLED:
+            ints[d.CALLED_LOSS] = called.loss_slope(loss, self._shape.precision)
+        if ints[d.OPTIMISER] == d.CALLED:
+            ints[d.CALLED_STEP] = called.step(optimiser, self._shape.precision)
         ints[d.GATHERED] = recipe.whole("accumulation")
         pictured = len(self._shape.inputs) == 3
         varied = recipe.whole("shift") or recipe.word("flip") == "yes" or any(
@@ -144,12 +152,15 @@ class _Compiler:
         op[d.UNITS], op[d.FAN], op[d.POSITIONS] = placed.units, placed.fan_in, placed.positions
         op[d.WEIGHTS], op[d.BIASES] = placed.weights, placed.biases
         op[d.GAINS], op[d.KEPT] = placed.gains, placed.kept
+        own = activation(layer.activation)
         op[d.ACTIVATION], op[d.NORM] = ACTIVATION_NUMBERS[layer.activation], _NORMS[layer.norm]
+        if op[d.ACTIVATION] == d.CALLED:
+            op[d.CURVE], op[d.SLOPE] = called.curve(layer.activation, self._shape.precision)
         if layer.kind == "conv":
             self._window(op, placed)
             op[d.WINDOWS] = self._block(placed.fan_in * columns)
         op[d.OUT] = op[d.SUM] = self._block(numbers)
-        if self._trains and not ACTIVATIONS[layer.activation].sumless:
+        if self._trains and not own.sumless:
             op[d.SUM] = self._block(numbers)
         if layer.norm != "none":
             op[d.SCALED] = self._block(numbers)

@@ -13,7 +13,7 @@ from dataclasses import dataclass
 import numpy as np
 from numpy.typing import NDArray
 
-from axiarch.recipes import members
+from axiarch.recipes import installed, members
 from axiarch.recipes.recipe import Recipe
 
 Floats = NDArray[np.float64]
@@ -93,8 +93,20 @@ def _half_cosine(recipe: Recipe, done: Floats) -> Floats:
     return last + (1.0 - last) * 0.5 * (1.0 + np.cos(np.pi * done))
 
 
-#: Factor on the learning rate, by name: the function above of that name.
-SCHEDULES: Mapping[str, Schedule] = {name: globals()[name] for name in members.SCHEDULES}
+def _installed(own: installed.Schedule) -> Schedule:
+    """Return a schedule that an installed package brings."""
+
+    def factor(recipe: Recipe, steps: Floats, course: Course) -> Floats:
+        found = own.factor(steps / course.per_epoch, course.total / course.per_epoch, *map(recipe.real, own.uses))
+        return np.array(found, np.float64)
+
+    return factor
+
+
+#: Factor on the learning rate, by name: the function above of that name, or one of a package.
+SCHEDULES: Mapping[str, Schedule] = {
+    **{name: globals()[name] for name in members.SCHEDULES if name in globals()},
+    **{name: _installed(own) for name, own in installed.of_kind(installed.Schedule).items()}}
 
 
 def rates(recipe: Recipe, first: int, count: int, per_epoch: int, cuts: int = 0) -> Floats:
@@ -110,6 +122,9 @@ def rates(recipe: Recipe, first: int, count: int, per_epoch: int, cuts: int = 0)
         steps = np.floor(steps / per_epoch) * per_epoch
     warm, hold = recipe.real("warm_up") * per_epoch, recipe.real("hold") * per_epoch
     course = Course(per_epoch, recipe.whole("epochs") * per_epoch - warm - hold, cuts)
-    factor = SCHEDULES[recipe.word("schedule")](recipe, np.maximum(steps - warm - hold, 0.0), course)
+    name = recipe.word("schedule")
+    if name not in SCHEDULES:
+        raise installed.absent("schedule", name)
+    factor = SCHEDULES[name](recipe, np.maximum(steps - warm - hold, 0.0), course)
     rising = np.minimum((steps + 1.0) / warm, 1.0) if warm > 0 else 1.0
     return recipe.real("learning_rate") * np.where(steps < warm, rising, 1.0) * factor

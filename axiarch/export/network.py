@@ -24,7 +24,7 @@ from axiarch.engine.codes import EPSILON, LEAK
 from axiarch.engine.network import Placed
 from axiarch.engine.parts import BIASES, RUNNING, SCALES, WEIGHTS, named_arrays
 from axiarch.engine.predictor import Predictor
-from axiarch.errors import TrainingError, not_written
+from axiarch.errors import InputError, TrainingError, not_written
 from axiarch.export.models import Model
 from axiarch.export.tables import check_place
 from axiarch.files import draft_of
@@ -475,7 +475,9 @@ def _activated(graph: _Graph, value: str, name: str) -> str:
         return graph.node("LeakyRelu", [value], alpha=float(LEAK))
     if name == "elu":
         return graph.node("Elu", [value], alpha=1.0)
-    assert name == "gelu", f"{name} has no operator here"
+    if name != "gelu":
+        raise InputError(f"the activation {name} comes from a package, and ONNX has no operator for it", "",
+                         "keep the model as it is; axiarch predict uses it where the package is installed")
     return graph.node("Gelu", [value], approximate="none")
 
 

@@ -14,7 +14,8 @@ from axiarch.errors import NotationError, RecipeError
 from axiarch.plain import shown
 from axiarch.recipes.bounds import MOST_CHARACTERS, MOST_DIGITS
 from axiarch.recipes.conditions import Condition, Value
-from axiarch.recipes.members import ACTIVATIONS, OPTIMISERS, SCHEDULES, TRAINED_ON
+from axiarch.recipes.installed import full_name, is_full
+from axiarch.recipes.members import ACTIVATIONS, OPEN, OPTIMISERS, SCHEDULES, TRAINED_ON
 from axiarch.recipes.network import NORMS, parse_network
 
 Kind = Literal["whole", "real", "choice", "line"]
@@ -93,6 +94,10 @@ class Field:
         return int(value) if self.kind == "whole" else float(value)
 
     def _choice(self, value: object) -> str:
+        if self.name in OPEN and isinstance(value, str) and value not in self.choices:
+            value = full_name(OPEN[self.name], value)
+            if is_full(value):  # one that is not installed may be read of, and not trained with
+                return value
         if value not in self.choices:
             raise RecipeError(f"{_brief(value)} is not known", self.name, f"give {self.wanted()}")
         return str(value)
@@ -100,7 +105,8 @@ class Field:
     def _line(self, value: object) -> str:
         if not isinstance(value, str | int):
             raise RecipeError(f"{_brief(value)} is no network", self.name, f"give {self.wanted()}")
-        text = ", ".join(" ".join(part.split()) for part in str(value)[: MOST_CHARACTERS + 1].split(","))
+        text = ", ".join(" ".join(full_name("activation", word) for word in part.split())
+                         for part in str(value)[: MOST_CHARACTERS + 1].split(","))
         try:
             parse_network(text)
         except NotationError as error:

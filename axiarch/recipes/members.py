@@ -11,6 +11,8 @@ from __future__ import annotations
 from collections.abc import Mapping
 from dataclasses import dataclass
 
+from axiarch.recipes import installed
+
 
 @dataclass(frozen=True)
 class Optimiser:
@@ -40,6 +42,8 @@ class Optimiser:
     decay: str = "decay"
 
 
+#: Fields whose choices a package may add to, and the kind of member that each names.
+OPEN: Mapping[str, str] = {"activation": "activation", "loss": "loss", "optimiser": "optimiser", "schedule": "schedule"}
 _MOMENTS = ("beta1", "rest of beta1", "beta2", "rest of beta2")
 _ADAM = (*_MOMENTS, "root", "epsilon")
 
@@ -56,6 +60,8 @@ OPTIMISERS: Mapping[str, Optimiser] = {
     "amsgrad": Optimiser(0.03, ("beta1", "beta2", "epsilon"), _ADAM, 3, "corrected rate"),
     "lion": Optimiser(0.005, ("beta1", "beta2"), _MOMENTS, 1),
     "lamb": Optimiser(0.1, ("beta1", "beta2", "epsilon"), (*_ADAM, "correction"), 2, decay="strength"),
+    **{name: Optimiser(own.highest_rate, own.uses, ("number", *own.uses), installed.MOST_STATES)
+       for name, own in installed.of_kind(installed.Optimiser).items()},
 }
 
 #: Which values each schedule uses.
@@ -69,10 +75,12 @@ SCHEDULES: Mapping[str, tuple[str, ...]] = {
     "restarts": ("last_share", "period", "period_growth"),
     "one_cycle": ("last_share", "peak_at"),
     "stalled": ("rate_decay", "stall"),
+    **{name: own.uses for name, own in installed.of_kind(installed.Schedule).items()},
 }
 
 #: What a network of amounts may be trained on, and which values each uses.
-TRAINED_ON: Mapping[str, tuple[str, ...]] = {"squared": (), "absolute": (), "huber": ("huber_width",)}
+TRAINED_ON: Mapping[str, tuple[str, ...]] = {
+    "squared": (), "absolute": (), "huber": ("huber_width",), **dict.fromkeys(installed.of_kind(installed.Loss), ())}
 
 
 @dataclass(frozen=True)
@@ -102,4 +110,18 @@ ACTIVATIONS: Mapping[str, Activation] = {
     "sigmoid": Activation("glorot"),
     "softplus": Activation(),
     "identity": Activation("lecun", sumless=True),
+    **{name: Activation(own.initialisation) for name, own in installed.of_kind(installed.Activation).items()},
 }
+
+
+def activation(name: str) -> Activation:
+    """Return an activation by what recipes call it.
+
+    Raises
+    ------
+    TrainingError
+        If it is one of a package that is not installed.
+    """
+    if name not in ACTIVATIONS:
+        raise installed.absent("activation", name)
+    return ACTIVATIONS[name]

@@ -23,6 +23,7 @@ from typing import Literal
 
 from axiarch.errors import NotationError, RecipeError
 from axiarch.recipes.bounds import MOST_CHARACTERS, is_whole
+from axiarch.recipes.installed import full_name, is_full
 from axiarch.recipes.layers import KINDS, Layer, Shape
 from axiarch.recipes.members import ACTIVATIONS
 
@@ -157,10 +158,11 @@ class _Words:
 
     def activation(self, layer: Layer) -> Layer | None:
         """Take the name of an activation."""
-        for word in ACTIVATIONS:
-            if self._take(word):
-                return replace(layer, activation=word)
-        return None
+        word = full_name("activation", self._words[self._at][0])
+        if word not in ACTIVATIONS and not is_full(word):
+            return None
+        self._at += 1
+        return replace(layer, activation=word)
 
     def norm(self, layer: Layer) -> Layer | None:
         """Take a normalisation."""

@@ -36,6 +36,8 @@ from axiarch.plain import shown
 from axiarch.recipes.bounds import MOST_DIGITS, MOST_FILE
 from axiarch.recipes.constraints import parse_constraint
 from axiarch.recipes.fields import FIELDS
+from axiarch.recipes.installed import is_full
+from axiarch.recipes.members import OPEN
 from axiarch.recipes.notation import parse
 from axiarch.recipes.recipe import Recipe
 from axiarch.recipes.space import Space, knob
@@ -102,6 +104,17 @@ class SearchFile:
     repeats: int = 2
     start: Start | None = None
     decisions: Mapping[str, Any] = field(default_factory=dict)
+
+    def members(self) -> dict[str, str]:
+        """Return the members of packages that its recipes name, each with the field that names it."""
+        found: dict[str, str] = {}
+        for name in (*OPEN, "network"):
+            knob = self.space.varied(name)
+            texts = knob.range.grid(0) if knob is not None else (self.space.base.word(name),)
+            for word in " ".join(map(str, texts)).replace(",", " ").split():
+                if is_full(word):
+                    found[word] = OPEN.get(name, "activation")
+        return found
 
     def with_space(self, space: Space) -> SearchFile:
         """Return a copy with another space."""

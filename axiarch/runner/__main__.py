@@ -15,6 +15,8 @@ from pathlib import Path
 from types import FrameType
 
 from axiarch.errors import AxiarchError, WorkspaceError
+from axiarch.recipes.installed import wanted
+from axiarch.recipes.searchfile import SearchFile
 
 
 def _say(**what: object) -> None:
@@ -39,6 +41,7 @@ def _run(folder: str, number: str, lanes: str) -> int:
             search = read_search((place / "search.toml").read_text(encoding="utf-8"), "search.toml")
             dataset = read_dataset(workspace.data(search.data))
             check_arrays(dataset)
+            _prove(search)
             journal = JournalWriter(workspace.journal)
             executor = ProcessExecutor(int(lanes))
             try:
@@ -58,6 +61,14 @@ def _run(folder: str, number: str, lanes: str) -> int:
         return _refused(WorkspaceError(f"reading or writing failed: {error.strerror or error}",
                                        str(error.filename or folder), "free some disk space, or check "
                                        "the folder's permissions, then try again"))
+
+
+def _prove(search: SearchFile) -> None:
+    """Try out the members of installed packages that a search names."""
+    for own in wanted(search.members()):
+        from axiarch.engine.proving import prove
+
+        prove(own)
 
 
 def _refused(error: AxiarchError) -> int:

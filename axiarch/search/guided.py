@@ -362,15 +362,15 @@ class GuidedRacing(ModelDriven, Racing):
 
     def _foretold(self, number: int, level: int, length: int) -> float:
         """Return what a recipe was to come to, by the first points of the log and what it showed up to a round."""
-        from axiarch.search.model import Model
+        from axiarch.search.model import Model, nearness
 
         later = {place for at, place in self._places[number] if at > level}
         places, near = self._near(length)
         known = [i for i, place in enumerate(places) if place not in later]
-        model = Model(self._told([places[i] for i in known]), self._features.owner, self._parameters(length),
-                      near[np.ix_(known, known)])
-        own = next(i for i, place in enumerate(places) if self.log[place][0] == self.recipes[number])
-        return float(model.means(near[known, own][:, None])[0])
+        told = self._told([places[i] for i in known])
+        model = Model(told, self._features.owner, self._parameters(length), near[np.ix_(known, known)])
+        own = nearness(told.x, self._row(self.recipes[number])[None], self._owner, model.parameters)
+        return float(model.means(own)[0])
 
     def _early(self, level: int) -> float:
         """Return how early the end of a round is: 1 the first, 0 the last, even in the logarithm of epochs."""

@@ -44,7 +44,7 @@ class Option:
 
 
 #: How far a method that learns runs ahead of what it knows.
-WINDOW = Option("window", 8, 1, 10_000, "steps under way while the next is decided; four for each worker if not given")
+WINDOW = Option("window", 3, 1, 10_000, "steps under way while the next is decided; if not given, three for two workers")
 
 
 @dataclass(frozen=True)

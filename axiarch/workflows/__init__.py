@@ -51,6 +51,7 @@ if TYPE_CHECKING:
         verify_model,
     )
     from axiarch.workflows.opening import data_set, open_workspace, recent_tables
+    from axiarch.workflows.packages import installed_members
     from axiarch.workflows.packing import pack, unpack
     from axiarch.workflows.planning import default_lanes
     from axiarch.workflows.reporting import export_report
@@ -69,7 +70,7 @@ _HOME = {
     "export_chart": "exporting", "export_curves": "exporting", "export_ranking": "exporting",
     "export_search": "exporting", "export_predictions": "exporting",
     "export_runs": "exporting", "export_epochs": "exporting",
-    "finishing_search": "finishing",
+    "finishing_search": "finishing", "installed_members": "packages",
     "forecast_search": "forecasting", "data_set": "opening", "open_workspace": "opening",
     "default_lanes": "planning", "resume_search": "starting", "start_search": "starting",
     "steer_search": "steering", "wait": "waiting", "Snapshot": "watching", "Watcher": "watching",
@@ -93,7 +94,7 @@ __all__ = [
     "default_lanes", "demo_search", "differences", "draft_data", "export_chart",
     "export_curves", "export_epochs", "export_network", "export_predictions", "export_ranking",
     "export_report", "export_runs", "export_search", "find_model", "finishing_search",
-    "first_run", "forecast_search", "import_network", "judge_recipe", "keep_model",
+    "first_run", "forecast_search", "import_network", "installed_members", "judge_recipe", "keep_model",
     "keep_version", "kept_models", "load_draft", "look_at", "make_demo", "new_search",
     "open_seal", "open_workspace", "openings", "pack", "predict", "predict_with",
     "recent_tables", "redecide", "remove_model", "rescue", "resume_search", "save_draft",

@@ -24,7 +24,8 @@ from axiarch.journal.read import JournalReader
 from axiarch.journal.workspace import Workspace
 from axiarch.plain import shown
 from axiarch.recipes.bounds import is_whole
-from axiarch.recipes.searchfile import SearchFile, write_search
+from axiarch.recipes.installed import wanted
+from axiarch.recipes.searchfile import SearchFile, read_search, write_search
 from axiarch.runner import launching
 from axiarch.runner.saved import first_model
 from axiarch.search.methods import make_method
@@ -38,8 +39,6 @@ from axiarch.workflows.planning import check_memory, default_lanes, planned_reci
 _STARTED: list[subprocess.Popen[bytes]] = []
 #: Seconds that a runner may take to end after its search is over.
 _LETTING_GO = 10.0
-#: Steps under way for each worker: with fewer, workers wait for decisions on short trainings.
-_STEPS = 4
 
 
 def start_search(workspace: Workspace, search: SearchFile, lanes: int = 0, forecast: Forecast | None = None) -> int:
@@ -59,6 +58,7 @@ def start_search(workspace: Workspace, search: SearchFile, lanes: int = 0, forec
     WorkspaceLocked, WorkspaceReadOnly
         Nothing has been changed then.
     """
+    wanted(search.members())
     search = with_window(search, lanes or default_lanes())
     data = data_set(workspace, search.data)
     check_networks(search, data)
@@ -83,7 +83,7 @@ def start_search(workspace: Workspace, search: SearchFile, lanes: int = 0, forec
 
 
 def with_window(search: SearchFile, lanes: int) -> SearchFile:
-    """Return a search whose method has four steps under way for each worker: one in training, and enough that wait.
+    """Return a search whose method has a step under way for each worker, and half as many again that wait.
 
     What is chosen here is written into the search, so it decides the same when it is resumed with any number of
     workers. A window that the search file names stays.
@@ -91,7 +91,7 @@ def with_window(search: SearchFile, lanes: int) -> SearchFile:
     method = make_method(search.method, search.space, search.seed)
     if not method.learns or "window" in search.method.options or "window" not in method.values:
         return search
-    return replace(search, method=replace(search.method, options={**search.method.options, "window": _STEPS * lanes}))
+    return replace(search, method=replace(search.method, options={**search.method.options, "window": lanes + max(lanes // 2, 1)}))
 
 
 def _first_model(workspace: Workspace, search: SearchFile) -> Path | None:
@@ -128,6 +128,8 @@ def resume_search(workspace: Workspace, number: int, lanes: int = 0) -> None:
     if known is not None and data_set(workspace, known.data).fingerprint != known.data_fingerprint:
         raise WorkspaceMissing(f"the data of search {number} have changed since it started", known.data,
                                "start a new search")
+    text = (workspace.search(number) / "search.toml").read_text(encoding="utf-8")
+    wanted(read_search(text, "search.toml").members())
     _check_free(workspace)
     _launch(workspace, number, lanes)
 

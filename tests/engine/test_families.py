@@ -23,7 +23,7 @@ from axiarch.recipes.recipe import Recipe
 
 def step(name: str, w: np.ndarray, g: np.ndarray, state: np.ndarray, numbers: np.ndarray, weights: int) -> None:
     """Make one step of an optimiser on the parameters `w` (P,), of which the first are weights, one layer of them."""
-    steps.optimise(OPTIMISER_NUMBERS[name], w, g, state.reshape(-1), numbers, len(w), weights, len(w),
+    steps.optimise(OPTIMISER_NUMBERS[name], 0, w, g, state.reshape(-1), numbers, len(w), weights, len(w),
                    np.array([0, weights]))
 
 
@@ -77,7 +77,7 @@ class OptimisersConform(unittest.TestCase):
     def test_what_is_not_trained_stays(self) -> None:
         for name, number in OPTIMISER_NUMBERS.items():
             w, g, s = np.ones(6), np.ones(6), np.zeros(codes.STATES * 6)
-            steps.optimise(number, w, g, s, np.full(12, 0.1), 6, 3, 5, np.array([0, 3]))
+            steps.optimise(number, 0, w, g, s, np.full(12, 0.1), 6, 3, 5, np.array([0, 3]))
             self.assertTrue((w[:5] != 1).all() and w[5] == 1, name)
 
     def test_each_can_be_chosen_in_a_recipe(self) -> None:
@@ -244,7 +244,7 @@ def bent(name: str, values: object, dtype: type = np.float64, biases: object = (
     elif name == "identity":
         curves.add_bias(a, 0, p, 0, units, columns)
     else:
-        curves.bend(number, a, 0, z.size, p, 0, units, columns)
+        curves.bend(number, 0, a, 0, z.size, p, 0, units, columns)
         out = z.size
     return a[out : out + z.size].reshape(z.shape)
 

@@ -89,7 +89,7 @@ class Bending(unittest.TestCase):
             numbers = OPTIMISERS[name].coefficients(one, np.full(1, 1e-2), np.ones(1)).astype(np.float32)
             w, state = np.ones(6, np.float32), np.zeros(codes.STATES * 6, np.float32)
             g = np.full(6, 1e-19, np.float32)
-            steps.optimise(OPTIMISER_NUMBERS[name], w, g, state, numbers[0], 6, 6, 6, np.array([0, 6]))
+            steps.optimise(OPTIMISER_NUMBERS[name], 0, w, g, state, numbers[0], 6, 6, 6, np.array([0, 6]))
             with self.subTest(optimiser=name):
                 self.assertEqual(w.tolist(), [1.0] * 6)
                 self.assertFalse(state.any())

@@ -125,11 +125,11 @@ class Workers(RunnerCase):
 
 
 class Starting(RunnerCase):
-    def test_a_method_has_four_steps_a_worker_under_way_unless_the_file_says_how_many(self) -> None:
-        for name, own, lanes, wanted in (("guided_racing", {}, 1, {"window": 4}),
-                                         ("guided_racing", {}, 16, {"window": 64}),
+    def test_a_method_has_three_steps_under_way_for_two_workers_unless_the_file_says_how_many(self) -> None:
+        for name, own, lanes, wanted in (("guided_racing", {}, 1, {"window": 2}), ("racing", {}, 2, {"window": 3}),
+                                         ("guided_racing", {}, 16, {"window": 24}),
                                          ("guided_racing", {"window": 5}, 16, {"window": 5}),
-                                         ("guided", {}, 4, {"window": 16}), ("staged", {}, 4, {}),
+                                         ("guided", {}, 4, {"window": 6}), ("staged", {}, 4, {}),
                                          ("random", {}, 16, {})):
             search = replace(ring_search(), method=MethodChoice(name, own))
             self.assertEqual(with_window(search, lanes).method.options, wanted, (name, lanes))

@@ -7,7 +7,8 @@ import math
 import numpy as np
 from numba import uint64 as _u
 
-from axiarch.engine.codes import ELU, GELU, LEAK, LEAKY_RELU, SIGMOID, SILU
+from axiarch.engine.codes import CALLED, ELU, GELU, LEAK, LEAKY_RELU, SIGMOID, SILU
+from axiarch.engine.kernels.called import call_block
 from axiarch.engine.kernels.options import inlined, kernel
 from axiarch.engine.kernels.sums import total
 from axiarch.engine.kernels.words import random_word
@@ -138,8 +139,12 @@ def slope(number, x):
 
 
 @kernel
-def bend(number, a, at, out, p, bias, units, columns):
+def bend(number, address, a, at, out, p, bias, units, columns):
     """Add the biases to the sums (H, N) at `at`, and put the curve `number` of them at `out`, which may be the same."""
+    if number == CALLED:
+        add_bias(a, at, p, bias, units, columns)
+        call_block(address, a, out, a, at, units * columns)
+        return
     for h in range(_u(units)):
         own, row, to = p[_u(bias) + h], _u(at) + h * _u(columns), _u(out) + h * _u(columns)
         for n in range(_u(columns)):
@@ -167,8 +172,11 @@ def tanh_back(d, at, a, out, units, columns, scale):
 
 
 @kernel
-def bend_back(number, d, at, a, sums, units, columns):
+def bend_back(number, address, d, at, a, sums, units, columns):
     """The same for the curve `number`, from its sums."""
+    if number == CALLED:
+        call_block(address, d, at, a, sums, units * columns)
+        return
     for i in range(_u(units) * _u(columns)):
         d[_u(at) + i] *= slope(number, a[_u(sums) + i])
 

@@ -16,10 +16,13 @@ from axiarch.engine.codes import (
     BATCH_NORM,
     BIASES,
     BINARY,
+    CALLED_LOSS,
+    CALLED_STEP,
     CHANNELS,
     CLIP_NORM,
     CLIP_VALUE,
     CONV,
+    CURVE,
     DENSE,
     DROPOUT_KEY,
     FAN,
@@ -62,6 +65,7 @@ from axiarch.engine.codes import (
     SCALED,
     SIZE,
     SKIP,
+    SLOPE,
     SMOOTH,
     SOFTMAX,
     SPREAD,
@@ -122,7 +126,7 @@ def forward(a, which, p, ops, batch, training, key, first_word, thresholds, scal
             elif op[ACTIVATION] == IDENTITY:
                 curves.add_bias(a, z, p, op[BIASES], units, columns)
             else:
-                curves.bend(op[ACTIVATION], a, z, out, p, op[BIASES], units, columns)
+                curves.bend(op[ACTIVATION], op[CURVE], a, z, out, p, op[BIASES], units, columns)
             if threshold > 0:
                 words.drop(a, out, units, columns, key, first_word + op[WORDS], threshold, scales[op[LAYER]], word,
                            bits)
@@ -154,7 +158,7 @@ def backward(a, which, d, p, g, ops, batch, key, first_word, thresholds, scales,
             if op[ACTIVATION] == TANH:
                 curves.tanh_back(d, out, a, out, units, columns, scale)
             elif op[ACTIVATION] != IDENTITY:
-                curves.bend_back(op[ACTIVATION], d, out, a, op[SUM], units, columns)
+                curves.bend_back(op[ACTIVATION], op[SLOPE], d, out, a, op[SUM], units, columns)
         curves.bias_gradient(d, out, g, op[BIASES], units, columns)
         if op[NORM] == BATCH_NORM:
             norms.batch_norm_back(d, out, a, op[SCALED], op[SPREAD], p, g, op[GAINS], units, columns)
@@ -255,7 +259,7 @@ def train(x, y, wanted, order, first, stop, last, total, ops, ints, reals, how, 
         if not math.isfinite(loss):
             return -(step + 1)
         if wanted.shape[0] > 0:
-            losses.slopes(ints[TRAINED_ON], d, ints[OUTPUT], ints[OUTPUTS], batch, reals[HUBER])
+            losses.slopes(ints[TRAINED_ON], ints[CALLED_LOSS], d, ints[OUTPUT], ints[OUTPUTS], batch, reals[HUBER])
         backward(a, which, d, p, g, ops, batch, keys[DROPOUT_KEY], first_word, thresholds, scales, word, bits, room,
                  more)
         if step == last:
@@ -276,7 +280,8 @@ def train(x, y, wanted, order, first, stop, last, total, ops, ints, reals, how, 
         if reals[CLIP_NORM] > 0 or reals[CLIP_VALUE] > 0:
             limits.clip(g, reals[CLIP_NORM], reals[CLIP_VALUE], ints[TRAINED])
         update = step // over
-        steps.optimise(ints[OPTIMISER], p, g, s, coefficients[update], size, ints[WEIGHT_COUNT], ints[TRAINED], starts)
+        steps.optimise(ints[OPTIMISER], ints[CALLED_STEP], p, g, s, coefficients[update], size, ints[WEIGHT_COUNT],
+                       ints[TRAINED], starts)
         if reals[MAX_NORM] > 0:
             for i in range(ops.shape[0]):
                 if ops[i, KIND] == DENSE or ops[i, KIND] == CONV:

@@ -7,7 +7,8 @@ import math
 import numpy as np
 from numba import uint64 as _u
 
-from axiarch.engine.codes import BY_ABSOLUTE, BY_SQUARED, LARGEST_LOG
+from axiarch.engine.codes import BY_ABSOLUTE, BY_SQUARED, CALLED, LARGEST_LOG
+from axiarch.engine.kernels.called import call_block
 from axiarch.engine.kernels.curves import exponential32
 from axiarch.engine.kernels.options import inlined, kernel
 
@@ -186,13 +187,18 @@ def log_amounts(a, at, targets, d, to, count, rows, gradient, gains, sums):
 
 
 @kernel
-def slopes(how, d, to, count, rows, width):
+def slopes(how, address, d, to, count, rows, width):
     """Turn differences (T, B) into the gradient of their mean over targets and rows.
 
     By their square: twice the difference; by their size: its sign; Huber: half the square up to `width`, straight
     beyond it (Huber 1964).
     """
     share = d.dtype.type(1) / d.dtype.type(rows * count)
+    if how == CALLED:
+        call_block(address, d, to, d, to, count * rows)
+        for i in range(to, to + count * rows):
+            d[i] *= share
+        return
     for i in range(to, to + count * rows):
         away = d[i]
         if how == BY_SQUARED:

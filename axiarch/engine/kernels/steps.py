@@ -14,6 +14,7 @@ from axiarch.engine.codes import (
     ADAGRAD,
     ADAM,
     AMSGRAD,
+    CALLED,
     LAMB,
     LION,
     MOMENTUM,
@@ -22,6 +23,7 @@ from axiarch.engine.codes import (
     RMSPROP,
     SGD,
 )
+from axiarch.engine.kernels.called import call_step
 from axiarch.engine.kernels.options import kernel
 
 #: Moments smaller than this are set to zero: denormal numbers would make every later product many times slower.
@@ -270,7 +272,7 @@ def lamb(w, g, s, c, size, weights, trained, starts):
 
 
 @kernel
-def optimise(number, w, g, s, c, size, weights, trained, starts):
+def optimise(number, address, w, g, s, c, size, weights, trained, starts):
     """Make the step of an optimiser by its number."""
     if number == ADAM:
         adam(w, g, s, c, size, weights, trained)
@@ -294,3 +296,5 @@ def optimise(number, w, g, s, c, size, weights, trained, starts):
         lion(w, g, s, c, size, weights, trained)
     elif number == LAMB:
         lamb(w, g, s, c, size, weights, trained, starts)
+    elif number == CALLED:
+        call_step(address, w, g, s, c, size, weights, trained)
