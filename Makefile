@@ -22,7 +22,7 @@ $(VENV)/.done: requirements.lock pyproject.toml
 	@$(PYTHON) -m venv $(VENV)
 	@$(BIN)/python -m pip install --quiet --disable-pip-version-check --require-hashes -r requirements.lock
 	@$(BIN)/python -m pip install --quiet --disable-pip-version-check --no-deps --no-build-isolation --editable .
-	@echo "compiling the kernels (once, one to two minutes)"
+	@echo "compiling the kernels (once, about a minute)"
 	@$(BIN)/python -m axiarch.runner warm
 	@touch $@
 

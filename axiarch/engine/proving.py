@@ -53,7 +53,7 @@ def prove(own: Installed) -> None:
     else:
         return
     raise TrainingError(f"the {member.kind} {own.name} cannot be used: {why}", f"package {own.package} {own.version}",
-                        "mend the package, or start a search without it")
+                        "correct the package, or start a search without it")
 
 
 def _prove_slope(curve: Callable[[float], float], slope: Callable[[float], float]) -> None:

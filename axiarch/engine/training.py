@@ -5,16 +5,16 @@ from __future__ import annotations
 import math
 import time
 from collections.abc import Callable
-from concurrent.futures import Future, ThreadPoolExecutor
 from dataclasses import asdict, dataclass
 
 import numpy as np
 from numpy.typing import NDArray
 
 from axiarch.engine import codes
+from axiarch.engine.ahead import Ahead
 from axiarch.engine.initialisation import first_weights
 from axiarch.engine.inside import NEAR, SAME, Inside
-from axiarch.engine.kernels import driver, rows, words
+from axiarch.engine.kernels import driver, words
 from axiarch.engine.losses import LOSSES, unit_of
 from axiarch.engine.network import Array, NetworkShape
 from axiarch.engine.optimisers import OPTIMISERS
@@ -79,8 +79,7 @@ class Training:
         self._begin(state)
         self._per_step = 0.0
         self.done = 0  # steps of the epoch under way
-        self._thread = ThreadPoolExecutor(1, "rows") if ahead else None
-        self._reading: Future[object] | None = None
+        self._ahead = Ahead(source.train.flat, source.width) if ahead else None
         self._read_to = 0
 
     def _compile(self, recipe: Recipe) -> None:
@@ -197,17 +196,15 @@ class Training:
 
     def _read_ahead(self, step: int, stop: int) -> None:
         """Wait until the rows of the next steps are in memory, and let a thread read those after them."""
-        if self._thread is None:
+        if self._ahead is None:
             return
         began = time.perf_counter()
-        if self._reading is not None:
-            self._reading.result()
+        self._ahead.wait()
         size, most = self.shape.batch_size, self._total
         ahead = max(int(_AHEAD / self._per_step), stop - step) if self._per_step else stop - step
         first, last = max(stop * size, self._read_to), min((stop + ahead) * size, most)
         if last > first:
-            train = self.source.train
-            self._reading = self._thread.submit(rows.touch, train.flat, self.source.width, self._order, first, last)
+            self._ahead.ask(self._order, first, last)
             self._read_to = last
         self._read += time.perf_counter() - began
 

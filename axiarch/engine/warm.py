@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import contextlib
 import platform
+from collections.abc import Iterator
 from pathlib import Path
 from typing import TYPE_CHECKING
 
@@ -17,14 +18,56 @@ _COMMON = ("codes.py", "options.py")
 
 
 def warm() -> None:
-    """Compile what is not compiled yet, by training a tiny network: half a minute a precision."""
-    for precision in PRECISIONS:
-        if _is_compiled(precision):
-            continue
-        _forget_drivers()
+    """Compile what is not compiled yet, by training a tiny network: most of a minute a precision."""
+    for precision in missing():
         _train(precision)
         with contextlib.suppress(OSError):  # where it cannot be written, it is compiled at every start
             _mark(precision).write_text(_stamp(), encoding="utf-8")
+
+
+def missing() -> list[str]:
+    """Return the precisions that are to be compiled, having removed what is older than its sources."""
+    found = [precision for precision in PRECISIONS if not _is_compiled(precision)]
+    if found:
+        _forget_drivers()
+    return found
+
+
+def compile_only(precision: str) -> None:
+    """Compile a precision beside a process that compiles another; :func:`warm` must follow, and finds it done.
+
+    Two processes that compile at once may each miss a part in the index of the other.
+    """
+    _train(precision)
+
+
+@contextlib.contextmanager
+def alone() -> Iterator[None]:
+    """Wait until no other process compiles, and let none begin meanwhile."""
+    import fcntl
+
+    with contextlib.ExitStack() as stack:
+        with contextlib.suppress(OSError):  # where nothing can be written, each compiles for itself
+            _folder().mkdir(parents=True, exist_ok=True)
+            lock = stack.enter_context((_folder() / "compiling.lock").open("w"))
+            fcntl.flock(lock, fcntl.LOCK_EX)
+        yield
+
+
+def parts() -> tuple[int, int]:
+    """Return how many parts are compiled, of how many in both precisions."""
+    from importlib import import_module
+    from pkgutil import iter_modules
+
+    from numba.core.dispatcher import Dispatcher
+
+    from axiarch.engine import kernels
+
+    modules = [import_module(f"{kernels.__name__}.{each.name}") for each in iter_modules(kernels.__path__)]
+    own = [one for module in modules for one in vars(module).values()
+           if isinstance(one, Dispatcher) and one.__module__ == module.__name__
+           and one.targetoptions.get("inline") != "always"]
+    return len(list(_folder().glob("*.nbc"))), len(PRECISIONS) * len(own)
 
 
 def compiled() -> bool:
@@ -85,7 +128,7 @@ def _forget_drivers() -> None:
 
 
 def _calls_others(name: str) -> bool:
-    return not name.startswith(("products.", "steps.", "windows."))
+    return not name.startswith(("products.", "windows."))
 
 
 def _train(precision: str) -> None:

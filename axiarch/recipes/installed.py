@@ -216,7 +216,8 @@ def _loaded() -> tuple[tuple[Installed, ...], tuple[Refused, ...]]:
             try:
                 with _without_here():
                     member, digest = entry.load(), _digest(entry.module)
-                why = member.fault() if isinstance(member, Member) else "it is no Activation, Loss, Optimiser, Schedule"
+                why = member.fault() if isinstance(member, Member) else (
+                    "it is neither an Activation, a Loss, an Optimiser nor a Schedule")
             except Exception as error:  # whatever somebody's package does when it is loaded
                 why = f"{type(error).__name__}: {error}"
             if not why and any(each.member.name == member.name for each in found):

@@ -1,7 +1,8 @@
 """The runner's own process: ``python -m axiarch.runner run WORKSPACE NUMBER LANES`` and its helpers.
 
 ``run`` says on its first line of output whether it holds the workspace (JSON); ``measure`` reads a
-JSON request and answers it; ``warm`` compiles the kernels. They are started by workflows, not by people.
+JSON request and answers it; ``warm`` compiles the kernels, with the help of ``compile``. They are started by
+workflows, not by people.
 """
 
 from __future__ import annotations
@@ -10,13 +11,16 @@ import contextlib
 import json
 import os
 import signal
+import subprocess
 import sys
+import time
 from pathlib import Path
 from types import FrameType
 
 from axiarch.errors import AxiarchError, WorkspaceError
 from axiarch.recipes.installed import wanted
 from axiarch.recipes.searchfile import SearchFile
+from axiarch.runner import launching
 
 
 def _say(**what: object) -> None:
@@ -112,6 +116,34 @@ def _measure() -> int:
     return 0
 
 
+def _warm() -> int:
+    """Compile the kernels, both precisions at once where there are cores for it; say how far that is."""
+    from axiarch.engine.warm import alone, missing, warm
+
+    with alone():
+        wanted = missing()
+        if len(wanted) > 1 and (os.cpu_count() or 1) > 1:
+            _compile_at_once(wanted)
+        warm()
+    return 0
+
+
+def _compile_at_once(precisions: list[str]) -> None:
+    from axiarch.engine.warm import parts
+
+    started = time.monotonic()
+    said = 0.0
+    helpers = [subprocess.Popen(launching.command("compile", precision), cwd=launching.HOME,
+                                env=launching.environment()) for precision in precisions]
+    while any(helper.poll() is None for helper in helpers):
+        time.sleep(0.2)
+        done, of = parts()
+        took = time.monotonic() - started
+        if 0 < done < of and took - said >= 5:
+            said = took
+            print(f"compiling: {done} of {of} parts, about {took / done * (of - done):.0f} s left", flush=True)
+
+
 def main(arguments: list[str]) -> int:
     """Do what the arguments say; return the exit code."""
     match arguments:
@@ -120,9 +152,11 @@ def main(arguments: list[str]) -> int:
         case ["measure"]:
             return _measure()
         case ["warm"]:
-            from axiarch.engine.warm import warm
+            return _warm()
+        case ["compile", precision]:
+            from axiarch.engine.warm import compile_only
 
-            warm()
+            compile_only(precision)
             return 0
     print("this module is started by the program itself; see axiarch --help", file=sys.stderr)
     return 2

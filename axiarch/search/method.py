@@ -44,7 +44,8 @@ class Option:
 
 
 #: How far a method that learns runs ahead of what it knows.
-WINDOW = Option("window", 3, 1, 10_000, "steps under way while the next is decided; if not given, three for two workers")
+WINDOW = Option("window", 3, 1, 10_000,
+                "steps under way while the next is decided; if not given, three for two workers")
 
 
 @dataclass(frozen=True)

@@ -91,7 +91,8 @@ def with_window(search: SearchFile, lanes: int) -> SearchFile:
     method = make_method(search.method, search.space, search.seed)
     if not method.learns or "window" in search.method.options or "window" not in method.values:
         return search
-    return replace(search, method=replace(search.method, options={**search.method.options, "window": lanes + max(lanes // 2, 1)}))
+    options = {**search.method.options, "window": lanes + max(lanes // 2, 1)}
+    return replace(search, method=replace(search.method, options=options))
 
 
 def _first_model(workspace: Workspace, search: SearchFile) -> Path | None:

@@ -27,7 +27,7 @@ ADDED: Mapping[str, list[tuple[str, str, str]]] = {
                 for i in range(trained):
                     w[i] -= c[0] * np.sign(g[i])
             """),
-        ("engine/kernels/steps.py", "    if number == ADAM:\n", """
+        ("engine/kernels/steps.py", "    if number == LAMB:\n", """
             .   if number == SIGNS:
             .       signs(w, g, c, trained)
             .       return

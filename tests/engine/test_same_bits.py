@@ -6,17 +6,19 @@ import itertools
 import tempfile
 import unittest
 from collections.abc import Callable, Sequence
-from dataclasses import asdict
+from dataclasses import asdict, replace
 from pathlib import Path
 
 import numpy as np
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
+from axiarch.engine.ahead import Ahead
 from axiarch.engine.checkpoint import load_checkpoint, save_checkpoint
 from axiarch.engine.kernels import words
+from axiarch.engine.losses import LOSSES
 from axiarch.engine.network import NetworkShape
-from axiarch.engine.rows import TrainingData
+from axiarch.engine.rows import Source, TrainingData
 from axiarch.engine.run import RunSpec
 from axiarch.engine.state import RunState
 from axiarch.engine.streams import Streams
@@ -150,6 +152,24 @@ class SameBits(unittest.TestCase):
             recipes = [recipe(batch_size=size, mixing=m, input_noise=0.1) for m in (0.0, 0.4)]
             for a, b in zip(train(recipes, 3)[1], train(recipes, 3, ahead=True)[1], strict=True):
                 self.same(a, b)
+
+    def test_mapped_rows_are_asked_for_where_they_lie_in_their_file(self) -> None:
+        data = small_data(5, 3)
+        plain = Runs(NetworkShape.of(recipe(), 5, 3), data).source()
+        with tempfile.TemporaryDirectory() as place:
+            np.save(Path(place) / "x.npy", data.train_inputs)
+            mapped = np.load(Path(place) / "x.npy", mmap_mode="r")
+            source = Source(replace(data, train_inputs=mapped), LOSSES["softmax"], 3)
+            reader = Ahead(source.train.flat, 5)
+            self.assertIsNotNone(reader._file)
+            self.assertEqual(reader._start, mapped.offset)
+            self.assertIsNone(Ahead(plain.train.flat, 5)._file)
+            shape = NetworkShape.of(recipe(), 5, 3)
+            one, two = (Training(shape, RunSpec(0, recipe(), Streams(1)), each, ahead=True) for each in (plain, source))
+            one.train_epoch()
+            two.train_epoch()
+            self.assertEqual(one.parameters.tobytes(), two.parameters.tobytes())
+            del two, source, mapped, reader
 
     def test_an_epoch_left_half_way_leaves_no_rows_behind(self) -> None:
         def leave() -> None:

@@ -76,7 +76,8 @@ own = {"activation": "silu", "loss": "absolute", "optimiser": "momentum", "sched
 plain = losses(**own)
 for field, word in own.items():
     print(field, np.abs(losses(**{**own, field: f"twin_{word}"}) - plain).max() < 1e-12)
-print("in a line", np.abs(losses(**own, network="7 twin_silu, 7 twin_silu") - losses(**own, network="7, 7")).max() < 1e-12)
+twice = losses(**own, network="7 twin_silu, 7 twin_silu")
+print("in a line", np.abs(twice - losses(**own, network="7, 7")).max() < 1e-12)
 print(Recipe({"network": "7 twin_silu"})["network"])
 """
 
@@ -187,17 +188,18 @@ nothing = 3
 """
 
     def test_what_is_wrong_is_said_and_stops_nothing_else(self) -> None:
-        entries = {name: f"wrong:{name}" for name in ("slope", "up", "part", "large", "unnamed", "few", "other", "bare",
-                                                      "nothing", "absent")}
+        names = ("slope", "up", "part", "large", "unnamed", "few", "other", "bare", "nothing", "absent")
+        entries = {name: f"wrong:{name}" for name in names}
         self.install("wrong", self.CODE, entries)
         self.install("broken", "raise SystemError('at home')", {"gone": "broken:gone"})
         code, found = self.members("--check")
         self.assertEqual(code, 4)
         problems = {each["name"].partition("_")[0]: each["problem"] for each in found}
         for name, words in {
-                "slope": "its slope at", "up": "lead from 1 to", "part": "depend on which others", "large": "not finite",
+                "slope": "its slope at", "up": "lead from 1 to", "part": "depend on which others",
+                "large": "not finite",
                 "unnamed": "its name is not", "few": "does not take 5 arguments", "other": "it uses 'width'",
-                "bare": "names no formula", "nothing": "it is no Activation", "absent": "AttributeError",
+                "bare": "names no formula", "nothing": "it is neither an Activation", "absent": "AttributeError",
                 "gone": "SystemError: at home"}.items():
             self.assertIn(words, problems[name], name)
 

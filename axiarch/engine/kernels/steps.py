@@ -1,6 +1,7 @@
 """Optimisers: one step on the flat buffers. Weights come first; only they are pulled by L2 and shrunk by decay.
 
-`s` (4 P,) is the state, a stretch of P for each moment; `c` are the coefficients of the step.
+Each takes a stretch (n,) of weights, of their gradients, and of each moment that it keeps; `c` are the coefficients of
+the step, `l2` and `decay` those that hold for the stretch.
 """
 
 from __future__ import annotations
@@ -33,21 +34,17 @@ TINY_SQUARE = 1e-36
 
 
 @kernel
-def _sgd(w, g, rate, l2, decay):
+def sgd(w, g, rate, l2, decay):
+    """``w -= rate (g + l2 w) + decay w``; coefficients: rate, l2, decay (rate included)."""
     for i in range(w.shape[0]):
         w[i] -= rate * (g[i] + l2 * w[i]) + decay * w[i]
 
 
 @kernel
-def sgd(w, g, s, c, size, weights, trained):
-    """``w -= rate (g + l2 w) + decay w``; coefficients: rate, l2, decay (rate included)."""
-    zero = w.dtype.type(0)
-    _sgd(w[:weights], g[:weights], c[0], c[1], c[2])
-    _sgd(w[weights:trained], g[weights:trained], c[0], zero, zero)
-
-
-@kernel
-def _momentum(w, g, s, rate, l2, decay, mu, ahead):
+def momentum(w, g, s, rate, l2, decay, mu, ahead):
+    """``v = mu v + g; w -= rate v`` (Polyak 1964), or `ahead` ``w -= rate (g + mu v)`` (Nesterov 1983, as Sutskever et
+    al. 2013); coefficients: rate, l2, decay, mu.
+    """
     tiny, zero = w.dtype.type(TINY), w.dtype.type(0)
     for i in range(w.shape[0]):
         slope = g[i] + l2 * w[i]
@@ -58,17 +55,8 @@ def _momentum(w, g, s, rate, l2, decay, mu, ahead):
 
 
 @kernel
-def momentum(w, g, s, c, size, weights, trained, ahead):
-    """``v = mu v + g; w -= rate v`` (Polyak 1964), or `ahead` ``w -= rate (g + mu v)`` (Nesterov 1983, as Sutskever et
-    al. 2013); coefficients: rate, l2, decay, mu.
-    """
-    zero = w.dtype.type(0)
-    _momentum(w[:weights], g[:weights], s[:weights], c[0], c[1], c[2], c[3], ahead)
-    _momentum(w[weights:trained], g[weights:trained], s[weights:trained], c[0], zero, zero, c[3], ahead)
-
-
-@kernel
-def _adagrad(w, g, s, c, l2, decay):
+def adagrad(w, g, s, c, l2, decay):
+    """``s += g g; w -= rate g / (sqrt(s) + epsilon)`` (Duchi et al. 2011); coefficients: rate, l2, decay, epsilon."""
     for i in range(w.shape[0]):
         slope = g[i] + l2 * w[i]
         square = s[i] + slope * slope
@@ -77,15 +65,8 @@ def _adagrad(w, g, s, c, l2, decay):
 
 
 @kernel
-def adagrad(w, g, s, c, size, weights, trained):
-    """``s += g g; w -= rate g / (sqrt(s) + epsilon)`` (Duchi et al. 2011); coefficients: rate, l2, decay, epsilon."""
-    zero = w.dtype.type(0)
-    _adagrad(w[:weights], g[:weights], s[:weights], c, c[1], c[2])
-    _adagrad(w[weights:trained], g[weights:trained], s[weights:trained], c, zero, zero)
-
-
-@kernel
-def _adadelta(w, g, s, v, c, l2, decay):
+def adadelta(w, g, s, v, c, l2, decay):
+    """AdaDelta (Zeiler 2012), its step times the rate; coefficients as rmsprop, epsilon inside both roots."""
     tiny_square, zero = w.dtype.type(TINY_SQUARE), w.dtype.type(0)
     for i in range(w.shape[0]):
         slope = g[i] + l2 * w[i]
@@ -99,16 +80,11 @@ def _adadelta(w, g, s, v, c, l2, decay):
 
 
 @kernel
-def adadelta(w, g, s, c, size, weights, trained):
-    """AdaDelta (Zeiler 2012), its step times the rate; coefficients as rmsprop, epsilon inside both roots."""
-    zero = w.dtype.type(0)
-    _adadelta(w[:weights], g[:weights], s[:weights], s[size:size + weights], c, c[1], c[2])
-    _adadelta(w[weights:trained], g[weights:trained], s[weights:trained], s[size + weights:size + trained], c, zero,
-              zero)
+def rmsprop(w, g, s, c, l2, decay):
+    """``s = rho s + (1 - rho) g g; w -= rate g / (sqrt(s) + epsilon)`` (Tieleman & Hinton 2012).
 
-
-@kernel
-def _rmsprop(w, g, s, c, l2, decay):
+    Coefficients: rate, l2, decay, rho, 1 - rho, epsilon.
+    """
     tiny_square, zero = w.dtype.type(TINY_SQUARE), w.dtype.type(0)
     for i in range(w.shape[0]):
         slope = g[i] + l2 * w[i]
@@ -121,18 +97,12 @@ def _rmsprop(w, g, s, c, l2, decay):
 
 
 @kernel
-def rmsprop(w, g, s, c, size, weights, trained):
-    """``s = rho s + (1 - rho) g g; w -= rate g / (sqrt(s) + epsilon)`` (Tieleman & Hinton 2012).
+def adam(w, g, s, v, c, l2, decay):
+    """Adam (Kingma & Ba 2015, algorithm 1: epsilon outside the root of the corrected second moment).
 
-    Coefficients: rate, l2, decay, rho, 1 - rho, epsilon.
+    Coefficients: rate / (1 - beta1^t), l2, decay, beta1, 1 - beta1, beta2, 1 - beta2, 1 / sqrt(1 - beta2^t), epsilon.
+    L2 joins the gradient; decay bypasses the moments (Loshchilov & Hutter 2019).
     """
-    zero = w.dtype.type(0)
-    _rmsprop(w[:weights], g[:weights], s[:weights], c, c[1], c[2])
-    _rmsprop(w[weights:trained], g[weights:trained], s[weights:trained], c, zero, zero)
-
-
-@kernel
-def _adam(w, g, s, v, c, l2, decay):
     tiny, tiny_square, zero = w.dtype.type(TINY), w.dtype.type(TINY_SQUARE), w.dtype.type(0)
     rate, beta1, rest1, beta2, rest2, root, epsilon = c[0], c[3], c[4], c[5], c[6], c[7], c[8]
     for i in range(w.shape[0]):
@@ -148,19 +118,11 @@ def _adam(w, g, s, v, c, l2, decay):
 
 
 @kernel
-def adam(w, g, s, c, size, weights, trained):
-    """Adam (Kingma & Ba 2015, algorithm 1: epsilon outside the root of the corrected second moment).
+def nadam(w, g, s, v, c, l2, decay):
+    """NAdam (Dozat 2016) with a constant beta1: Adam whose numerator looks one step ahead.
 
-    Coefficients: rate / (1 - beta1^t), l2, decay, beta1, 1 - beta1, beta2, 1 - beta2, 1 / sqrt(1 - beta2^t), epsilon.
-    L2 joins the gradient; decay bypasses the moments (Loshchilov & Hutter 2019).
+    Coefficients as adam, but the rate as it is; then beta1 / (1 - beta1^(t+1)) and (1 - beta1) / (1 - beta1^t).
     """
-    zero = w.dtype.type(0)
-    _adam(w[:weights], g[:weights], s[:weights], s[size:size + weights], c, c[1], c[2])
-    _adam(w[weights:trained], g[weights:trained], s[weights:trained], s[size + weights:size + trained], c, zero, zero)
-
-
-@kernel
-def _nadam(w, g, s, v, c, l2, decay):
     tiny, tiny_square, zero = w.dtype.type(TINY), w.dtype.type(TINY_SQUARE), w.dtype.type(0)
     for i in range(w.shape[0]):
         slope = g[i] + l2 * w[i]
@@ -176,18 +138,11 @@ def _nadam(w, g, s, v, c, l2, decay):
 
 
 @kernel
-def nadam(w, g, s, c, size, weights, trained):
-    """NAdam (Dozat 2016) with a constant beta1: Adam whose numerator looks one step ahead.
+def amsgrad(w, g, s, v, most, c, l2, decay):
+    """AMSGrad (Reddi et al. 2018): Adam with the largest second moment so far, corrected as Adam's is.
 
-    Coefficients as adam, but the rate as it is; then beta1 / (1 - beta1^(t+1)) and (1 - beta1) / (1 - beta1^t).
+    Coefficients as adam.
     """
-    zero = w.dtype.type(0)
-    _nadam(w[:weights], g[:weights], s[:weights], s[size:size + weights], c, c[1], c[2])
-    _nadam(w[weights:trained], g[weights:trained], s[weights:trained], s[size + weights:size + trained], c, zero, zero)
-
-
-@kernel
-def _amsgrad(w, g, s, v, most, c, l2, decay):
     tiny, tiny_square, zero = w.dtype.type(TINY), w.dtype.type(TINY_SQUARE), w.dtype.type(0)
     for i in range(w.shape[0]):
         slope = g[i] + l2 * w[i]
@@ -204,20 +159,11 @@ def _amsgrad(w, g, s, v, most, c, l2, decay):
 
 
 @kernel
-def amsgrad(w, g, s, c, size, weights, trained):
-    """AMSGrad (Reddi et al. 2018): Adam with the largest second moment so far, corrected as Adam's is.
+def lion(w, g, s, c, l2, decay):
+    """Lion (Chen et al. 2023): ``w -= rate sign(beta1 m + (1 - beta1) g)``, then ``m = beta2 m + (1 - beta2) g``.
 
-    Coefficients as adam.
+    Coefficients: rate, l2, decay, beta1, 1 - beta1, beta2, 1 - beta2.
     """
-    zero = w.dtype.type(0)
-    _amsgrad(w[:weights], g[:weights], s[:weights], s[size:size + weights], s[2 * size:2 * size + weights], c, c[1],
-             c[2])
-    _amsgrad(w[weights:trained], g[weights:trained], s[weights:trained], s[size + weights:size + trained],
-             s[2 * size + weights:2 * size + trained], c, zero, zero)
-
-
-@kernel
-def _lion(w, g, s, c, l2, decay):
     tiny, zero, one = w.dtype.type(TINY), w.dtype.type(0), w.dtype.type(1)
     for i in range(w.shape[0]):
         slope = g[i] + l2 * w[i]
@@ -226,17 +172,6 @@ def _lion(w, g, s, c, l2, decay):
         s[i] = zero if abs(mean) < tiny else mean
         step = one if ahead > 0 else (-one if ahead < 0 else zero)
         w[i] -= c[0] * step + decay * w[i]
-
-
-@kernel
-def lion(w, g, s, c, size, weights, trained):
-    """Lion (Chen et al. 2023): ``w -= rate sign(beta1 m + (1 - beta1) g)``, then ``m = beta2 m + (1 - beta2) g``.
-
-    Coefficients: rate, l2, decay, beta1, 1 - beta1, beta2, 1 - beta2.
-    """
-    zero = w.dtype.type(0)
-    _lion(w[:weights], g[:weights], s[:weights], c, c[1], c[2])
-    _lion(w[weights:trained], g[weights:trained], s[weights:trained], c, zero, zero)
 
 
 @kernel
@@ -273,28 +208,34 @@ def lamb(w, g, s, c, size, weights, trained, starts):
 
 @kernel
 def optimise(number, address, w, g, s, c, size, weights, trained, starts):
-    """Make the step of an optimiser by its number."""
-    if number == ADAM:
-        adam(w, g, s, c, size, weights, trained)
-    elif number == SGD:
-        sgd(w, g, s, c, size, weights, trained)
-    elif number == MOMENTUM:
-        momentum(w, g, s, c, size, weights, trained, False)
-    elif number == NESTEROV:
-        momentum(w, g, s, c, size, weights, trained, True)
-    elif number == ADAGRAD:
-        adagrad(w, g, s, c, size, weights, trained)
-    elif number == ADADELTA:
-        adadelta(w, g, s, c, size, weights, trained)
-    elif number == RMSPROP:
-        rmsprop(w, g, s, c, size, weights, trained)
-    elif number == NADAM:
-        nadam(w, g, s, c, size, weights, trained)
-    elif number == AMSGRAD:
-        amsgrad(w, g, s, c, size, weights, trained)
-    elif number == LION:
-        lion(w, g, s, c, size, weights, trained)
-    elif number == LAMB:
+    """Make the step of an optimiser by its number: of the weights, then of all else, without L2 and decay."""
+    if number == LAMB:
         lamb(w, g, s, c, size, weights, trained, starts)
-    elif number == CALLED:
+        return
+    if number == CALLED:
         call_step(address, w, g, s, c, size, weights, trained)
+        return
+    zero = w.dtype.type(0)
+    for part in range(2):
+        first, last = (0, weights) if part == 0 else (weights, trained)
+        l2, decay = (c[1], c[2]) if part == 0 else (zero, zero)
+        own, slope = w[first:last], g[first:last]
+        one, two = s[first:last], s[size + first:size + last]
+        if number == ADAM:
+            adam(own, slope, one, two, c, l2, decay)
+        elif number == SGD:
+            sgd(own, slope, c[0], l2, decay)
+        elif number == MOMENTUM or number == NESTEROV:  # noqa: SIM109  (plain for the compiler)
+            momentum(own, slope, one, c[0], l2, decay, c[3], number == NESTEROV)
+        elif number == ADAGRAD:
+            adagrad(own, slope, one, c, l2, decay)
+        elif number == ADADELTA:
+            adadelta(own, slope, one, two, c, l2, decay)
+        elif number == RMSPROP:
+            rmsprop(own, slope, one, c, l2, decay)
+        elif number == NADAM:
+            nadam(own, slope, one, two, c, l2, decay)
+        elif number == AMSGRAD:
+            amsgrad(own, slope, one, two, s[2 * size + first:2 * size + last], c, l2, decay)
+        elif number == LION:
+            lion(own, slope, one, c, l2, decay)
