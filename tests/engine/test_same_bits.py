@@ -154,7 +154,7 @@ class SameBits(unittest.TestCase):
                 self.same(a, b)
 
     def test_mapped_rows_are_asked_for_where_they_lie_in_their_file(self) -> None:
-        data = small_data(5, 3)
+        data = small_data()
         plain = Runs(NetworkShape.of(recipe(), 5, 3), data).source()
         with tempfile.TemporaryDirectory() as place:
             np.save(Path(place) / "x.npy", data.train_inputs)
