@@ -5,8 +5,10 @@ from __future__ import annotations
 import atexit
 import contextlib
 import csv
+import io
 import os
 import shutil
+import subprocess
 import tempfile
 import time
 import unittest
@@ -14,6 +16,7 @@ from collections.abc import Callable, Iterator, Sequence
 from functools import cache
 from pathlib import Path
 from typing import Any
+from unittest import mock
 
 import numpy as np
 
@@ -179,6 +182,23 @@ def measured(name: str, z: np.ndarray, targets: np.ndarray, gradient: bool = Fal
 def recipe(**values: object) -> Recipe:
     """Return a recipe of a small network."""
     return Recipe({"width": 6, "batch_size": 16, "epochs": 5, "patience": 0, **values})
+
+
+def commanded(place: Path, *words: str) -> subprocess.CompletedProcess[str]:
+    """Run the command line in this process, in the working directory `place`, with no terminal and nothing to read.
+
+    A process of its own, whose start takes longer than most commands, is for tests of what only a process does.
+    """
+    from axiarch.cli.main import main
+
+    out, err, code = io.StringIO(), io.StringIO(), 0
+    with contextlib.chdir(place), contextlib.redirect_stdout(out), contextlib.redirect_stderr(err), \
+            open(os.devnull, encoding="utf-8") as nothing, mock.patch("sys.stdin", nothing):
+        try:
+            main(list(words), prog_name="axiarch")
+        except SystemExit as ended:
+            code = ended.code if isinstance(ended.code, int) else int(ended.code is not None)
+    return subprocess.CompletedProcess(words, code, out.getvalue(), err.getvalue())
 
 
 def until(condition: Callable[[], object], seconds: float = PATIENCE, what: str = "the condition") -> None:

@@ -12,14 +12,13 @@ from dataclasses import replace
 
 from axiarch import workflows
 from axiarch.recipes.searchfile import MethodChoice, write_search
-from tests.support import FolderCase, ring_rows, ring_search, ring_workspace, until, write_csv
+from tests.support import FolderCase, commanded, ring_rows, ring_search, ring_workspace, until, write_csv
 
 
 class CliCase(FolderCase):
     def cli(self, *words: str, code: int = 0) -> subprocess.CompletedProcess[str]:
-        """Run the program; its exit code must be `code`, and never a traceback."""
-        done = subprocess.run([sys.executable, "-m", "axiarch", *words], capture_output=True, text=True, timeout=120,
-                              cwd=self.folder, stdin=subprocess.DEVNULL)
+        """Run the program in this process; its exit code must be `code`, and never a traceback."""
+        done = commanded(self.folder, *words)
         self.assertNotIn("Traceback", done.stderr)
         self.assertEqual(done.returncode, code, done.stderr)
         return done
@@ -85,6 +84,8 @@ class WholeWay(CliCase):
         until(lambda: 5 in [r.recipe["width"] for r in workflows.look_at(workspace).recipes.values()], what="it")
         self.assertIn("there is no recipe 99", self.cli("cut", "99", *work, code=4).stderr)
         self.assertIn("one value", self.cli("add", "width=5 | 6", *work, code=2).stderr)
+        until(lambda: any(r.state == "training" and s.curves.get(r.id) for s in [workflows.look_at(workspace)]
+                          for r in s.runs.values()), what="an epoch")
         self.cli("stop", *work)
         until(lambda: workflows.look_at(workspace).search.state == "stopped", what="the stop")
         recipe = next(r.recipe for r in workflows.look_at(workspace).runs.values() if workflows.look_at(

@@ -13,7 +13,7 @@ from pathlib import Path
 from axiarch.journal.workspace import Workspace
 from axiarch.recipes.searchfile import write_search
 from axiarch.runner import launching
-from tests.support import FolderCase, finished_workspace, ring_rows, ring_search, write_csv
+from tests.support import FolderCase, commanded, finished_workspace, ring_rows, ring_search, write_csv
 
 #: Modules that a folder of traps holds: each leaves a mark when it is run.
 TRAPS = ("numba", "numpy", "json", "click", "polars", "scipy", "multiprocessing", "axiarch_trap", "psutil", "random",
@@ -25,14 +25,23 @@ ESCAPES = "\x1b]0;owned\x07\x1b[31m\x9b2J\u202e"
 class Command(FolderCase):
     def run_it(self, *words: str, code: int | None = 0, where: Path | None = None, env: dict[str, str] | None = None,
                stdout: int | None = subprocess.PIPE) -> subprocess.CompletedProcess[bytes]:
-        """Run the program in a process; never a traceback."""
-        done = subprocess.run([sys.executable, "-m", "axiarch", *words], stdout=stdout, stderr=subprocess.PIPE,
-                              stdin=subprocess.DEVNULL, timeout=180, cwd=where or self.folder,
-                              env={**os.environ, **(env or {})})
+        """Run the program, in a process of its own where its environment or its streams matter; never a traceback."""
+        if env is None and stdout == subprocess.PIPE:
+            here = commanded(where or self.folder, *words)
+            done = subprocess.CompletedProcess(here.args, here.returncode, here.stdout.encode(), here.stderr.encode())
+        else:
+            done = self.process(*words, where=where, env=env, stdout=stdout)
         self.assertNotIn(b"Traceback", done.stderr)
         if code is not None:
             self.assertEqual(done.returncode, code, done.stderr.decode(errors="replace"))
         return done
+
+    def process(self, *words: str, where: Path | None, env: dict[str, str] | None, stdout: int | None
+                ) -> subprocess.CompletedProcess[bytes]:
+        """Run the program in a process of its own."""
+        return subprocess.run([sys.executable, "-m", "axiarch", *words], stdout=stdout, stderr=subprocess.PIPE,
+                              stdin=subprocess.DEVNULL, timeout=180, cwd=where or self.folder,
+                              env={**os.environ, **(env or {})})
 
 
 class Traps(Command):
