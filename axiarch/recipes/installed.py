@@ -14,7 +14,7 @@ import os
 import re
 import sys
 from collections.abc import Callable, Mapping, Sequence
-from contextlib import contextmanager
+from contextlib import contextmanager, redirect_stdout
 from dataclasses import dataclass
 from functools import cache
 from pathlib import Path
@@ -214,11 +214,11 @@ def _loaded() -> tuple[tuple[Installed, ...], tuple[Refused, ...]]:
         for entry in dist.entry_points.select(group=GROUP):
             package = str(dist.metadata["Name"])
             try:
-                with _without_here():
+                with _without_here(), redirect_stdout(sys.stderr):  # what we print may be read by a program
                     member, digest = entry.load(), _digest(entry.module)
                 why = member.fault() if isinstance(member, Member) else (
                     "it is neither an Activation, a Loss, an Optimiser nor a Schedule")
-            except Exception as error:  # whatever somebody's package does when it is loaded
+            except (Exception, SystemExit) as error:  # whatever somebody's package does when it is loaded
                 why = f"{type(error).__name__}: {error}"
             if not why and any(each.member.name == member.name for each in found):
                 why = f"another package has a member called {member.name}"

@@ -14,7 +14,8 @@ from pathlib import Path
 
 import axiarch
 from axiarch.recipes.installed import full_name, installed, is_full
-from tests.support import FolderCase
+from axiarch.recipes.searchfile import write_search
+from tests.support import FolderCase, ring_rows, ring_search, write_csv
 
 HOME = Path(axiarch.__file__).parents[1]
 EXAMPLE = HOME / "docs" / "example-members"
@@ -192,6 +193,7 @@ nothing = 3
         entries = {name: f"wrong:{name}" for name in names}
         self.install("wrong", self.CODE, entries)
         self.install("broken", "raise SystemError('at home')", {"gone": "broken:gone"})
+        self.install("leaves", "raise SystemExit(7)", {"left": "leaves:left"})
         code, found = self.members("--check")
         self.assertEqual(code, 4)
         problems = {each["name"].partition("_")[0]: each["problem"] for each in found}
@@ -200,8 +202,26 @@ nothing = 3
                 "large": "not finite",
                 "unnamed": "its name is not", "few": "does not take 5 arguments", "other": "it uses 'width'",
                 "bare": "names no formula", "nothing": "it is neither an Activation", "absent": "AttributeError",
-                "gone": "SystemError: at home"}.items():
+                "gone": "SystemError: at home", "left": "SystemExit: 7"}.items():
             self.assertIn(words, problems[name], name)
+
+    def test_what_a_package_prints_is_no_part_of_what_is_printed(self) -> None:
+        self.install("loud", "print('here I am')\n" + TWINS, {"silu": "loud:twin_silu"})
+        found = self.ended("-m", "axiarch", "members", "--json")
+        self.assertEqual([each["problem"] for each in json.loads(found.stdout)], [""])
+        self.assertEqual(found.stderr, "here I am\n")
+
+    def test_a_search_with_a_member_that_fails_does_not_start(self) -> None:
+        self.install("wrong", self.CODE, {"slope": "wrong:slope"})
+        write_csv(self.folder / "t.csv", ["x", "y", "side", "place"], ring_rows(90))
+        (self.folder / "s.toml").write_text(write_search(ring_search(epochs=2)).replace(
+            "[recipe]\n", '[recipe]\nactivation = "slope"\n'))
+        for words, code in ((("data", "add", "t.csv", "--name", "ring"), 0), (("search", "s.toml"), 4)):
+            ended = self.ended("-m", "axiarch", *words, "-w", "w")
+            self.assertEqual(ended.returncode, code, ended.stderr)
+        self.assertIn("its slope at", ended.stderr)
+        self.assertIn("remedy:", ended.stderr)
+        self.assertEqual(list((self.folder / "w" / "searches").glob("*")), [])
 
     def test_two_packages_may_not_bring_members_of_one_name(self) -> None:
         for name in ("one", "two"):
