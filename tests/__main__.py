@@ -1,7 +1,7 @@
 """Run the tests: ``python -m tests [NAME ...]``. Warnings are errors; the last line says how many ran.
 
-Without names, all modules are run in three processes, the long ones first: on two cores too, as most of them wait for
-timers or for processes of their own.
+Without names, all modules are run in two processes, the long ones first, as most of them wait for processes of their
+own.
 """
 
 from __future__ import annotations
@@ -23,7 +23,7 @@ LONG = ("tests.tui.test_app", "tests.cli.test_cli", "tests.workflows.test_workfl
         "tests.journeys.test_first_look", "tests.runner.test_processes", "tests.search.test_methods",
         "tests.engine.test_batches", "tests.cli.test_hostile", "tests.journal.test_damage",
         "tests.tui.test_predictions", "tests.export.test_report", "tests.journeys.test_messy_table")
-JOBS = 3
+JOBS = 2
 _SUMMARY = re.compile(r"(\d+) passed, (\d+) failed, (\d+) skipped")
 
 

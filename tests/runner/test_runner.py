@@ -30,6 +30,10 @@ from tests.support import FolderCase, recipe, ring_dataset, ring_search, ring_wo
 class RunnerCase(FolderCase):
     def setUp(self) -> None:
         super().setUp()
+        # In one turn all is decided that can be, however slow the machine is.
+        patched = mock.patch("axiarch.runner.runner._DECIDING", 60.0)
+        patched.start()
+        self.addCleanup(patched.stop)
         self.workspace = ring_workspace(self.folder / "w")
         self.dataset = data_set(self.workspace, "ring")
 
