@@ -159,7 +159,7 @@ def _known(uses: Sequence[str], values: Sequence[str]) -> str:
 
 
 def _takes(function: object, count: int, name: str) -> str:
-    """Say what is wrong with a function that should take so many numbers."""
+    """Return what is wrong with a function of `count` arguments, if anything."""
     import inspect
 
     if not callable(function):

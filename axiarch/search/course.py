@@ -1,9 +1,9 @@
 """The course of a search: its steps in their order, when the next may be decided, and when an outcome is told.
 
-So that neither the number of workers nor their speed, nor any interruption, changes what is decided, outcomes are told
-by a clock of the search's own. Each step takes as long on it as its training is expected to; as many steps as the
-method's window are under way at once, and where one more is wanted, the outcome of the one that ends first is told.
-A long training holds nothing up on the way: others begin and end beside it, as they do in workers.
+Outcomes are told by a clock of the search's own, so that the number of workers, their speed and interruptions change
+nothing that is decided. On this clock a step takes as long as its training is expected to. The method's window says
+how many steps may be under way at once; to decide another, the outcome of the step that ends first is told. A long
+training holds nothing up: other steps begin and end beside it, as they do in workers.
 """
 
 from __future__ import annotations
