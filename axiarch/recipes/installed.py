@@ -29,9 +29,11 @@ OPTIMISER_VALUES = ("momentum", "beta1", "beta2", "rho", "epsilon")
 SCHEDULE_VALUES = ("rate_decay", "stair", "slowing", "power", "last_share", "period", "period_growth", "peak_at")
 #: Numbers that an optimiser may keep of each weight.
 MOST_STATES = 3
-_NAME = re.compile(r"[a-z][a-z0-9_]{0,30}", re.ASCII)
+#: A name: no word of it begins with a digit, so that the version behind it is known from it.
+_PLAIN = r"[a-z][a-z0-9]*(?:_[a-z][a-z0-9]*)*"
+_NAME, _MOST_NAME = re.compile(_PLAIN), 31
 #: A name with version and digest.
-_FULL = re.compile(r"([a-z][a-z0-9_]*?)_\w+_[0-9a-f]{8}", re.ASCII)
+_FULL = re.compile(rf"({_PLAIN})_\d\w*_[0-9a-f]{{8}}", re.ASCII)
 
 
 @dataclass(frozen=True)
@@ -41,7 +43,7 @@ class Member:
     Attributes
     ----------
     name : str
-        Lower-case letters, digits and underscores.
+        Lower-case words joined by underscores; digits may follow letters.
     formula, source : str
         What it computes, and where that was published.
     """
@@ -53,8 +55,8 @@ class Member:
 
     def fault(self) -> str:
         """Return what is wrong with it, if anything."""
-        if not isinstance(self.name, str) or not _NAME.fullmatch(self.name):
-            return "its name is not lower-case letters, digits and underscores"
+        if not isinstance(self.name, str) or len(self.name) > _MOST_NAME or not _NAME.fullmatch(self.name):
+            return "its name is not made of lower-case words joined by underscores, each beginning with a letter"
         if not all(isinstance(text, str) and text.strip() for text in (self.formula, self.source)):
             return "it names no formula, or no source"
         return ""
@@ -261,7 +263,7 @@ def absent(kind: str, name: str) -> TrainingError:
     """Return the error of a member that a recipe names and that is not installed."""
     known = _FULL.fullmatch(name)
     plain = known[1] if known else name
-    own = next((each for each in installed() if each.member.kind == kind and name.startswith(each.member.name)), None)
+    own = next((each for each in installed() if (each.member.kind, each.member.name) == (kind, plain)), None)
     if own is not None:
         return TrainingError(f"the recipe names {kind} {name}; installed is another one, {own.name}",
                              f"package {own.package} {own.version}",

@@ -100,15 +100,16 @@ def _measure() -> int:
     from threadpoolctl import threadpool_limits
 
     from axiarch.data.dataset import read_dataset
-    from axiarch.engine.warm import warm
+    from axiarch.engine.warm import compiled
     from axiarch.recipes.recipe import Recipe
     from axiarch.runner.measure import measure
 
     request = json.load(sys.stdin)
     try:
         dataset = read_dataset(Path(request["data"]))
+        if not compiled():
+            launching.compile_kernels()
         with threadpool_limits(1):
-            warm()
             found = [measure(Recipe(values), dataset) for values in request["recipes"]]
     except AxiarchError as error:
         return _refused(error)

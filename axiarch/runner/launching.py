@@ -8,6 +8,7 @@ folder, with every path that depends on a working directory taken out of their e
 from __future__ import annotations
 
 import os
+import subprocess
 import sys
 from collections.abc import Mapping
 
@@ -22,6 +23,11 @@ _PATHS = ("PYTHONPATH", "NUMBA_CACHE_DIR", "PYTHONPYCACHEPREFIX", "PYTHONSTARTUP
 def command(*words: str, module: str = "axiarch.runner") -> list[str]:
     """Return the command that runs one of our modules with some words."""
     return [sys.executable, "-P", "-m", module, *words]
+
+
+def compile_kernels() -> None:
+    """Compile the kernels in a process of its own, and wait for it."""
+    subprocess.run(command("warm"), cwd=HOME, env=environment(), stdout=subprocess.DEVNULL, check=False)
 
 
 def environment(given: Mapping[str, str] | None = None) -> dict[str, str]:

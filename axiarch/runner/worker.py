@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import os
 import signal
-import subprocess
 import time
 from multiprocessing.connection import Connection
 
@@ -137,6 +136,6 @@ def main(pipe: Connection, lane: int) -> None:
 
     if not compiled():
         pipe.send(Compiling(lane, os.getpid()))
-        subprocess.run(launching.command("warm"), cwd=launching.HOME, env=launching.environment(), check=False)
+        launching.compile_kernels()
     with threadpool_limits(1):
         _Worker(pipe, lane).work()

@@ -1,9 +1,9 @@
 """The course of a search: its steps in their order, when the next may be decided, and when an outcome is told.
 
-Outcomes are told by a clock of the search's own, so that the number of workers, their speed and interruptions change
-nothing that is decided. On this clock a step takes as long as its training is expected to. The method's window says
-how many steps may be under way at once; to decide another, the outcome of the step that ends first is told. A long
-training holds nothing up: other steps begin and end beside it, as they do in workers.
+A search has a clock of its own, which says when the method observes an outcome. Decisions therefore do not depend on
+the number of workers, their speed, or interruptions. On this clock, a step takes as long as its training is expected
+to take. The method's window limits how many steps are under way at once; before another is decided, the method
+observes the outcome of the step that ends first. A long training delays nothing: other steps begin and end beside it.
 """
 
 from __future__ import annotations

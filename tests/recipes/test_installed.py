@@ -13,7 +13,7 @@ from collections.abc import Mapping
 from pathlib import Path
 
 import axiarch
-from axiarch.recipes.installed import full_name, installed, is_full
+from axiarch.recipes.installed import absent, full_name, installed, is_full
 from axiarch.recipes.searchfile import write_search
 from tests.support import FolderCase, ring_rows, ring_search, write_csv
 
@@ -237,6 +237,9 @@ nothing = 3
 
     def test_names_without_a_package_stay_what_they_are(self) -> None:
         self.assertEqual(full_name("activation", "relu"), "relu")
+        missing = absent("loss", "log_cosh_1_0_f930a6fa")
+        self.assertIn("log_cosh,", missing.remedy)
+        self.assertTrue(is_full("log_cosh_1_0_f930a6fa"))
         self.assertFalse(any(map(is_full, ("relu", "leaky_relu", "one_cycle", "mish_1_0", "Mish_1_0_3fa9c2d1"))))
         self.assertEqual(installed(), ())
 
