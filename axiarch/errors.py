@@ -82,7 +82,9 @@ class NotationError(InputError):
 
 
 class RecipeError(InputError):
-    """A recipe that cannot be trained; `layer` is the number of the layer at fault, from 1, where it is one's."""
+    """A recipe that cannot be trained; `layer` is the number of the layer at fault, from 1,
+    where it is one's.
+    """
 
     layer = 0
 
@@ -118,10 +120,13 @@ class WorkspaceMissing(WorkspaceError):
 
 
 def not_written(what: str, where: str, error: OSError, remedy: str) -> WorkspaceReadOnly:
-    """Return the error for a file that could not be written: with `remedy`, or on a full disk with the one for that."""
+    """Return the error for a file that could not be written: with `remedy`, or on a full disk
+    with the one for that.
+    """
     full = error.errno in (errno.ENOSPC, errno.EDQUOT)
-    return WorkspaceReadOnly(f"{what}: {error.strerror or error}", where,
-                             "free some disk space, then try again; nothing was changed" if full else remedy)
+    return WorkspaceReadOnly(
+        f"{what}: {error.strerror or error}", where,
+        "free some disk space, then try again; nothing was changed" if full else remedy)
 
 
 class TrainingError(AxiarchError):

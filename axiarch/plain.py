@@ -16,7 +16,9 @@ _FORMULA = ("=", "+", "-", "@", "\t", "\r")
 
 
 def shown(text: object, limit: int | None = None) -> str:
-    """Return `text` with control characters drawn as symbols, cut to `limit` characters with an ellipsis."""
+    """Return `text` with control characters drawn as symbols, cut to `limit` characters with an
+    ellipsis.
+    """
     safe = "".join(_symbol(c) if unicodedata.category(c) in _ACTIVE else c for c in str(text))
     if limit is not None and len(safe) > limit:
         return safe[: max(limit - 1, 0)] + "…"
@@ -71,7 +73,9 @@ def count(n: int, one: str, many: str = "") -> str:
 
 
 def loss(value: float | None) -> str:
-    """Return a loss with four decimals, four digits where it is large, or in scientific form where those hide it."""
+    """Return a loss with four decimals, four digits where it is large, or in scientific form
+    where those hide it.
+    """
     if value is None:
         return "–"
     if not math.isfinite(value):
@@ -82,10 +86,13 @@ def loss(value: float | None) -> str:
 
 
 def measured(metric: str, value: float) -> str:
-    """Return the value of a metric: an accuracy as a percentage, R² with three decimals, anything else as a number."""
+    """Return the value of a metric: an accuracy as a percentage, R² with three decimals,
+    anything else as a number.
+    """
     if not math.isfinite(value):
         return "not finite"
-    return share(value) if metric.endswith("accuracy") else f"{value:.3f}" if metric == "R²" else number(value)
+    return share(value) if metric.endswith(
+        "accuracy") else f"{value:.3f}" if metric == "R²" else number(value)
 
 
 def share(value: float | None) -> str:
@@ -110,7 +117,9 @@ def duration(seconds: float | None) -> str:
 
 def time_left(seconds: float | None) -> str:
     """Return how long something will still take, no finer than anybody waits."""
-    return "time left not known yet" if seconds is None else f"about {duration(max(seconds, 1.0))} left"
+    if seconds is None:
+        return "time left not known yet"
+    return f"about {duration(max(seconds, 1.0))} left"
 
 
 def moment(seconds: float) -> str:
@@ -129,7 +138,9 @@ def span(low: float, high: float) -> str:
 
 
 def seconds_text(seconds: float) -> str:
-    """Return a short time with its unit, in at most three significant digits: ``12 ms``, ``1.3 s``."""
+    """Return a short time with its unit, in at most three significant digits: ``12 ms``, ``1.3
+    s``.
+    """
     if seconds < 1e-3:
         return f"{seconds * 1e6:.3g} µs"
     return f"{seconds * 1e3:.3g} ms" if seconds < 1 else f"{seconds:.3g} s"
@@ -147,5 +158,7 @@ def memory(n_bytes: float) -> str:
 
 def step_text(step: str, done: float, seconds: float) -> str:
     """Return how far a step is, and how long it still takes where that can be told."""
-    left = f", about {duration(seconds * (1 - done) / done)} left" if 0.02 < done < 1 and seconds > 0.5 else ""
+    left = ""
+    if 0.02 < done < 1 and seconds > 0.5:
+        left = f", about {duration(seconds * (1 - done) / done)} left"
     return f"{shown(step)} {100 * done:.0f} %{left}" if done else shown(step)

@@ -1,8 +1,10 @@
-"""Rows read ahead where the data are larger than memory: ``python -m benchmarks.ahead [MEGABYTES]``.
+"""Rows read ahead where the data are larger than memory: ``python -m benchmarks.ahead
+[MEGABYTES]``.
 
-A process that may hold 400 MB, what it maps included (a memory control group: root, on Linux), trains on rows that take
-twice as much, shuffled, for half a minute with the thread that reads ahead and without it. Printed are how many times
-as many rows it gets through with the thread, the share of the time that it waits for them, and the most memory it held.
+A process that may hold 400 MB, what it maps included (a memory control group: root, on Linux),
+trains on rows that take twice as much, shuffled, for half a minute with the thread that reads ahead
+and without it. Printed are how many times as many rows it gets through with the thread, the share
+of the time that it waits for them, and the most memory it held.
 """
 
 from __future__ import annotations
@@ -41,7 +43,9 @@ def group() -> Path | None:
 
 
 def train(path: Path, rows: int, ahead: bool) -> None:
-    """Train on mapped rows for a while and print how far that came; run in a process of its own, in the group."""
+    """Train on mapped rows for a while and print how far that came; run in a process of its own,
+    in the group.
+    """
     from axiarch.engine.losses import LOSSES
     from axiarch.engine.network import NetworkShape
     from axiarch.engine.rows import Source, TrainingData
@@ -54,7 +58,10 @@ def train(path: Path, rows: int, ahead: bool) -> None:
     y = (np.arange(rows) % 4).astype(np.int32)
     recipe = Recipe({"width": 256, "depth": 2, "batch_size": 128, "epochs": 100, "patience": 0})
     source = Source(TrainingData(x, y, x[:256], y[:256]), LOSSES["softmax"], 4)
-    training = Training(NetworkShape.of(recipe, _WIDTH, 4), RunSpec(0, recipe, Streams(0)), source, ahead=ahead)
+    training = Training(NetworkShape.of(recipe, _WIDTH, 4),
+                        RunSpec(0, recipe, Streams(0)),
+                        source,
+                        ahead=ahead)
     started, waited, epochs = time.perf_counter(), 0.0, 0
 
     def stop() -> None:
@@ -80,8 +87,15 @@ def measured(made: Path, path: Path, rows: int, ahead: bool) -> dict[str, float]
     def join() -> None:
         (made / "cgroup.procs").write_text(str(os.getpid()))
 
-    ended = subprocess.run([sys.executable, "-m", "benchmarks.ahead", "train", str(path), str(rows), str(int(ahead))],
-                           capture_output=True, text=True, check=True, preexec_fn=join)
+    ended = subprocess.run(
+        [sys.executable, "-m", "benchmarks.ahead", "train",
+         str(path),
+         str(rows),
+         str(int(ahead))],
+        capture_output=True,
+        text=True,
+        check=True,
+        preexec_fn=join)
     return {**json.loads(ended.stdout), "peak": int(peak.read_text())}
 
 
@@ -98,16 +112,19 @@ def main(megabytes: int) -> None:
             x = np.lib.format.open_memmap(path, "w+", np.float32, (rows, _WIDTH))
             rng = np.random.default_rng(0)
             for start in range(0, rows, 4096):
-                x[start : start + 4096] = rng.standard_normal((min(4096, rows - start), _WIDTH), np.float32)
+                x[start:start + 4096] = rng.standard_normal((min(4096, rows - start), _WIDTH),
+                                                            np.float32)
             x.flush()
             del x
             os.sync()
             with_, without = (measured(made, path, rows, ahead) for ahead in (True, False))
     finally:
         made.rmdir()
-    print(f"{megabytes} MB of rows, {_LIMIT >> 20} MB of memory: {with_['rows'] / without['rows']:.0f} times as many "
-          f"rows with reading ahead as without; it waits {100 * with_['waited']:.0f} % of the time, at most "
-          f"{int(with_['peak']) >> 20} MB were held")
+    print(
+        f"{megabytes} MB of rows, {_LIMIT >> 20} MB of memory: "
+        f"{with_['rows'] / without['rows']:.0f} times as many rows with reading ahead as without; "
+        f"it waits {100 * with_['waited']:.0f} % of the time, at most {int(with_['peak']) >> 20} "
+        "MB were held")
 
 
 if __name__ == "__main__":

@@ -76,18 +76,23 @@ def floor(sizes: tuple[int, ...], batch: int, runs: int) -> Callable[[], None]:
 
 
 def compare(sizes: tuple[int, ...], batch: int, runs: int, rows: int) -> tuple[float, float]:
-    """Return how many times faster than the plain loop, and how many times slower than the floor."""
+    """Return how many times faster than the plain loop, and how many times slower than the
+    floor.
+    """
     data = data_for(sizes, rows)
-    recipe = Recipe({"width": sizes[1], "depth": len(sizes) - 2, "batch_size": batch, "dropout": 0.2, "l2": 1e-4,
-                     "epochs": 100, "patience": 0})
-    training = Training(NetworkShape.of(recipe, sizes[0], sizes[-1]), RunSpec(0, recipe, Streams(0)),
-                        Source(data, LOSSES["softmax"], sizes[-1]))
+    recipe = Recipe({
+        "width": sizes[1], "depth": len(sizes) - 2, "batch_size": batch, "dropout": 0.2, "l2": 1e-4,
+        "epochs": 100, "patience": 0
+    })
+    training = Training(NetworkShape.of(recipe, sizes[0], sizes[-1]),
+                        RunSpec(0, recipe, Streams(0)), Source(data, LOSSES["softmax"], sizes[-1]))
     one = floor(sizes, batch, runs)
     training.train_epoch()
     faster, slower = [], []
     for _ in range(5):
         ours = timed(lambda: [training.train_epoch() for _ in range(runs)])
-        plain = timed(lambda: plain_loop.train(data.train_inputs, data.train_targets, sizes, batch, 1)) * runs
+        plain = timed(
+            lambda: plain_loop.train(data.train_inputs, data.train_targets, sizes, batch, 1)) * runs
         raw = timed(lambda: [one() for _ in range(training.steps)])
         faster.append(plain / ours)
         slower.append(ours / raw)
@@ -101,7 +106,10 @@ def main() -> None:
     with threadpool_limits(1):
         for sizes, batch, runs, rows in CASES:
             faster, slower = compare(sizes, batch, runs, rows)
-            print(f"{'-'.join(map(str, sizes)):>18} {batch:>6} {runs:>5}   {faster:>12.1f} {slower:>8.2f}")
+            print(
+                f"{'-'.join(map(str, sizes)):>18} {batch:>6} {runs:>5}   {faster:>12.1f} "
+                f"{slower:>8.2f}"
+            )
 
 
 if __name__ == "__main__":

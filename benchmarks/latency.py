@@ -1,9 +1,9 @@
 """How long a key waits while two workers train: ``python -m benchmarks.latency [RECIPES]``.
 
-A probe on the interface's event loop asks to be called every 5 ms; how late it is called is how long a
-key pressed at that moment would have waited. Printed for each view: the median, the 99th percentile
-and the worst, in milliseconds, with a race of 400 recipes (or as many as said) running on two workers, once most of
-them are there.
+A probe on the interface's event loop asks to be called every 5 ms; how late it is called is how
+long a key pressed at that moment would have waited. Printed for each view: the median, the 99th
+percentile and the worst, in milliseconds, with a race of 400 recipes (or as many as said) running
+on two workers, once most of them are there.
 """
 
 from __future__ import annotations
@@ -53,8 +53,14 @@ async def measure(folder: Path, recipes: int) -> None:
         for key, name, _ in VIEWS:
             await pilot.press(key)
             times = np.array(await late(WATCHED))
-            print(f"{name:>8} {np.median(times):>8.1f} {np.percentile(times, 99):>8.1f} {times.max():>8.1f}")
-        print(f"{len(app._state.snapshot.recipes)} recipes were there by then, {app._state.snapshot.epochs} epochs")
+            print(
+                f"{name:>8} {np.median(times):>8.1f} {np.percentile(times, 99):>8.1f} "
+                f"{times.max():>8.1f}"
+            )
+        print(
+            f"{len(app._state.snapshot.recipes)} recipes were there by then, "
+            f"{app._state.snapshot.epochs} epochs"
+        )
     workflows.steer_search(workspace, number, "stop")
     workflows.wait(workspace, number)
 

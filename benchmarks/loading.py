@@ -1,11 +1,13 @@
-"""Loading a large table: time against the bare reading of the file, memory against the arrays, pauses of the interface.
+"""Loading a large table: time against the bare reading of the file, memory against the arrays,
+pauses of the interface.
 
     python -m benchmarks.loading [ROWS]
 
-A table of ROWS (1,000,000) x 50 is made once, as CSV and as Parquet, and added three times each in a process of its
-own. *Floor* is reading the whole file at once into float32 arrays with nothing else done. Memory is what the process
-holds of its own (pages of mapped files left out) at the most, against the bytes of the arrays it wrote. A pause is
-how long another thread of the process had to wait for its turn, as the interface's would.
+A table of ROWS (1,000,000) x 50 is made once, as CSV and as Parquet, and added three times each in
+a process of its own. *Floor* is reading the whole file at once into float32 arrays with nothing
+else done. Memory is what the process holds of its own (pages of mapped files left out) at the most,
+against the bytes of the arrays it wrote. A pause is how long another thread of the process had to
+wait for its turn, as the interface's would.
 """
 
 from __future__ import annotations
@@ -29,10 +31,13 @@ REPEATS = 3
 def make(rows: int, folder: Path) -> list[Path]:
     """Write the table in both formats."""
     rng = np.random.default_rng(0)
-    columns: dict[str, object] = {f"reading_{i:02d}": np.round(rng.normal(i, 3, rows), 3) for i in range(44)}
+    columns: dict[str, object] = {
+        f"reading_{i:02d}": np.round(rng.normal(i, 3, rows), 3) for i in range(44)
+    }
     columns |= {f"kind_{i}": rng.choice(["alder", "birch", "cedar", "elm"], rows) for i in range(4)}
     columns["count"] = rng.integers(0, 200, rows)
-    columns["answer"] = np.where(rng.normal(columns["reading_00"], 3) > 0, "up", "down")  # type: ignore[arg-type]
+    columns["answer"] = np.where(rng.normal(columns["reading_00"], 3) > 0, "up",
+                                 "down")  # type: ignore[arg-type]
     frame = polars.DataFrame(columns)
     frame.write_csv(folder / "t.csv")
     frame.write_parquet(folder / "t.parquet")
@@ -92,14 +97,19 @@ def main(rows: int) -> None:
             found = []
             for _ in range(REPEATS):
                 with tempfile.TemporaryDirectory() as folder:
-                    done = subprocess.run([sys.executable, "-m", "benchmarks.loading", "load", str(path), folder],
-                                          capture_output=True, text=True, check=True)
+                    done = subprocess.run(
+                        [sys.executable, "-m", "benchmarks.loading", "load",
+                         str(path), folder],
+                        capture_output=True,
+                        text=True,
+                        check=True)
                 found.append({**json.loads(done.stdout), "floor": floor(path)})
             middle = {name: statistics.median(f[name] for f in found) for name in found[0]}
             slower = middle["seconds"] / middle["floor"]
             share = middle["memory"] / middle["arrays"]
-            print(f"{path.suffix[1:]:<8} {rows:,} x 50   {slower:5.1f} x the bare reading   "
-                  f"memory {share:4.2f} x the arrays   longest pause {1000 * middle['pause']:.0f} ms")
+            print(
+                f"{path.suffix[1:]:<8} {rows:,} x 50   {slower:5.1f} x the bare reading   "
+                f"memory {share:4.2f} x the arrays   longest pause {1000 * middle['pause']:.0f} ms")
 
 
 if __name__ == "__main__":

@@ -1,7 +1,9 @@
-"""One long run through the command line, of so few rows that all but training counts: ``python -m benchmarks.long``.
+"""One long run through the command line, of so few rows that all but training counts: ``python -m
+benchmarks.long``.
 
-A table of 16 training rows, 25,000 epochs of one batch each, validated every epoch: the time from the command to its
-end, and the time in which the search ran, against the plain loop with validation. Printed are ratios, medians of three.
+A table of 16 training rows, 25,000 epochs of one batch each, validated every epoch: the time from
+the command to its end, and the time in which the search ran, against the plain loop with
+validation. Printed are ratios, medians of three.
 """
 
 from __future__ import annotations
@@ -48,22 +50,32 @@ def main() -> None:
     whole, running = [], []
     with tempfile.TemporaryDirectory() as place, threadpool_limits(1):
         folder = Path(place)
-        rows = [",".join([*(f"{v:.4f}" for v in row), f"class {label}"]) for row, label in zip(x, y, strict=True)]
+        rows = [
+            ",".join([*(f"{v:.4f}"
+                        for v in row), f"class {label}"])
+            for row, label in zip(x, y, strict=True)
+        ]
         (folder / "few.csv").write_text("\n".join(["a,b,c,y", *rows]))
         (folder / "long.toml").write_text(_FILE)
         workspace = Workspace.create(folder / "w")
         workflows.add_table(workspace, folder / "few.csv", name="few",
                             plan=DataPlan(("y",), split=SplitPlan(validation=4 / 24, test=4 / 24)))
         for number in range(1, 4):
-            loop = timed(lambda: plain_loop.train(x[:16], y[:16], SIZES, ROWS, EPOCHS, validation=(x[16:], y[16:])))
-            ours = timed(lambda: subprocess.run([sys.executable, "-m", "axiarch", "-w", str(workspace.folder), "search",
-                                                 str(folder / "long.toml"), "--workers", "1"], check=True,
+            loop = timed(lambda: plain_loop.train(
+                x[:16], y[:16], SIZES, ROWS, EPOCHS, validation=(x[16:], y[16:])))
+            ours = timed(lambda: subprocess.run([
+                sys.executable, "-m", "axiarch", "-w",
+                str(workspace.folder), "search",
+                str(folder / "long.toml"), "--workers", "1"
+            ],
+                                                check=True,
                                                 stderr=subprocess.DEVNULL,
                                                 stdout=subprocess.DEVNULL))
             whole.append(ours / loop)
             running.append(workflows.wait(workspace, number).taken / loop)
-    print(f"{EPOCHS} epochs of {ROWS} rows: the command takes {statistics.median(whole):.2f} times the plain loop, "
-          f"the search itself {statistics.median(running):.2f} times")
+    print(
+        f"{EPOCHS} epochs of {ROWS} rows: the command takes {statistics.median(whole):.2f} times "
+        f"the plain loop, the search itself {statistics.median(running):.2f} times")
 
 
 if __name__ == "__main__":

@@ -1,9 +1,9 @@
 """The engine on pictures against a plain loop and its floor: ``python -m benchmarks.pictures``.
 
-Pictures of 16 x 16, two blocks of convolution and pooling, then the classes; batches of 32, Adam. *Floor*: only the
-raw matrix products of the same forward and backward passes on unfolded windows, outputs preallocated, windows being
-rows or columns, whichever is faster. *Plain loop*:
-what a practitioner would write with NumPy alone. Ratios, medians of five, each pair timed in turn.
+Pictures of 16 x 16, two blocks of convolution and pooling, then the classes; batches of 32, Adam.
+*Floor*: only the raw matrix products of the same forward and backward passes on unfolded windows,
+outputs preallocated, windows being rows or columns, whichever is faster. *Plain loop*: what a
+practitioner would write with NumPy alone. Ratios, medians of five, each pair timed in turn.
 """
 
 from __future__ import annotations
@@ -71,7 +71,8 @@ def plain_loop(x: Floats, y: NDArray[np.int32], rate: float = 1e-3, seed: int = 
         for i in (1, 0):
             side, before, after = BLOCKS[i]
             rolled, z, top = kept[i]
-            spread = np.where(z == top[:, :, None, :, None], below[:, :, None, :, None], 0) * (z > 0)
+            spread = np.where(z == top[:, :, None, :, None], below[:, :, None, :, None], 0) * (z
+                                                                                               > 0)
             dz = spread.reshape(-1, after)
             slopes_w.insert(0, rolled.T @ dz)
             slopes_b.insert(0, dz.sum(0))
@@ -92,13 +93,16 @@ def plain_loop(x: Floats, y: NDArray[np.int32], rate: float = 1e-3, seed: int = 
 
 
 def floors(runs: int) -> tuple[Callable[[], None], Callable[[], None]]:
-    """Return two jobs that do the matrix products of one step: windows as rows, and windows as columns."""
+    """Return two jobs that do the matrix products of one step: windows as rows, and windows as
+    columns.
+    """
     rng = np.random.default_rng(0)
     jobs = []
     for i, (rows, inputs, outputs) in enumerate((*((BATCH * s * s, 9 * b, a) for s, b, a in BLOCKS),
                                                  (BATCH, 4 * 4 * 16, CLASSES))):
         a, w, d = (rng.normal(size=shape).astype(np.float32)
-                   for shape in ((runs, rows, inputs), (runs, inputs, outputs), (runs, rows, outputs)))
+                   for shape in ((runs, rows, inputs), (runs, inputs, outputs), (runs, rows,
+                                                                                 outputs)))
         turned = np.ascontiguousarray(w.swapaxes(1, 2))
         jobs.append((a, w, d, turned, np.empty_like(d), np.empty_like(w), np.empty_like(a), i > 0))
 
@@ -124,21 +128,26 @@ def floors(runs: int) -> tuple[Callable[[], None], Callable[[], None]]:
 
 
 def compare() -> tuple[float, float]:
-    """Return how many times faster than the plain loop, and how many times slower than the floor."""
+    """Return how many times faster than the plain loop, and how many times slower than the
+    floor.
+    """
     rng = np.random.default_rng(0)
     x = rng.normal(size=(ROWS, 16, 16, 1)).astype(np.float32)
     y = rng.integers(0, CLASSES, ROWS).astype(np.int32)
     flat = x.reshape(ROWS, -1)
     recipe = Recipe({"network": LINE, "batch_size": BATCH, "epochs": 1000, "patience": 0})
     source = Source(TrainingData(flat, y, flat[:1], y[:1]), LOSSES["softmax"], CLASSES, "float32")
-    training = Training(NetworkShape.of(recipe, (16, 16, 1), CLASSES), RunSpec(0, recipe, Streams(0)), source)
+    training = Training(NetworkShape.of(recipe, (16, 16, 1), CLASSES),
+                        RunSpec(0, recipe, Streams(0)), source)
     bare = floors(1)
     training.train_epoch()
     faster, slower = [], []
     for _ in range(5):
         ours = timed(training.train_epoch)
         faster.append(timed(lambda: plain_loop(x, y)) / ours)
-        slower.append(ours / min(timed(lambda one=one: [one() for _ in range(training.steps)]) for one in bare))
+        slower.append(
+            ours /
+            min(timed(lambda one=one: [one() for _ in range(training.steps)]) for one in bare))
     return statistics.median(faster), statistics.median(slower)
 
 

@@ -1,7 +1,8 @@
-"""The plain loop: a straightforward NumPy training script, one network at a time, with the same mathematics.
+"""The plain loop: a straightforward NumPy training script, one network at a time, with the same
+mathematics.
 
-It is what a practitioner would write: layers as lists, Adam over a list of arrays, dropout from uniform
-numbers. The engine is held against it.
+It is what a practitioner would write: layers as lists, Adam over a list of arrays, dropout from
+uniform numbers. The engine is held against it.
 """
 
 from __future__ import annotations
@@ -14,10 +15,19 @@ from numpy.typing import NDArray
 Floats = NDArray[np.float32]
 
 
-def train(x: Floats, y: NDArray[np.int32], sizes: tuple[int, ...], batch: int, epochs: int, rate: float = 1e-3,
-          dropout: float = 0.2, l2: float = 1e-4, seed: int = 0,
+def train(x: Floats,
+          y: NDArray[np.int32],
+          sizes: tuple[int, ...],
+          batch: int,
+          epochs: int,
+          rate: float = 1e-3,
+          dropout: float = 0.2,
+          l2: float = 1e-4,
+          seed: int = 0,
           validation: tuple[Floats, NDArray[np.int32]] | None = None) -> float:
-    """Train one network with ReLU, dropout, L2 and Adam; return the last mean loss, of `validation` if given."""
+    """Train one network with ReLU, dropout, L2 and Adam; return the last mean loss, of
+    `validation` if given.
+    """
     rng = np.random.default_rng(seed)
     weights = [rng.normal(0, np.sqrt(2 / a), (a, b)).astype(np.float32)
                for a, b in pairwise(sizes)]
@@ -63,5 +73,6 @@ def train(x: Floats, y: NDArray[np.int32], sizes: tuple[int, ...], batch: int, e
                 rows = np.maximum(rows @ w + b, 0)
             logits = rows @ weights[-1] + shifts[-1]
             logits -= logits.max(1, keepdims=True)
-            loss = float((np.log(np.exp(logits).sum(1)) - logits[np.arange(len(labels)), labels]).mean())
+            loss = float(
+                (np.log(np.exp(logits).sum(1)) - logits[np.arange(len(labels)), labels]).mean())
     return loss

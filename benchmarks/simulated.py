@@ -1,7 +1,9 @@
-"""Made-up losses with a known truth, and a driver that runs a method on one: no training, only its numbers.
+"""Made-up losses with a known truth, and a driver that runs a method on one: no training, only its
+numbers.
 
-Two published functions get learning curves (Branin; Hartmann in six dimensions); four losses over the knobs of real
-recipes are shaped as practitioners meet them, one of them with curves that cross: what is fast at first ends worse.
+Two published functions get learning curves (Branin; Hartmann in six dimensions); four losses over
+the knobs of real recipes are shaped as practitioners meet them, one of them with curves that cross:
+what is fast at first ends worse.
 """
 
 from __future__ import annotations
@@ -33,8 +35,8 @@ class Problem:
     name : str
     space : Space
     final, start, speed : callable
-        Of a point of the unit cube, one coordinate a knob: the loss a training comes to, the loss it starts from, and
-        how many epochs it takes to come a factor of e nearer.
+        Of a point of the unit cube, one coordinate a knob: the loss a training comes to, the loss
+        it starts from, and how many epochs it takes to come a factor of e nearer.
     noise : float
         Standard deviation of a run's loss from seed to seed.
     blocks : int
@@ -61,14 +63,18 @@ class Problem:
         rng = np.random.default_rng([seed, *(int(x * 1e9) for x in u)])
         run = spread * float(rng.normal())
         jitter = 0.3 * spread * rng.normal(size=EPOCHS)
-        return tuple(end + run + float(jitter[e]) + max(self.start - end, 0.0) * math.exp(-(e + 1) / pace)
-                     for e in range(EPOCHS))
+        return tuple(
+            end + run + float(jitter[e]) + max(self.start - end, 0.0) * math.exp(-(e + 1) / pace)
+            for e in range(EPOCHS))
 
 
 def _plain(count: int) -> Space:
-    """Return a space of `count` even continua: names are those of recipes, what they mean does not matter here."""
+    """Return a space of `count` even continua: names are those of recipes, what they mean does
+    not matter here.
+    """
     names = ("dropout", "label_smoothing", "erase", "crop", "contrast", "last_share")[:count]
-    return space({"epochs": EPOCHS, "schedule": "cosine", "patience": 0}, {name: "0 .. 0.9" for name in names})
+    return space({"epochs": EPOCHS, "schedule": "cosine", "patience": 0},
+                 {name: "0 .. 0.9" for name in names})
 
 
 def _branin(u: list[float]) -> float:
@@ -96,43 +102,53 @@ def _dip(u: float, at: float, steep: float) -> float:
 
 
 def _network(u: list[float]) -> float:
-    """A loss over rate, batch, decay, dropout, width, depth and optimiser; the best rate goes with the others."""
+    """A loss over rate, batch, decay, dropout, width, depth and optimiser; the best rate goes
+    with the others.
+    """
     rate, batch, decay, dropout, width, depth, optimiser = u
     kind = int(optimiser * 3)
     best_rate = (0.75, 0.6, 0.45)[kind] + 0.15 * (batch - 0.5) - 0.1 * (depth - 0.5)
     off = rate - best_rate
-    return (0.35 + (4.0 if off > 0 else 1.5) * off**2 + _dip(decay, 0.4, 0.15) + _dip(dropout, 0.2 + 0.4 * width, 0.25)
-            + 0.15 * (1 - width) ** 2 + _dip(depth, 0.5, 0.1) + (0.04, 0.02, 0.0)[kind] + 0.05 * batch)
+    return (0.35 + (4.0 if off > 0 else 1.5) * off**2 + _dip(decay, 0.4, 0.15) +
+            _dip(dropout, 0.2 + 0.4 * width, 0.25) + 0.15 * (1 - width)**2 + _dip(depth, 0.5, 0.1) +
+            (0.04, 0.02, 0.0)[kind] + 0.05 * batch)
 
 
 def _network_space() -> Space:
-    return space({"epochs": EPOCHS, "patience": 0},
-                 {"learning_rate": "1e-5 .. 1e0 log", "batch_size": "16 .. 256 doubling",
-                  "weight_decay": "1e-5 .. 1 log", "dropout": "0 .. 0.7", "width": "8 .. 512 doubling",
-                  "depth": "1 .. 4", "optimiser": "sgd | momentum | adam"})
+    return space({"epochs": EPOCHS, "patience": 0}, {
+        "learning_rate": "1e-5 .. 1e0 log", "batch_size": "16 .. 256 doubling",
+        "weight_decay": "1e-5 .. 1 log", "dropout": "0 .. 0.7", "width": "8 .. 512 doubling",
+        "depth": "1 .. 4", "optimiser": "sgd | momentum | adam"
+    })
 
 
 def _rate_space() -> Space:
-    return space({"epochs": EPOCHS, "patience": 0},
-                 {"learning_rate": "1e-5 .. 1e0 log", "dropout": "0 .. 0.7", "width": "8 .. 512 doubling"})
+    return space(
+        {"epochs": EPOCHS, "patience": 0},
+        {"learning_rate": "1e-5 .. 1e0 log", "dropout": "0 .. 0.7", "width": "8 .. 512 doubling"})
 
 
-PROBLEMS: Mapping[str, Problem] = {p.name: p for p in (
-    Problem("branin", _plain(2), _branin, lambda u: 3.0 + 3 * u[0], 4.0, 0.01),
-    Problem("hartmann", _plain(6), _hartmann, lambda u: 2.0 + 4 * u[2], 1.6, 0.01),
-    Problem("network", _network_space(), _network, lambda u: 2.0 + 6 * (1 - u[0]), 1.6, 0.01),
-    Problem("network, noisy", _network_space(), _network, lambda u: 2.0 + 6 * (1 - u[0]), 1.6, 0.04, 3),
-    Problem("rate", _rate_space(), lambda u: 0.3 + _dip(u[0], 0.55, 2.0) + _dip(u[1], 0.3, 0.3) + 0.1 * (1 - u[2]) ** 2,
-            lambda u: 2 + 5 * (1 - u[0]), 1.6, 0.01),
-    # The lower the rate the slower, and the better in the end: early leaders end worst.
-    Problem("crossing", _rate_space(), lambda u: 0.3 + 0.8 * u[0] ** 2 + _dip(u[1], 0.3, 0.2) + 0.05 * (1 - u[2]),
-            lambda u: 1.0 + 9 * (1 - u[0]), 1.6, 0.01),
-)}
+PROBLEMS: Mapping[str, Problem] = {
+    p.name: p for p in (
+        Problem("branin", _plain(2), _branin, lambda u: 3.0 + 3 * u[0], 4.0, 0.01),
+        Problem("hartmann", _plain(6), _hartmann, lambda u: 2.0 + 4 * u[2], 1.6, 0.01),
+        Problem("network", _network_space(), _network, lambda u: 2.0 + 6 * (1 - u[0]), 1.6, 0.01),
+        Problem("network, noisy", _network_space(), _network, lambda u: 2.0 + 6 * (1 - u[0]), 1.6,
+                0.04, 3),
+        Problem("rate", _rate_space(), lambda u: 0.3 + _dip(u[0], 0.55, 2.0) + _dip(u[1], 0.3, 0.3)
+                + 0.1 * (1 - u[2])**2, lambda u: 2 + 5 * (1 - u[0]), 1.6, 0.01),
+        # The lower the rate the slower, and the better in the end: early leaders end worst.
+        Problem("crossing", _rate_space(), lambda u: 0.3 + 0.8 * u[0]**2 + _dip(u[1], 0.3, 0.2) +
+                0.05 * (1 - u[2]), lambda u: 1.0 + 9 * (1 - u[0]), 1.6, 0.01),
+    )
+}
 
 
 @dataclass
 class Driven:
-    """What a driven method did: for each outcome, epochs spent by then and the true loss of the best known in full."""
+    """What a driven method did: for each outcome, epochs spent by then and the true loss of the
+    best known in full.
+    """
 
     spent: list[int]
     best: list[float]
@@ -140,14 +156,22 @@ class Driven:
     steps: list[Step]
 
     def cost_of(self, loss: float) -> float:
-        """Return the epochs spent when the best known in full was first at most `loss`; infinite if it never was."""
-        return next((float(s) for s, b in zip(self.spent, self.best, strict=True) if b <= loss), math.inf)
+        """Return the epochs spent when the best known in full was first at most `loss`; infinite
+        if it never was.
+        """
+        return next((float(s) for s, b in zip(self.spent, self.best, strict=True) if b <= loss),
+                    math.inf)
 
 
-def drive(method: Method, curve: Callable[[Recipe, int], tuple[float, ...]], truth: Callable[[Recipe], float],
-          blocks: int = 1, most_epochs: float = math.inf, most_steps: int = 100_000,
+def drive(method: Method,
+          curve: Callable[[Recipe, int], tuple[float, ...]],
+          truth: Callable[[Recipe], float],
+          blocks: int = 1,
+          most_epochs: float = math.inf,
+          most_steps: int = 100_000,
           enough: float = -math.inf) -> Driven:
-    """Run a method to its end, every step's outcome being known at once (its window still holds it back).
+    """Run a method to its end, every step's outcome being known at once (its window still holds it
+    back).
 
     It ends early once the best known in full is at most `enough`.
     """
@@ -160,7 +184,8 @@ def drive(method: Method, curve: Callable[[Recipe, int], tuple[float, ...]], tru
         until = step.until or EPOCHS
         whole = [curve(step.recipe, b) for b in range(step.blocks or blocks)]
         until = step.until or len(whole[0])
-        return Observation(taken.number, step.recipe, tuple(c[:until] for c in whole), until >= len(whole[0]))
+        return Observation(taken.number, step.recipe, tuple(c[:until] for c in whole), until
+                           >= len(whole[0]))
 
     course = Course(method, outcome)
     spent = 0

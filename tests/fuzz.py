@@ -1,8 +1,10 @@
-"""Texts that nobody means: ``python -m tests.fuzz N [SEED]`` tries N of every kind and says what broke.
+"""Texts that nobody means: ``python -m tests.fuzz N [SEED]`` tries N of every kind and says what
+broke.
 
-Each text must be read or refused in words, within :data:`SECONDS` and :data:`MEMORY`. The generators
-draw from the grammar, from what is nearly right, and from what has once been a fault. Whatever is
-written goes into a temporary folder; a path that was generated is never followed out of it.
+Each text must be read or refused in words, within :data:`SECONDS` and :data:`MEMORY`. The
+generators draw from the grammar, from what is nearly right, and from what has once been a fault.
+Whatever is written goes into a temporary folder; a path that was generated is never followed out of
+it.
 """
 
 from __future__ import annotations
@@ -25,20 +27,25 @@ SECONDS, MEMORY = 2.0, 1 << 30
 NAMES = ("learning_rate", "width", "depth", "dropout", "optimiser", "network", "schedule", "epochs",
          "batch_size", "momentum", "most_steps", "rate_decay", "nope", "", "widht")
 NUMBERS = ("0", "1", "2", "-1", "1e-4", "0.5", "1e999", "1e-999", "5e-324", "1e308", "10", "100000",
-           "1000000000000", "9" * 50, "9" * 5000, "٣", "²", "½", "0x10", "1_000", "nan", "inf", "-0", ".5",
-           "1.", "1..2", "00", "+5", "１２", "1e", "true")
-WORDS = ("adam", "sgd", "momentum", "hidden", "conv", "pool", "of", "narrowing", "from", "relu", "batch",
-         "norm", "drop", "residual", "size", "stride", "valid", "when", "log", "doubling", "step", "cosine")
-SIGNS = ("|", "..", "=", "!=", "<", "<=", ">", ">=", ",", "+", "-", "*", "/", "(", ")", "[", "]", "{", "}", "'",
-         '"', "#", "\n", "\t", " ", "\x00", "\x1b[31m", "\u202e", "é", "\ud800", "😀", "`", ";", "%", "**", "//")
-WHOLE = ("1 | 2 | 3", "1e-4 .. 1e-1 log", "8 .. 512 doubling", "0 .. 0.6 step 0.1", "1 .. 1000000000",
-         "1 .. 1000000000000", "0 .. 1 step 5e-324", "0 .. 1 step 1e-9", "16 | 32 when optimiser = adam",
-         "1 when network < 5", "hidden when depth = 1", "1e-308 .. 1e308 doubling", "64 x", "3 of 64 tanh",
-         "2 narrowing from ²", "conv 16 size 99", "network <= 5", "width * depth <= 1024",
-         "width" + " + 1" * 1500 + " <= 5", "(" * 500 + "width" + ")" * 500 + " < 1", "width <= 10**400",
-         "1 < width < 5", "width <= True", "not width", "width if width else 1", " " * 1_000_000 + "1",
-         "1" + " " * 1_000_000 + "| 2", " | ".join(map(str, range(30_000))), "64, " * 30_000,
-         "hidden, " * 300, "[" * 100_000, "width == 'a'", "lambda: 1", "width <= " + "9" * 400)
+           "1000000000000", "9" * 50, "9" * 5000, "٣", "²", "½", "0x10", "1_000", "nan", "inf",
+           "-0", ".5", "1.", "1..2", "00", "+5", "１２", "1e", "true")
+WORDS = ("adam", "sgd", "momentum", "hidden", "conv", "pool", "of", "narrowing", "from", "relu",
+         "batch", "norm", "drop", "residual", "size", "stride", "valid", "when", "log", "doubling",
+         "step", "cosine")
+SIGNS = ("|", "..", "=", "!=", "<", "<=", ">", ">=", ",", "+", "-", "*", "/", "(", ")", "[", "]",
+         "{", "}", "'", '"', "#", "\n", "\t", " ", "\x00", "\x1b[31m", "\u202e", "é",
+         "\ud800", "😀",
+         "`", ";", "%", "**", "//")
+WHOLE = ("1 | 2 | 3", "1e-4 .. 1e-1 log", "8 .. 512 doubling", "0 .. 0.6 step 0.1",
+         "1 .. 1000000000", "1 .. 1000000000000", "0 .. 1 step 5e-324", "0 .. 1 step 1e-9",
+         "16 | 32 when optimiser = adam", "1 when network < 5", "hidden when depth = 1",
+         "1e-308 .. 1e308 doubling", "64 x", "3 of 64 tanh", "2 narrowing from ²",
+         "conv 16 size 99", "network <= 5", "width * depth <= 1024",
+         "width" + " + 1" * 1500 + " <= 5", "(" * 500 + "width" + ")" * 500 + " < 1",
+         "width <= 10**400", "1 < width < 5", "width <= True", "not width",
+         "width if width else 1", " " * 1_000_000 + "1", "1" + " " * 1_000_000 + "| 2", " | ".join(
+             map(str, range(30_000))), "64, " * 30_000, "hidden, " * 300, "[" * 100_000,
+         "width == 'a'", "lambda: 1", "width <= " + "9" * 400)
 
 
 @dataclass(frozen=True)
@@ -85,28 +92,31 @@ def search_file(chance: random.Random) -> str:
             return f'"{plain}"' if chance.random() < 0.9 else plain
         if way < 0.7:
             return chance.choice(NUMBERS)
-        return chance.choice(("[]", "{}", "[[[]]]", "true", "1979-05-27", '"""x"""', "[1, 'a']", "{a = 1}",
-                              "[" * 2000, "{a=" * 300, '"' + "x" * 9000 + '"'))
+        return chance.choice(("[]", "{}", "[[[]]]", "true", "1979-05-27", '"""x"""', "[1, 'a']",
+                              "{a = 1}", "[" * 2000, "{a=" * 300, '"' + "x" * 9000 + '"'))
 
     lines = []
     for key in chance.sample(("format", "name", "data", "seed", "repeats", "constraints", "folds"),
                              chance.randint(0, 6)):
         lines.append(f"{key} = {value()}")
-    for table in chance.sample(("method", "start", "recipe", "vary", "extra", "a.b.c"), chance.randint(0, 5)):
+    for table in chance.sample(("method", "start", "recipe", "vary", "extra", "a.b.c"),
+                               chance.randint(0, 5)):
         lines.append(f"[{table}]")
         for _ in range(chance.randint(0, 4)):
-            key = chance.choice((*NAMES, "name", "recipes", "points", "window", "search", "run", "at"))
+            key = chance.choice(
+                (*NAMES, "name", "recipes", "points", "window", "search", "run", "at"))
             lines.append(f"{key or 'x'} = {value()}")
     found = "\n".join(lines)
     return _mutated(found, chance) if chance.random() < 0.3 else found
 
 
-COMMANDS = ("forecast", "search", "attach", "status", "ranking", "pause", "stop", "resume", "cut", "keep", "more",
-            "add", "budget", "workers", "judge", "scale", "export", "data add", "data show", "data open-seal",
-            "data openings", "rescue", "data demo-files")
-OPTIONS = ("--json", "--search", "--recipe", "--best", "--workers", "--most", "--background", "--target", "--task",
-           "--gaps", "--scaling", "--ordinal", "--folds", "--validation", "--seed", "--separator", "--encoding",
-           "--missing", "--dates", "--pictures", "--reason", "--rows", "--shrink", "--force", "--name")
+COMMANDS = ("forecast", "search", "attach", "status", "ranking", "pause", "stop", "resume", "cut",
+            "keep", "more", "add", "budget", "workers", "judge", "scale", "export", "data add",
+            "data show", "data open-seal", "data openings", "rescue", "data demo-files")
+OPTIONS = ("--json", "--search", "--recipe", "--best", "--workers", "--most", "--background",
+           "--target", "--task", "--gaps", "--scaling", "--ordinal", "--folds", "--validation",
+           "--seed", "--separator", "--encoding", "--missing", "--dates", "--pictures", "--reason",
+           "--rows", "--shrink", "--force", "--name")
 
 
 def command_line(chance: random.Random) -> list[str]:
@@ -117,8 +127,9 @@ def command_line(chance: random.Random) -> list[str]:
         if way < 0.35:
             words.append(chance.choice(OPTIONS))
         elif way < 0.6:
-            words.append(chance.choice(("table.csv", "s.toml", "none.csv", "out.csv", "out.svg", "ranking", "chart",
-                                        "ring", "place", "a\x00b", "folder", "", "x" * 300, "x=y")))
+            words.append(
+                chance.choice(("table.csv", "s.toml", "none.csv", "out.csv", "out.svg", "ranking",
+                               "chart", "ring", "place", "a\x00b", "folder", "", "x" * 300, "x=y")))
         elif way < 0.8:
             words.append(chance.choice((*NUMBERS, str(2**63), "-" + "9" * 30)))
         else:
@@ -126,7 +137,10 @@ def command_line(chance: random.Random) -> list[str]:
     return words
 
 
-def attempt(kind: str, given: str, read: Callable[[], object], seconds: float = SECONDS) -> Fault | None:
+def attempt(kind: str,
+            given: str,
+            read: Callable[[], object],
+            seconds: float = SECONDS) -> Fault | None:
     """Read a text; return what broke, if anything did."""
     started = time.perf_counter()
     try:
@@ -143,7 +157,9 @@ def attempt(kind: str, given: str, read: Callable[[], object], seconds: float = 
 
 
 def read_notation(name: str, given: str) -> None:
-    """Read a text as a value or range, write it and read it again; count and draw what it allows."""
+    """Read a text as a value or range, write it and read it again; count and draw what it
+    allows.
+    """
     from axiarch.recipes.notation import parse_range
     from axiarch.recipes.space import knob, space
 
@@ -199,8 +215,11 @@ def run_command(words: list[str], folder: Path) -> None:
             raise AssertionError(f"control character {ord(character)} in {done.output!r:.200}")
 
 
-def faults(count: int, seed: int, kinds: tuple[str, ...] = ("notation", "network", "constraint", "file",
-                                                           "command")) -> list[Fault]:
+def faults(
+    count: int,
+    seed: int,
+    kinds: tuple[str, ...] = ("notation", "network", "constraint", "file", "command")
+) -> list[Fault]:
     """Try `count` texts of every kind; return what broke."""
     chance = random.Random(seed)
     found: list[Fault | None] = []
@@ -212,10 +231,13 @@ def faults(count: int, seed: int, kinds: tuple[str, ...] = ("notation", "network
             given = search_file(chance) if kind == "file" else text(chance)
             if kind == "notation":
                 name = chance.choice(NAMES)
-                found.append(attempt(kind, given, lambda n=name, g=given: read_notation(n, g)))  # type: ignore[misc]
+                found.append(attempt(
+                    kind, given, lambda n=name, g=given: read_notation(n, g)))  # type: ignore[misc]
             else:
-                read = {"network": read_network, "constraint": read_constraint, "file": read_file}[kind]
-                found.append(attempt(kind, given, lambda r=read, g=given: r(g)))  # type: ignore[misc]
+                read = {"network": read_network, "constraint": read_constraint,
+                        "file": read_file}[kind]
+                found.append(attempt(kind, given,
+                                     lambda r=read, g=given: r(g)))  # type: ignore[misc]
     return [fault for fault in found if fault is not None]
 
 
@@ -235,10 +257,15 @@ def _commands(count: int, chance: random.Random) -> list[Fault | None]:
         try:
             for _ in range(count):
                 words = command_line(chance)
-                # Writing all demo data is work that was asked for, and not a text that takes long to read.
+                # Writing all demo data is work that was asked for, and not a text that takes long
+                # to read.
                 seconds = 10 * SECONDS if "demo-files" in words else SECONDS
-                found.append(attempt("command", repr(words), lambda w=words: run_command(w, folder),  # type: ignore[misc]
-                                     seconds))
+                found.append(
+                    attempt(
+                        "command",
+                        repr(words),
+                        lambda w=words: run_command(w, folder),  # type: ignore[misc]
+                        seconds))
         finally:
             os.chdir(before)
     return found
@@ -254,8 +281,9 @@ def main(arguments: list[str]) -> int:
     for fault in found[:40]:
         print(f"{fault.kind}: {fault.text[:160]!r}\n  {fault.what[-700:]}\n")
     grown = (resource.getrusage(resource.RUSAGE_SELF).ru_maxrss - before) / 1024
-    print(f"{count} of each kind in {time.perf_counter() - started:.0f} s, {grown:.0f} MiB more memory: "
-          f"{len(found)} faults")
+    print(
+        f"{count} of each kind in {time.perf_counter() - started:.0f} s, {grown:.0f} MiB more "
+        f"memory: {len(found)} faults")
     return 1 if found or grown > MEMORY / 2**20 else 0
 
 

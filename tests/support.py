@@ -55,7 +55,9 @@ def write_csv(path: Path, header: Sequence[str], rows: Sequence[Sequence[object]
 
 
 def ring_rows(rows: int = 240, seed: int = 3) -> list[list[object]]:
-    """Return rows of an easy, non-linear task: inside or outside a ring, with a useless text column."""
+    """Return rows of an easy, non-linear task: inside or outside a ring, with a useless text
+    column.
+    """
     rng = np.random.default_rng(seed)
     points = rng.normal(size=(rows, 2))
     inside = (points**2).sum(1) < 1.4
@@ -65,7 +67,8 @@ def ring_rows(rows: int = 240, seed: int = 3) -> list[list[object]]:
 
 def ring_dataset(folder: Path, rows: int = 240) -> Dataset:
     """Write and return the ring data set in `folder`."""
-    table = write_csv(folder.parent / f"{folder.name}.csv", ["x", "y", "side", "place"], ring_rows(rows))
+    table = write_csv(folder.parent / f"{folder.name}.csv", ["x", "y", "side", "place"],
+                      ring_rows(rows))
     folder.parent.mkdir(parents=True, exist_ok=True)
     return build_dataset(read_table(table)[0], folder, "ring")
 
@@ -79,14 +82,18 @@ def ring_workspace(folder: Path) -> Workspace:
 
 def ring_search(epochs: int = 6, recipes: int = 6, repeats: int = 2, **base: object) -> SearchFile:
     """Return a small search on the ring data."""
-    made = space({"epochs": epochs, "width": 8, "batch_size": 16, **base},
-                 {"learning_rate": "1e-3 .. 1e-1 log", "optimiser": "sgd | momentum | adam", "width": "4 | 8"})
-    return SearchFile("ring", "ring", made, MethodChoice("random", {"recipes": recipes}), 5, repeats)
+    made = space({"epochs": epochs, "width": 8, "batch_size": 16, **base}, {
+        "learning_rate": "1e-3 .. 1e-1 log", "optimiser": "sgd | momentum | adam", "width": "4 | 8"
+    })
+    return SearchFile("ring", "ring", made, MethodChoice("random", {"recipes": recipes}), 5,
+                      repeats)
 
 
 @cache
 def finished_workspace() -> Path:
-    """Return a workspace with a finished search on the ring data, made once a process: copy it to change it."""
+    """Return a workspace with a finished search on the ring data, made once a process: copy it
+    to change it.
+    """
     from axiarch.journal.write import JournalWriter
     from axiarch.recipes.searchfile import write_search
     from axiarch.runner.executor import InlineExecutor
@@ -118,7 +125,9 @@ def small_data(rows: int = 70, inputs: int = 5, classes: int = 3, seed: int = 0)
 
 
 class Runs:
-    """Some runs of one network, trained one after the other, epoch by epoch; their arrays are views."""
+    """Some runs of one network, trained one after the other, epoch by epoch; their arrays are
+    views.
+    """
 
     def __init__(self, shape: NetworkShape, data: TrainingData | Callable[[int], TrainingData],
                  dtype: Any = np.float32, ahead: bool = False) -> None:
@@ -130,7 +139,8 @@ class Runs:
         return Source(data, LOSSES[self.shape.loss], self.shape.outputs, self._dtype)
 
     def add(self, run: RunSpec, state: RunState | None = None) -> Training:
-        self.trainings.append(Training(self.shape, run, self.source(run.streams.fold), state, self._ahead))
+        self.trainings.append(
+            Training(self.shape, run, self.source(run.streams.fold), state, self._ahead))
         return self.trainings[-1]
 
     def train_epoch(self, between: Callable[[], None] = lambda: None) -> list[Progress]:
@@ -148,18 +158,29 @@ class Runs:
 
 
 def first_step(training: Training, parameters: np.ndarray) -> tuple[float, np.ndarray]:
-    """Return the mean loss of the first batch by some parameters (P,), and its gradient, as training works them out."""
+    """Return the mean loss of the first batch by some parameters (P,), and its gradient, as
+    training works them out.
+    """
     training.parameters[:] = parameters
     training._state[:] = 0
     training._start_epoch()
     training._advance(0, 1)
-    return float(training._sums[0]) / min(training.shape.batch_size, training._rows), training.gradients.copy()
+    return float(training._sums[0]) / min(training.shape.batch_size,
+                                          training._rows), training.gradients.copy()
 
 
-def measured(name: str, z: np.ndarray, targets: np.ndarray, gradient: bool = False, smooth: float = 0.0,
-             kept: float = 1.0, gains: np.ndarray | None = None, by: str = "squared", width: float = 1.0
-             ) -> tuple[float, np.ndarray, np.ndarray]:
-    """Return the summed loss of outputs (B, C), the sums of metrics, and the gradient (B, C): by compiled kernels."""
+def measured(name: str,
+             z: np.ndarray,
+             targets: np.ndarray,
+             gradient: bool = False,
+             smooth: float = 0.0,
+             kept: float = 1.0,
+             gains: np.ndarray | None = None,
+             by: str = "squared",
+             width: float = 1.0) -> tuple[float, np.ndarray, np.ndarray]:
+    """Return the summed loss of outputs (B, C), the sums of metrics, and the gradient (B, C): by
+    compiled kernels.
+    """
     from axiarch.engine import codes
     from axiarch.engine.kernels import driver, losses
     from axiarch.engine.program import LOSS_NUMBERS, TRAINED_ON_NUMBERS
@@ -171,9 +192,11 @@ def measured(name: str, z: np.ndarray, targets: np.ndarray, gradient: bool = Fal
     given = np.ones(loss.known(outputs), dtype) if gains is None else np.array(gains, dtype)
     sums, one = np.zeros(loss.sums(outputs)), dtype.type(1)
     labels = np.zeros(0, np.int32) if loss.amounts else np.asarray(targets, np.int32)
-    amounts = np.ascontiguousarray(targets.T, dtype).reshape(-1) if loss.amounts else np.zeros(0, dtype)
-    total = driver.measure(a, d, 0, ints, one * dtype.type(smooth), one * dtype.type(kept), given, labels, amounts,
-                           rows, gradient, sums, np.zeros(rows, dtype), np.zeros(rows, dtype))
+    amounts = np.ascontiguousarray(targets.T, dtype).reshape(-1) if loss.amounts else np.zeros(
+        0, dtype)
+    total = driver.measure(a, d, 0, ints, one * dtype.type(smooth), one * dtype.type(kept), given,
+                           labels, amounts, rows, gradient, sums, np.zeros(rows, dtype),
+                           np.zeros(rows, dtype))
     if gradient and loss.amounts:
         losses.slopes(TRAINED_ON_NUMBERS[by], 0, d, 0, outputs, rows, one * dtype.type(width))
     return float(total), sums, d.reshape(outputs, rows).T
@@ -185,14 +208,17 @@ def recipe(**values: object) -> Recipe:
 
 
 def commanded(place: Path, *words: str) -> subprocess.CompletedProcess[str]:
-    """Run the command line in this process, in the working directory `place`, with no terminal and nothing to read.
+    """Run the command line in this process, in the working directory `place`, with no terminal and
+    nothing to read.
 
-    A process of its own, whose start takes longer than most commands, is for tests of what only a process does.
+    A process of its own, whose start takes longer than most commands, is for tests of what only a
+    process does.
     """
     from axiarch.cli.main import main
 
     out, err, code = io.StringIO(), io.StringIO(), 0
-    with contextlib.chdir(place), contextlib.redirect_stdout(out), contextlib.redirect_stderr(err), \
+    with contextlib.chdir(place), contextlib.redirect_stdout(out), \
+            contextlib.redirect_stderr(err), \
             open(os.devnull, encoding="utf-8") as nothing, mock.patch("sys.stdin", nothing):
         try:
             main(list(words), prog_name="axiarch")
@@ -201,7 +227,9 @@ def commanded(place: Path, *words: str) -> subprocess.CompletedProcess[str]:
     return subprocess.CompletedProcess(words, code, out.getvalue(), err.getvalue())
 
 
-def until(condition: Callable[[], object], seconds: float = PATIENCE, what: str = "the condition") -> None:
+def until(condition: Callable[[], object],
+          seconds: float = PATIENCE,
+          what: str = "the condition") -> None:
     """Wait until `condition` holds."""
     end = time.monotonic() + seconds
     while not condition():
@@ -212,7 +240,9 @@ def until(condition: Callable[[], object], seconds: float = PATIENCE, what: str 
 
 @contextlib.contextmanager
 def without_privileges() -> Iterator[None]:
-    """Act as a user who may not write what root owns; does nothing where the tests do not run as root."""
+    """Act as a user who may not write what root owns; does nothing where the tests do not run as
+    root.
+    """
     if os.geteuid() != 0:
         yield
         return

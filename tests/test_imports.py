@@ -12,13 +12,21 @@ from pathlib import Path
 ROOT = Path(__file__).resolve().parent.parent
 PACKAGE = ROOT / "axiarch"
 
-#: What each room may import, besides itself, `errors`, `files` and `plain`; the table of docs/architecture.md.
+#: What each room may import, besides itself, `errors`, `files` and `plain`; the table of
+#: docs/architecture.md.
 ALLOWED: dict[str, set[str]] = {
-    "data": set(), "recipes": set(), "engine": {"recipes"}, "ranking": {"recipes"},
-    "search": {"recipes", "ranking"}, "insight": {"recipes", "engine", "ranking"}, "journal": {"recipes"},
+    "data": set(),
+    "recipes": set(),
+    "engine": {"recipes"},
+    "ranking": {"recipes"},
+    "search": {"recipes", "ranking"},
+    "insight": {"recipes", "engine", "ranking"},
+    "journal": {"recipes"},
     "runner": {"data", "recipes", "engine", "search", "ranking", "journal"},
     "export": {"data", "recipes", "engine", "ranking", "insight"},
-    "workflows": {"data", "recipes", "engine", "search", "ranking", "insight", "journal", "runner", "export"},
+    "workflows": {
+        "data", "recipes", "engine", "search", "ranking", "insight", "journal", "runner", "export"
+    },
 }
 #: Front ends import workflows and these modules of plain values.
 VALUES = {
@@ -85,7 +93,9 @@ class ImportDirection(unittest.TestCase):
                         self.assertIn(room, OWNED[top])
 
     def test_one_module_writes_to_the_terminal(self) -> None:
-        """Neither ``print`` nor ``echo`` nor a stream, except in the gate and in processes that answer on a pipe."""
+        """Neither ``print`` nor ``echo`` nor a stream, except in the gate and in processes that
+        answer on a pipe.
+        """
         for path, room in modules():
             if room == "runner" or path.name == "saying.py" or (
                     (room, path.name) == ("export", "__main__.py")):
@@ -103,7 +113,8 @@ class ImportDirection(unittest.TestCase):
         for path in (PACKAGE / "tui" / "plots").glob("*.py"):
             for module, line in imports(path):
                 with self.subTest(path=path.name, line=line):
-                    self.assertFalse(module.startswith(("textual", "axiarch.tui.widgets", "axiarch.tui.views")))
+                    self.assertFalse(
+                        module.startswith(("textual", "axiarch.tui.widgets", "axiarch.tui.views")))
 
     def test_the_table_in_the_docs_is_this_table(self) -> None:
         text = (ROOT / "docs" / "architecture.md").read_text(encoding="utf-8")
@@ -117,7 +128,10 @@ class StartUp(unittest.TestCase):
     def loaded(self, statement: str) -> set[str]:
         """Return the top packages loaded by a statement in a fresh process."""
         code = f"{statement}\nimport sys; print(*{{m.split('.')[0] for m in sys.modules}})"
-        done = subprocess.run([sys.executable, "-c", code], capture_output=True, text=True, check=True)
+        done = subprocess.run([sys.executable, "-c", code],
+                              capture_output=True,
+                              text=True,
+                              check=True)
         return set(done.stdout.split())
 
     def test_the_command_line_loads_nothing_heavy(self) -> None:
@@ -125,7 +139,8 @@ class StartUp(unittest.TestCase):
         self.assertFalse(self.loaded("import axiarch.cli.main") & heavy)
 
     def test_the_interface_never_loads_numba_or_plotting(self) -> None:
-        used = "forecasting watching judging models starting continuing confirming finishing bringing unsealing telling"
+        used = ("forecasting watching judging models starting continuing confirming finishing "
+                "bringing unsealing telling")
         verbs = ", ".join(f"axiarch.workflows.{name}" for name in used.split())
         loaded = self.loaded(f"import axiarch.tui.app, {verbs}")
         self.assertFalse(loaded & {"numba", "matplotlib", "polars"})

@@ -52,7 +52,9 @@ _SQL = re.compile(r"^\s*(SELECT|INSERT|CREATE|UPDATE|DELETE|PRAGMA|ALTER)\b", re
 
 
 def read_strings(path: Path) -> Iterator[tuple[int, str]]:
-    """Yield line and text of every string of a module that is no docstring and has several words."""
+    """Yield line and text of every string of a module that is no docstring and has several
+    words.
+    """
     tree = ast.parse(path.read_text(encoding="utf-8"))
     hidden = set()
     for node in ast.walk(tree):

@@ -43,8 +43,11 @@ class Cells(unittest.TestCase):
 
 class Numbers(unittest.TestCase):
     def test_four_significant_digits_at_most(self) -> None:
-        known = {0.0: "0", 1e-12: "1e-12", 0.00123456: "0.001235", 3.14159: "3.142", 123456: "123 456",
-                 1234567.8: "1.235e6", -0.5: "-0.5", 1e-4: "1e-4", float("inf"): "not finite"}
+        known = {
+            0.0: "0", 1e-12: "1e-12", 0.00123456: "0.001235", 3.14159: "3.142", 123456: "123 456",
+            1234567.8: "1.235e6", -0.5: "-0.5", 1e-4: "1e-4",
+            float("inf"): "not finite"
+        }
         for value, text in known.items():
             self.assertEqual(plain.number(value), text)
         self.assertEqual(plain.number(None), "–")

@@ -3,8 +3,8 @@
     python tools/screenshots.py [FOLDER]
 
 Runs the demo search in a temporary workspace, drives the application without a terminal, and draws
-what is on its screen with a monospaced font. Braille and block characters are drawn as what they are,
-so the pictures need no special font.
+what is on its screen with a monospaced font. Braille and block characters are drawn as what they
+are, so the pictures need no special font.
 """
 
 from __future__ import annotations
@@ -35,8 +35,10 @@ class Painter:
     """Draws the screen of an application."""
 
     def __init__(self) -> None:
-        self._fonts = {bold: ImageFont.truetype(str(FONTS / f"DejaVuSansMono{'-Bold' if bold else ''}.ttf"), POINTS)
-                       for bold in (False, True)}
+        self._fonts = {
+            bold: ImageFont.truetype(str(FONTS / f"DejaVuSansMono{'-Bold' if bold else ''}.ttf"),
+                                     POINTS) for bold in (False, True)
+        }
 
     def paint(self, app: AxiarchApp, path: Path) -> None:
         """Write what is on the screen as PNG."""
@@ -52,18 +54,21 @@ class Painter:
                     x += cell_len(character)
         image.quantize(256).save(path, optimize=True)
 
-    def _cell(self, draw: ImageDraw.ImageDraw, x: int, y: int, character: str, style: Style, ground: str) -> None:
+    def _cell(self, draw: ImageDraw.ImageDraw, x: int, y: int, character: str, style: Style,
+              ground: str) -> None:
         left, top = x * CELL[0], y * CELL[1]
         ink, paper = _colour(style.color, "#ffffff"), _colour(style.bgcolor, ground)
         if style.reverse:
             ink, paper = paper, ink
-        draw.rectangle((left, top, left + CELL[0] * cell_len(character) - 1, top + CELL[1] - 1), fill=paper)
+        draw.rectangle((left, top, left + CELL[0] * cell_len(character) - 1, top + CELL[1] - 1),
+                       fill=paper)
         code = ord(character)
         if 0x2800 < code <= 0x28FF:
             self._braille(draw, left, top, code - 0x2800, ink)
         elif 0x2581 <= code <= 0x2588:
             rows = round(CELL[1] * (code - 0x2580) / 8)
-            draw.rectangle((left, top + CELL[1] - rows, left + CELL[0] - 1, top + CELL[1] - 1), fill=ink)
+            draw.rectangle((left, top + CELL[1] - rows, left + CELL[0] - 1, top + CELL[1] - 1),
+                           fill=ink)
         elif character == "▀":
             draw.rectangle((left, top, left + CELL[0] - 1, top + CELL[1] // 2 - 1), fill=ink)
         elif character in _LINES:
@@ -72,14 +77,17 @@ class Painter:
             draw.text((left, top), character, fill=ink, font=self._fonts[bool(style.bold)])
 
     def _braille(self, draw: ImageDraw.ImageDraw, left: int, top: int, bits: int, ink: str) -> None:
-        for bit, (column, row) in enumerate(((0, 0), (0, 1), (0, 2), (1, 0), (1, 1), (1, 2), (0, 3), (1, 3))):
+        for bit, (column, row) in enumerate(
+            ((0, 0), (0, 1), (0, 2), (1, 0), (1, 1), (1, 2), (0, 3), (1, 3))):
             if bits >> bit & 1:
                 x, y = left + 1 + column * 5, top + 1 + round(row * 4.5)
                 draw.rectangle((x, y, x + 1, y + 1), fill=ink)
 
-    def _line(self, draw: ImageDraw.ImageDraw, left: int, top: int, character: str, ink: str) -> None:
+    def _line(self, draw: ImageDraw.ImageDraw, left: int, top: int, character: str,
+              ink: str) -> None:
         """Draw line characters edge to edge, so that they join from cell to cell."""
-        middle, centre, thick = left + CELL[0] // 2, top + CELL[1] // 2, 1 if character == "━" else 0
+        middle, centre = left + CELL[0] // 2, top + CELL[1] // 2
+        thick = 1 if character == "━" else 0
         ends = {"w": (left, centre, middle, centre + thick), "n": (middle, top, middle, centre),
                 "e": (middle, centre, left + CELL[0] - 1, centre + thick),
                 "s": (middle, centre, middle, top + CELL[1] - 1)}
@@ -88,8 +96,10 @@ class Painter:
 
 
 #: The sides that each line character joins.
-_LINES = {"─": "we", "━": "we", "│": "ns", "┤": "nsw", "┴": "wen", "┬": "wes", "└": "ne", "╭": "es", "╰": "ne",
-          "╮": "ws", "╯": "wn"}
+_LINES = {
+    "─": "we", "━": "we", "│": "ns", "┤": "nsw", "┴": "wen", "┬": "wes", "└": "ne", "╭": "es",
+    "╰": "ne", "╮": "ws", "╯": "wn"
+}
 
 
 def _colour(colour: Color | None, otherwise: str) -> str:
@@ -117,13 +127,16 @@ async def shoot(folder: Path, place: Path) -> None:
         await pilot.pause(0.8)
         painter.paint(app, folder / "examples-dark.png")
         await pilot.press("escape", "comma")
-        await until(pilot, lambda: app._state.dataset is not None and app._state.dataset.name == "nectar flow")
+        await until(
+            pilot,
+            lambda: app._state.dataset is not None and app._state.dataset.name == "nectar flow")
         await pilot.press(*["down"] * 3)
         await pilot.pause(0.5)
         painter.paint(app, folder / "amounts-dark.png")
         await pilot.press("comma")
-        await until(pilot, lambda: app._state.dataset is not None and app._state.dataset.name == "hive states"
-                    and app._state.forecast is not None)
+        await until(
+            pilot, lambda: app._state.dataset is not None and app._state.dataset.name ==
+            "hive states" and app._state.forecast is not None)
         await pilot.press("2", *["down"] * 7)
         await pilot.pause(0.3)
         painter.paint(app, folder / "sheet-dark.png")
@@ -131,7 +144,8 @@ async def shoot(folder: Path, place: Path) -> None:
         await pilot.pause(0.5)
         painter.paint(app, folder / "sheet-light.png")
         await pilot.press("escape", "t", "s")
-        await until(pilot, lambda: app._state.snapshot is not None and app._state.snapshot.epochs >= 700)
+        await until(pilot,
+                    lambda: app._state.snapshot is not None and app._state.snapshot.epochs >= 700)
         painter.paint(app, folder / "field-dark.png")
         await until(pilot, lambda: app._state.snapshot is not None and app._state.snapshot.over)
         await pilot.press("4", "down", "down", "down")
@@ -159,9 +173,14 @@ async def shoot(folder: Path, place: Path) -> None:
         await pilot.pause(0.5)
         painter.paint(app, folder / "watched-dark.png")
         await pilot.press("3", "comma")
-        await until(pilot, lambda: app._state.snapshot is not None and app._state.snapshot.search.number == 1)
-    amounts = workflows.new_search(workflows.data_set(workspace, "nectar flow"), recipes=4, repeats=2,
-                                   vary={"learning_rate": "3e-3 .. 3e-2 log"}, base={"epochs": 30})
+        await until(
+            pilot,
+            lambda: app._state.snapshot is not None and app._state.snapshot.search.number == 1)
+    amounts = workflows.new_search(workflows.data_set(workspace, "nectar flow"),
+                                   recipes=4,
+                                   repeats=2,
+                                   vary={"learning_rate": "3e-3 .. 3e-2 log"},
+                                   base={"epochs": 30})
     number = workflows.start_search(workspace, amounts)
     workflows.wait(workspace, number)
     app = AxiarchApp(workspace)
@@ -186,7 +205,9 @@ async def shoot(folder: Path, place: Path) -> None:
     async with small.run_test(size=(80, 24)) as pilot:
         await until(pilot, lambda: small.view == "field" and small._state.snapshot is not None)
         await pilot.press("comma", "comma")
-        await until(pilot, lambda: small._state.snapshot is not None and small._state.snapshot.search.number == 1)
+        await until(
+            pilot,
+            lambda: small._state.snapshot is not None and small._state.snapshot.search.number == 1)
         await pilot.pause(0.5)
         painter.paint(small, folder / "field-small.png")
 

@@ -14,7 +14,8 @@ def rows() -> list[str]:
         parts = [field.summary]
         if field.choices:
             parts[0] += ": " + ", ".join(field.choices)
-        if field.needs is not None and len(field.needs.values) < len(FIELDS[field.needs.name].choices or "x" * 99):
+        if field.needs is not None and len(field.needs.values) < len(
+                FIELDS[field.needs.name].choices or "x" * 99):
             parts.append(f"where {field.needs}")
         text = "; ".join(parts).replace("|", "\\|")
         head = field.group if field.group != group else ""

@@ -39,45 +39,80 @@ def data() -> None:
 @click.option("--name", default="", help="What to call it; by default the file's name.")
 @click.option("--target", "targets", multiple=True,
               help="Column to predict (default: proposed). Repeatable, to predict several amounts.")
-@click.option("--task", type=click.Choice(TASKS), default=None, help="By default it follows from the target.")
+@click.option("--task",
+              type=click.Choice(TASKS),
+              default=None,
+              help="By default it follows from the target.")
 @click.option("--ignore", multiple=True, help="Column to leave out (repeatable).")
-@click.option("--use", multiple=True, help="Column to use even if it would be ignored (repeatable).")
+@click.option("--use",
+              multiple=True,
+              help="Column to use even if it would be ignored (repeatable).")
 @click.option("--text", multiple=True,
               help="Column that stays text although it reads as numbers or dates (repeatable).")
 @click.option("--number", "numbers", multiple=True,
               help="Column of numbers although leading zeros make it look like codes (repeatable).")
-@click.option("--missing", multiple=True, metavar="[COLUMN=]MARK",
-              help="Text or number that means a missing value, in all columns or in one (repeatable). "
-                   "Texts replace the usual marks and those found, numbers are added to them; "
-                   "'COLUMN=' alone means none.")
-@click.option("--dates", multiple=True, metavar="COLUMN=HOW",
-              help="How a column of dates is written: day first, month first, year first, or a pattern "
-                   "like %d.%m.%Y (repeatable).")
+@click.option(
+    "--missing",
+    multiple=True,
+    metavar="[COLUMN=]MARK",
+    help="Text or number that means a missing value, in all columns or in one (repeatable). "
+    "Texts replace the usual marks and those found, numbers are added to them; 'COLUMN=' alone "
+    "means none.")
+@click.option(
+    "--dates",
+    multiple=True,
+    metavar="COLUMN=HOW",
+    help="How a column of dates is written: day first, month first, year first, or a pattern "
+    "like %d.%m.%Y (repeatable).")
 @click.option("--merge-case", multiple=True, metavar="COLUMN",
               help="Column whose texts count as equal when they differ only in case (repeatable).")
-@click.option("--pictures", default="", metavar="HxW[xC]",
-              help="The columns that are neither target nor ignored are the pixels of one picture a row.")
+@click.option(
+    "--pictures",
+    default="",
+    metavar="HxW[xC]",
+    help="The columns that are neither target nor ignored are the pixels of one picture a row.")
 @click.option("--skip-bad", is_flag=True, help="Leave out pictures that cannot be read.")
 @click.option("--gaps", multiple=True, metavar="[COLUMN=]HOW",
               help="What fills gaps in numbers, of all columns or of one: median (default), mean, "
                    "'most frequent', or 'constant N', learnt from the training rows (repeatable).")
-@click.option("--scaling", multiple=True, metavar="[COLUMN=]HOW",
-              help="How numbers are scaled, of all columns or of one: z-score (default), 0-1, robust, "
-                   "logarithm, none, learnt from the training rows (repeatable).")
+@click.option(
+    "--scaling",
+    multiple=True,
+    metavar="[COLUMN=]HOW",
+    help="How numbers are scaled, of all columns or of one: z-score (default), 0-1, robust, "
+    "logarithm, none, learnt from the training rows (repeatable).")
 @click.option("--ordinal", multiple=True, metavar="COLUMN[=LOW<...<HIGH]",
               help="Text column that becomes one number, its place in this order (repeatable).")
-@click.option("--target-scaling", type=click.Choice(TARGET_SCALINGS), default="z-score", show_default=True,
+@click.option("--target-scaling",
+              type=click.Choice(TARGET_SCALINGS),
+              default="z-score",
+              show_default=True,
               help="The same for a target of amounts; losses are reported in its own units.")
-@click.option("--rows", default=0, help="Training rows used at the most, for quick work; 0 for all.")
+@click.option("--rows",
+              default=0,
+              help="Training rows used at the most, for quick work; 0 for all.")
 @click.option("--shrink", default=1, help="Downscale pictures by this factor for quick work.")
-@click.option("--validation", default=0.2, help="Share of the rows for validation.", show_default=True)
-@click.option("--test", "test_share", default=0.2, help="Share of the rows sealed for the test.", show_default=True)
+@click.option("--validation",
+              default=0.2,
+              help="Share of the rows for validation.",
+              show_default=True)
+@click.option("--test",
+              "test_share",
+              default=0.2,
+              help="Share of the rows sealed for the test.",
+              show_default=True)
 @click.option("--group", default="", help="Column whose equal values stay together in one part.")
-@click.option("--order", default="", help="Column that puts rows in order; the last are for the test.")
-@click.option("--part", default="", help="Column that assigns every row to train, validation or test.")
+@click.option("--order",
+              default="",
+              help="Column that puts rows in order; the last are for the test.")
+@click.option("--part",
+              default="",
+              help="Column that assigns every row to train, validation or test.")
 @click.option("--keep-equal-rows", "equal_rows", is_flag=True,
               help="Keep rows with the same inputs together in one part.")
-@click.option("--folds", default=0, help="Number of cross-validation folds; 0 for one validation part.")
+@click.option("--folds",
+              default=0,
+              help="Number of cross-validation folds; 0 for one validation part.")
 @click.option("--fold-repeats", default=1, help="How often the rows are divided into folds.",
               show_default=True)
 @click.option("--validation-file", type=FilePath(), default=None,
@@ -85,20 +120,29 @@ def data() -> None:
 @click.option("--test-file", type=FilePath(), default=None, help="The same for the test rows.")
 @click.option("--labels-file", type=FilePath(), default=None,
               help="File that holds the labels of pictures, where theirs does not.")
-@click.option("--seed", default=1, type=click.IntRange(0), help="Fixes the split.", show_default=True)
-@click.option("--separator", default=None, help="Separator between the cells of a text (default: detected).")
-@click.option("--encoding", default=None, help="Encoding of a text, such as utf-8 or windows-1252 (default: detected).")
+@click.option("--seed",
+              default=1,
+              type=click.IntRange(0),
+              help="Fixes the split.",
+              show_default=True)
+@click.option("--separator",
+              default=None,
+              help="Separator between the cells of a text (default: detected).")
+@click.option("--encoding",
+              default=None,
+              help="Encoding of a text, such as utf-8 or windows-1252 (default: detected).")
 @click.option("--decimal", type=click.Choice([".", ","]), default=None, help="Default: detected.")
 @click.option("--header/--no-header", default=None, help="Whether the first row names the columns.")
 @json_option
 @click.pass_context
 @guarded
 def data_add(context: click.Context, file: Path, folder: Path | None, name: str, as_json: bool,
-             validation_file: Path | None, test_file: Path | None, labels_file: Path | None, **decided: Any) -> None:
+             validation_file: Path | None, test_file: Path | None, labels_file: Path | None,
+             **decided: Any) -> None:
     """Add a table or pictures: read, checked, split, encoded, the test rows sealed.
 
-    Reads delimited text of any kind, Parquet, Arrow, JSON lines and Excel; pictures as .npz or .npy, in the IDX
-    format, or as a folder of PNG files with a sub-folder for each class.
+    Reads delimited text of any kind, Parquet, Arrow, JSON lines and Excel; pictures as .npz or
+    .npy, in the IDX format, or as a folder of PNG files with a sub-folder for each class.
     """
     from axiarch import workflows
     from axiarch.cli.progress import Steps
@@ -108,7 +152,12 @@ def data_add(context: click.Context, file: Path, folder: Path | None, name: str,
     workspace = open_place(context, folder, create=True)
     given = Given(validation_file, test_file, labels_file)
     with Steps() as steps:
-        made = workflows.add_table(workspace, file, name=name, plan=plan, given=given, tell=steps.show)
+        made = workflows.add_table(workspace,
+                                   file,
+                                   name=name,
+                                   plan=plan,
+                                   given=given,
+                                   tell=steps.show)
     _print_data(made, as_json)
 
 
@@ -120,14 +169,25 @@ def _plan(decided: dict[str, Any]) -> DataPlan:
     if separator is not None:
         separator = {**SEPARATOR_NAMES, "\\t": "\t"}.get(separator, separator)
         if len(separator) != 1:
-            raise InputError(f"{separator!r} is not a separator", "--separator", "give one character, or tab")
-    split = SplitPlan(decided["validation"], decided["test_share"], decided["group"], decided["order"], decided["part"],
-                      decided["folds"], decided["fold_repeats"], decided["seed"], decided["equal_rows"])
+            raise InputError(f"{separator!r} is not a separator", "--separator",
+                             "give one character, or tab")
+    split = SplitPlan(decided["validation"], decided["test_share"], decided["group"],
+                      decided["order"], decided["part"], decided["folds"], decided["fold_repeats"],
+                      decided["seed"], decided["equal_rows"])
     said = Said(separator, decided["encoding"], decided["decimal"], decided["header"])
-    plan = DataPlan(decided["targets"], decided["task"] or "", decided["ignore"], decided["use"], decided["text"],
-                    decided["numbers"], pictures=decided["pictures"], skip_bad=decided["skip_bad"],
-                    target_scaling=decided["target_scaling"], rows=decided["rows"],
-                    shrink=decided["shrink"], split=split, said=said)
+    plan = DataPlan(decided["targets"],
+                    decided["task"] or "",
+                    decided["ignore"],
+                    decided["use"],
+                    decided["text"],
+                    decided["numbers"],
+                    pictures=decided["pictures"],
+                    skip_bad=decided["skip_bad"],
+                    target_scaling=decided["target_scaling"],
+                    rows=decided["rows"],
+                    shrink=decided["shrink"],
+                    split=split,
+                    said=said)
     plan = _with_marks(plan, decided["missing"])
     for column, how in map(_of_column, decided["dates"]):
         if not column:
@@ -136,14 +196,17 @@ def _plan(decided: dict[str, Any]) -> DataPlan:
     for column in decided["merge_case"]:
         plan = plan.treated(column, merge_case=True)
     for column, how in map(_of_column, decided["gaps"]):
-        plan = plan.treated(column, gaps=check_gaps(how, "--gaps")) if column else replace(plan, gaps=how)
+        plan = plan.treated(column, gaps=check_gaps(how, "--gaps")) if column else replace(plan,
+                                                                                           gaps=how)
     for column, how in map(_of_column, decided["scaling"]):
         if how not in SCALINGS:
-            raise InputError(f"no scaling is called {how!r}", "--scaling", "give one of " + ", ".join(SCALINGS))
+            raise InputError(f"no scaling is called {how!r}", "--scaling",
+                             "give one of " + ", ".join(SCALINGS))
         plan = plan.treated(column, scaling=how) if column else replace(plan, scaling=how)
     for text in decided["ordinal"]:
         column, _, order = text.partition("=")
-        plan = plan.treated(column, order=tuple(c.strip() for c in order.split("<")) if order else ())
+        plan = plan.treated(column,
+                            order=tuple(c.strip() for c in order.split("<")) if order else ())
     return plan
 
 
@@ -168,7 +231,9 @@ def _of_column(text: str) -> tuple[str, str]:
 @click.argument("place", type=FilePath(), default=Path("demo-files"))
 @guarded
 def data_demo_files(place: Path) -> None:
-    """Write the demo data as files: hive states, clean and messy, nectar flow, and pictures of hum."""
+    """Write the demo data as files: hive states, clean and messy, nectar flow, and pictures of
+    hum.
+    """
     from axiarch import workflows
 
     for path in workflows.write_demo_files(place):
@@ -192,7 +257,9 @@ def data_show(context: click.Context, name: str, folder: Path | None, as_json: b
 
 @data.command("open-seal")
 @click.argument("name", default="")
-@click.option("--reason", required=True, help="What the test score will decide; it is recorded with the time.")
+@click.option("--reason",
+              required=True,
+              help="What the test score will decide; it is recorded with the time.")
 @click.option("--recipe", default=0, type=click.IntRange(0, MOST_NUMBER),
               help="Recipe to score on the test rows, with all its runs, beside the baselines.")
 @search_option
@@ -200,11 +267,12 @@ def data_show(context: click.Context, name: str, folder: Path | None, as_json: b
 @json_option
 @click.pass_context
 @guarded
-def data_open_seal(context: click.Context, name: str, reason: str, recipe: int, number: int, folder: Path | None,
-                   as_json: bool) -> None:
+def data_open_seal(context: click.Context, name: str, reason: str, recipe: int, number: int,
+                   folder: Path | None, as_json: bool) -> None:
     """Open the sealed test rows, on the record, and score the baselines and a recipe on them.
 
-    Do it once, for the recipe you have chosen: every later opening is counted and printed with every ranking.
+    Do it once, for the recipe you have chosen: every later opening is counted and printed with
+    every ranking.
     """
     from axiarch import workflows
     from axiarch.cli import printing

@@ -1,4 +1,6 @@
-"""The command line: every workflow without a terminal, and the door to the full-screen application."""
+"""The command line: every workflow without a terminal, and the door to the full-screen
+application.
+"""
 
 from __future__ import annotations
 
@@ -39,7 +41,8 @@ class Program(click.Group):
             code = super().main(*args, **extra)
         except click.ClickException as error:
             context = getattr(error, "ctx", None)
-            usage = [*context.get_usage().splitlines(), f"help:    {context.command_path} --help"] if context else []
+            usage = [*context.get_usage().splitlines(), f"help:    {context.command_path} --help"
+                     ] if context else []
             say(*usage, *f"axiarch: {error.format_message()}".splitlines(), error=True)
             code = error.exit_code
         except click.Abort:
@@ -47,7 +50,9 @@ class Program(click.Group):
         sys.exit(code if isinstance(code, int) else 0)
 
 
-@click.group(cls=Program, invoke_without_command=True, context_settings={"help_option_names": ["-h", "--help"]})
+@click.group(cls=Program,
+             invoke_without_command=True,
+             context_settings={"help_option_names": ["-h", "--help"]})
 @click.version_option(__version__, "--version")
 @workspace_option
 @click.pass_context
@@ -56,7 +61,8 @@ def main(context: click.Context, folder: Path | None) -> None:
 
     Without a command, opens the full-screen application on the workspace.
 
-    Exit codes: 0 done, 2 bad input, 3 workspace cannot be used, 4 training failed, 130 ended by Ctrl-C.
+    Exit codes: 0 done, 2 bad input, 3 workspace cannot be used, 4 training failed, 130 ended by
+    Ctrl-C.
     """
     context.obj = folder
     if context.invoked_subcommand is None:
@@ -67,7 +73,8 @@ def _open_screen(folder: Path) -> int:
     from axiarch import workflows
 
     if not (sys.stdin.isatty() and sys.stdout.isatty()):
-        raise InputError("there is no terminal to draw on", "", "name a command; see axiarch --help")
+        raise InputError("there is no terminal to draw on", "",
+                         "name a command; see axiarch --help")
     return _screen(workflows.open_workspace(folder, create=True))
 
 
@@ -84,11 +91,16 @@ def _screen(workspace: Workspace) -> int:
 @workspace_option
 @lanes_option
 @json_option
-@click.option("--no-screen", is_flag=True, help="Run the whole example here even where there is a terminal.")
+@click.option("--no-screen",
+              is_flag=True,
+              help="Run the whole example here even where there is a terminal.")
 @click.pass_context
 @guarded
-def demo(context: click.Context, folder: Path | None, lanes: int | None, as_json: bool, no_screen: bool) -> int:
-    """Open the demo data; where there is no terminal, run the whole example and print the ranking."""
+def demo(context: click.Context, folder: Path | None, lanes: int | None, as_json: bool,
+         no_screen: bool) -> int:
+    """Open the demo data; where there is no terminal, run the whole example and print the
+    ranking.
+    """
     from axiarch import workflows
 
     workspace = workflows.make_demo(folder or context.find_root().obj or Path("axiarch-demo"))
@@ -105,7 +117,9 @@ def demo(context: click.Context, folder: Path | None, lanes: int | None, as_json
 @click.pass_context
 @guarded
 def rescue(context: click.Context, target: Path, folder: Path | None, as_json: bool) -> None:
-    """Save what can be read of a damaged workspace into NEW_FOLDER; nothing is changed in the old one."""
+    """Save what can be read of a damaged workspace into NEW_FOLDER; nothing is changed in the
+    old one.
+    """
     from dataclasses import asdict
 
     from axiarch import workflows
@@ -135,7 +149,9 @@ def members(check: bool, as_json: bool) -> int:
     for each in found:
         package = f"package {shown(each.package, 40)} {shown(each.version, 20)}".rstrip()
         if each.kind:
-            say(f"{each.kind} {each.name}: {shown(each.formula, 80)} ({shown(each.source, 80)}); {package}")
+            say(f"{each.kind} {each.name}: {shown(each.formula, 80)} ({shown(each.source, 80)}); "
+                f"{package}"
+                )
         if each.problem:
             say(f"    {package}, {shown(each.name, 60)}: {shown(each.problem, 300)}")
         elif check:

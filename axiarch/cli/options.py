@@ -1,4 +1,6 @@
-"""What all commands share: options, where the workspace is, and how errors become messages and exit codes."""
+"""What all commands share: options, where the workspace is, and how errors become messages and
+exit codes.
+"""
 
 from __future__ import annotations
 
@@ -80,7 +82,8 @@ class FilePath(click.Path):
     def __init__(self) -> None:
         super().__init__(path_type=Path)
 
-    def convert(self, value: Any, param: click.Parameter | None, context: click.Context | None) -> Any:
+    def convert(self, value: Any, param: click.Parameter | None,
+                context: click.Context | None) -> Any:
         """Return the path, or fail where the system could not even look for it."""
         try:
             if b"\0" in os.fsencode(value):
@@ -110,4 +113,5 @@ lanes_option = click.option("--workers", "lanes", type=click.IntRange(1, 256), d
 def open_place(context: click.Context, folder: Path | None, create: bool = False) -> Workspace:
     from axiarch import workflows
 
-    return workflows.open_workspace(folder or context.find_root().obj or default_folder(), create=create)
+    return workflows.open_workspace(folder or context.find_root().obj or default_folder(),
+                                    create=create)

@@ -1,4 +1,6 @@
-"""What the command line prints of data sets and searches: plain lines for people, JSON for programs."""
+"""What the command line prints of data sets and searches: plain lines for people, JSON for
+programs.
+"""
 
 from __future__ import annotations
 
@@ -12,7 +14,18 @@ from axiarch.data.dataset import Dataset
 from axiarch.data.floor import Floor
 from axiarch.insight.forecast import Forecast
 from axiarch.journal.records import OpeningRecord
-from axiarch.plain import count, loss, measured, memory, moment, number, share, shown, span, time_left
+from axiarch.plain import (
+    count,
+    loss,
+    measured,
+    memory,
+    moment,
+    number,
+    share,
+    shown,
+    span,
+    time_left,
+)
 from axiarch.workflows.watching import Snapshot
 
 if TYPE_CHECKING:
@@ -29,28 +42,42 @@ def data_json(data: Dataset, openings: int = 0) -> dict[str, Any]:
     """Return what is known of a data set, for JSON."""
     t = data.target
     known: dict[str, Any] = {
-        "name": data.name, "fingerprint": data.fingerprint, "rows": data.rows, "inputs": data.inputs,
+        "name": data.name,
+        "fingerprint": data.fingerprint,
+        "rows": data.rows,
+        "inputs": data.inputs,
         "picture": list(data.encoding.picture) if data.encoding.picture else None,
-        "task": t.task, "targets": list(t.columns), "outputs": t.outputs, "loss": t.loss_name,
-        "classes": list(data.classes), "class_counts": dict(zip(data.classes, data.class_counts, strict=True)),
+        "task": t.task,
+        "targets": list(t.columns),
+        "outputs": t.outputs,
+        "loss": t.loss_name,
+        "classes": list(data.classes),
+        "class_counts": dict(zip(data.classes, data.class_counts, strict=True)),
         "folds": [fold.rows for fold in data.folds] if len(data.folds) > 1 else None,
         "rows_without_target": data.rows.get("without target", 0),
-        "baseline": floor_json(data, data.floor), "linear": floor_json(data, data.linear),
-        "times_opened": openings, "linear_ridge": data.linear.ridge if data.linear else None,
-        "noise": floor_json(data, data.best), "read_as": data.how,
-        "findings": [{"kind": f.kind, "column": f.column, "evidence": f.evidence, "remedy": f.remedy,
-                      "grave": f.grave}
-                     for f in data.findings],
-        "columns": [{"name": c.name, "kind": c.kind, "role": c.role, "reason": c.reason, "missing": c.missing,
-                     "distinct": c.distinct, "lowest": c.low, "highest": c.high, "median": c.middle}
-                    for c in data.columns],
+        "baseline": floor_json(data, data.floor),
+        "linear": floor_json(data, data.linear),
+        "times_opened": openings,
+        "linear_ridge": data.linear.ridge if data.linear else None,
+        "noise": floor_json(data, data.best),
+        "read_as": data.how,
+        "findings": [{
+            "kind": f.kind, "column": f.column, "evidence": f.evidence, "remedy": f.remedy,
+            "grave": f.grave
+        } for f in data.findings],
+        "columns": [{
+            "name": c.name, "kind": c.kind, "role": c.role, "reason": c.reason,
+            "missing": c.missing, "distinct": c.distinct, "lowest": c.low, "highest": c.high,
+            "median": c.middle
+        } for c in data.columns],
     }
     return known
 
 
 def floor_json(data: Dataset, floor: Floor | None) -> dict[str, float] | None:
     """Return a floor with its metrics by name, for JSON."""
-    return {"loss": floor.loss, **dict(zip(data.target.metrics, floor.metrics, strict=True))} if floor else None
+    return {"loss": floor.loss, **dict(zip(data.target.metrics, floor.metrics, strict=True))
+            } if floor else None
 
 
 def seal_text(openings: int) -> str:
@@ -66,8 +93,8 @@ def print_data(data: Dataset, openings: int = 0) -> None:
           f"{shown(t.name)} ({t.task})")
     part = f" of {number(rows['train'] + rows['left out'])}" if rows.get("left out") else ""
     folds = f", the first of {len(data.folds)} folds" if len(data.folds) > 1 else ""
-    say(f"  parts    {number(rows['train'])}{part} training, {number(rows['validation'])} validation{folds}, "
-          f"{number(rows['test'])} test ({seal_text(openings)})")
+    say(f"  parts    {number(rows['train'])}{part} training, {number(rows['validation'])} "
+        f"validation{folds}, {number(rows['test'])} test ({seal_text(openings)})")
     without = rows.get("without target", 0)
     if without:
         say(f"          {count(without, 'row')} without a value of {shown(t.name)} left out")
@@ -84,15 +111,19 @@ def print_data(data: Dataset, openings: int = 0) -> None:
         say(f"  read as  {data.how}")
     for finding in data.findings:
         about = f" in {shown(finding.column, 40)}" if finding.column else ""
-        say(f"  {'!' if finding.grave else 'note':<9}{finding.kind}{about}: {finding.evidence}; {finding.remedy}")
+        say(f"  {'!' if finding.grave else 'note':<9}{finding.kind}{about}: {finding.evidence}; "
+            f"{finding.remedy}"
+            )
     columns = sorted(data.columns, key=lambda c: ("target", "input", "ignored").index(c.role))
     for column in columns[:MOST_COLUMNS] if len(columns) > MOST_COLUMNS else data.columns:
         gaps = f", {share(column.missing / column.rows)} missing" if column.missing else ""
         say(f"  {column.role:<8}{set_cell_size(shown(column.name, 40), 41)}{column.reason}{gaps}")
     if len(columns) > MOST_COLUMNS:
         by_role = {role: sum(c.role == role for c in columns) for role in ("input", "ignored")}
-        say(f"  … and {number(len(columns) - MOST_COLUMNS)} more of {number(len(columns))} columns: "
-            f"{number(by_role['input'])} inputs, {number(by_role['ignored'])} ignored; --json lists all")
+        say(f"  … and {number(len(columns) - MOST_COLUMNS)} more of {number(len(columns))} "
+            f"columns: {number(by_role['input'])} inputs, {number(by_role['ignored'])} ignored; "
+            "--json lists all"
+            )
 
 
 def floor_text(data: Dataset, floor: Floor) -> str:
@@ -109,7 +140,9 @@ def print_openings(openings: Sequence[OpeningRecord]) -> None:
 
     for o in openings:
         whose = f", for recipe {o.recipe} of search {o.search}" if o.recipe else ""
-        say(f"{moment(o.at)}  {shown(o.data)}, {count(o.rows, 'test row')}{whose}: {shown(o.reason)}")
+        say(f"{moment(o.at)}  {shown(o.data)}, {count(o.rows, 'test row')}{whose}: "
+            f"{shown(o.reason)}"
+            )
         score = score_of(o)
         if score is not None:
             say(f"    {score_words(score)}")
@@ -122,10 +155,12 @@ def print_openings(openings: Sequence[OpeningRecord]) -> None:
 
 def print_forecast(f: Forecast) -> None:
     """Print what a search will take."""
-    say(f"{count(f.recipes, 'recipe')}, {count(f.runs, 'run')}, at most {number(f.epochs)} epochs in all",
+    say(
+        f"{count(f.recipes, 'recipe')}, {count(f.runs, 'run')}, at most {number(f.epochs)} epochs "
+        "in all",
         f"networks of {number(f.smallest)} to {number(f.largest)} parameters",
-        f"about {span(f.low, f.high)} with {count(f.lanes, 'worker')}, "
-          f"{memory(f.bytes)} of memory at the most")
+        f"about {span(f.low, f.high)} with {count(f.lanes, 'worker')}, {memory(f.bytes)} of memory "
+        "at the most")
 
 
 def progress_line(s: Snapshot) -> str:
@@ -134,38 +169,48 @@ def progress_line(s: Snapshot) -> str:
     failed = sum(r.state == "failed" for r in s.runs.values())
     odd = f", {number(failed)} failed" if failed else ""
     best = f", best steady validation loss {loss(s.ranking.rows[0].loss)}" if s.ranking.rows else ""
-    return (f"search {s.search.number} {s.search.state}: {s.ended_runs} of {count(s.expected_runs, 'run')} ended, "
-            f"{number(s.epochs)} epochs{odd}{best}{left}")
+    return (
+        f"search {s.search.number} {s.search.state}: {s.ended_runs} of "
+        f"{count(s.expected_runs, 'run')} ended, {number(s.epochs)} epochs{odd}{best}{left}")
 
 
 def status_json(s: Snapshot) -> dict[str, Any]:
     """Return how far a search is, for JSON."""
-    return {"search": s.search.number, "name": s.search.name, "data": s.search.data, "state": s.search.state,
-            "why": s.search.why, "runs_ended": s.ended_runs, "runs_expected": s.expected_runs, "epochs": s.epochs,
-            "runs_failed": sum(r.state == "failed" for r in s.runs.values()),
-            "seconds_taken": s.taken, "seconds_left": None if s.over else s.seconds_left,
-            "events": [{"at": e.at, "kind": e.kind, "text": e.text} for e in s.events]}
+    return {
+        "search": s.search.number, "name": s.search.name, "data": s.search.data,
+        "state": s.search.state, "why": s.search.why, "runs_ended": s.ended_runs,
+        "runs_expected": s.expected_runs, "epochs": s.epochs, "runs_failed": sum(
+            r.state == "failed" for r in s.runs.values()), "seconds_taken": s.taken,
+        "seconds_left": None if s.over else s.seconds_left,
+        "events": [{"at": e.at, "kind": e.kind, "text": e.text} for e in s.events]
+    }
 
 
 def ranking_json(s: Snapshot) -> dict[str, Any]:
     """Return a ranking, for JSON."""
     metrics = s.dataset.target.metrics
-    rows = [{"place": r.place, "recipe": r.recipe, "standing": r.standing, "steady_loss": r.loss,
-             "spread": r.spread, "half_width": r.half_width, "training_loss": r.training,
-             **dict(zip(metrics, r.metrics, strict=True)),
-             "lowest_loss": r.raw_best, "chosen_epoch": r.epoch, "repeats": r.repeats, "failed": r.failed,
-             "parameters": r.parameters, "seconds": r.seconds, "trained_elsewhere": s.recipes[r.recipe].origin or None,
-             "values": dict(s.recipes[r.recipe].recipe)}
-            for r in s.ranking.rows]
-    cut = [{"recipe": p.recipe, "epochs": p.epochs, "steady_loss": p.loss, "lowest_by_then": p.best_then,
-            "values": dict(s.recipes[p.recipe].recipe)} for p in s.ranking.partial]
+    rows = [{
+        "place": r.place, "recipe": r.recipe, "standing": r.standing, "steady_loss": r.loss,
+        "spread": r.spread, "half_width": r.half_width, "training_loss": r.training, **dict(
+            zip(metrics, r.metrics, strict=True)), "lowest_loss": r.raw_best,
+        "chosen_epoch": r.epoch, "repeats": r.repeats, "failed": r.failed,
+        "parameters": r.parameters, "seconds": r.seconds,
+        "trained_elsewhere": s.recipes[r.recipe].origin or None, "values": dict(
+            s.recipes[r.recipe].recipe)
+    } for r in s.ranking.rows]
+    cut = [{
+        "recipe": p.recipe, "epochs": p.epochs, "steady_loss": p.loss,
+        "lowest_by_then": p.best_then, "values": dict(s.recipes[p.recipe].recipe)
+    } for p in s.ranking.partial]
     return {**status_json(s), "loss": s.dataset.target.loss_name,
             "baseline_loss": s.dataset.floor.loss, "times_opened": len(s.openings), "ranking": rows,
             "cut_or_resting": cut, "without_result": list(s.ranking.broken)}
 
 
 def print_ranking(s: Snapshot, most: int = 15) -> None:
-    """Print the best recipes of a search: how the leader differs from the base, the others from the leader."""
+    """Print the best recipes of a search: how the leader differs from the base, the others from
+    the leader.
+    """
     say(progress_line(s))
     say(verdict(s))
     if not s.ranking.rows:
@@ -173,8 +218,10 @@ def print_ranking(s: Snapshot, most: int = 15) -> None:
     leader = s.recipes[s.ranking.rows[0].recipe].recipe
     metric = s.dataset.target.metrics[0]
     room = max(len(shown(metric, 20)), 9)
-    say("", f"{'place':>5} {'recipe':>6}  {'loss':>7} {'±':>7} {'training':>9} {shown(metric, 20):>{room}}  "
-          "differs from the leader in")
+    say(
+        "",
+        f"{'place':>5} {'recipe':>6}  {'loss':>7} {'±':>7} {'training':>9} "
+        f"{shown(metric, 20):>{room}}  differs from the leader in")
     for r in s.ranking.rows[:most]:
         reach = "" if r.half_width is None else loss(r.half_width)
         mark = {"leader": "*", "tied": "=", "apart": " ", "unknown": "?"}[r.standing]
@@ -182,10 +229,12 @@ def print_ranking(s: Snapshot, most: int = 15) -> None:
         say(f"{r.place:>4}{mark} {r.recipe:>6}  {loss(r.loss):>7} {reach:>7} {loss(r.training):>9} "
               f"{measured(metric, r.metrics[0]):>{room}}  {change}")
     if len(s.ranking.rows) > most:
-        say(f"      … and {len(s.ranking.rows) - most} more; --most {len(s.ranking.rows)} prints all")
+        say(f"      … and {len(s.ranking.rows) - most} more; --most {len(s.ranking.rows)} prints "
+            "all"
+            )
     if s.ranking.partial:
-        say(f"      {count(len(s.ranking.partial), 'recipe')} cut or resting before the last epoch, "
-            "not ranked with these; --json lists them")
+        say(f"      {count(len(s.ranking.partial), 'recipe')} cut or resting before the last "
+            "epoch, not ranked with these; --json lists them")
     for recipe in s.ranking.broken[:most]:
         say(f"    –  {recipe:>5}  no result: every run diverged or failed")
     from axiarch.workflows.unsealing import trust
@@ -203,7 +252,10 @@ def verdict(s: Snapshot) -> str:
     return ranking_verdict(s)
 
 
-def print_judged(recipe: int, dataset: Dataset, found: dict[str, Any], part: str = "validation") -> None:
+def print_judged(recipe: int,
+                 dataset: Dataset,
+                 found: dict[str, Any],
+                 part: str = "validation") -> None:
     """Print the metrics of a recipe on its validation rows."""
     target = dataset.target
     part = dataset.validation_name if part == "validation" else part
@@ -227,8 +279,8 @@ def print_judged(recipe: int, dataset: Dataset, found: dict[str, Any], part: str
             say(f"    {shown(name, 40)}: median absolute error {number(found['median_error'][i])}")
         print_inputs(dataset, found["summary"])
         return
-    say(f"    among the first two classes {share(found['top_2'])}, log loss {loss(found['log_loss'])}, "
-        f"mean F1 {found['macro']['f1']:.3f}")
+    say(f"    among the first two classes {share(found['top_2'])}, log loss "
+        f"{loss(found['log_loss'])}, mean F1 {found['macro']['f1']:.3f}")
     width = max(len(shown(c)) for c in target.classes)
     names = ", ".join(map(shown, target.classes))
     say("", f"    {'':{width}}    AUC   rows predicted as {names}")
@@ -243,20 +295,22 @@ def print_judged(recipe: int, dataset: Dataset, found: dict[str, Any], part: str
             cost = "equally expensive" if ratio == 1 else (
                 f"{number(ratio)} times as expensive as the other" if ratio > 1 else
                 f"{number(1 / ratio)} times cheaper than the other")
-            say(f"    where a missed {second} is {cost} mistake: predict {second} from {level:.2f} on "
-                f"({number(missed, 3)} missed, {number(alarms, 3)} false alarms a run)")
+            say(f"    where a missed {second} is {cost} mistake: predict {second} from {level:.2f} "
+                f"on ({number(missed, 3)} missed, {number(alarms, 3)} false alarms a run)")
     print_inputs(dataset, found["summary"])
 
 
 def print_inputs(dataset: Dataset, found: dict[str, Any]) -> None:
-    """Print how predictions depend on each input column, and which groups of rows are predicted worst."""
+    """Print how predictions depend on each input column, and which groups of rows are predicted
+    worst.
+    """
     form = share if dataset.classes else number
     known = found.get("responses")
     if known and known["columns"]:
         what = ("probabilities change" if dataset.classes else
                 f"the mean prediction of {shown(dataset.target.columns[0], 40)} changes")
-        say(f"  along each input column, the others as in {count(known['rows'], 'row')}, {what} by up to (the "
-            "strongest first)")
+        say(f"  along each input column, the others as in {count(known['rows'], 'row')}, {what} by "
+            "up to (the strongest first)")
         for column in known["columns"]:
             reach = max(max(place) - min(place) for place in zip(*column["predicted"], strict=True))
             say(f"    {set_cell_size(shown(column['column'], 40), 41)}{form(reach)}")
@@ -264,30 +318,39 @@ def print_inputs(dataset: Dataset, found: dict[str, Any]) -> None:
             say(f"    … and {count(known['left_out'], 'column')} that change them less")
         if known["truth"]:
             unit = "nats (Kullback-Leibler)" if dataset.classes else "RMSE"
-            say(f"  distance from the true rule, without its noise: {number(known['truth']['distance'])} {unit}, "
+            say("  distance from the true rule, without its noise: "
+                f"{number(known['truth']['distance'])} {unit}, "
                 f"{count(known['truth']['rows'], 'row')}")
     worst = found.get("worst")
     if worst and worst["compared"]:
         apart = sum(group["apart"] for group in worst["groups"])
         what = "accuracy" if dataset.classes else "RMSE"
         say(f"  {apart or 'none'} of {count(worst['compared'], 'group')} of rows "
-            f"{'is' if apart < 2 else 'are'} predicted worse than all other rows by more than chance")
+            f"{'is' if apart < 2 else 'are'} predicted worse than all other rows by more than "
+            "chance"
+            )
         for group in worst["groups"][: max(apart, 5)]:
             name = f"{shown(group['column'], 30)}: {shown(group['group'], 30)}"
-            say(f"    {'!' if group['apart'] else ' '} {set_cell_size(name, 50)} {what} {form(group['value'])}, others "
-                f"{form(group['others'])} ({count(group['rows'], 'row')})")
+            say(f"    {'!' if group['apart'] else ' '} {set_cell_size(name, 50)} {what} "
+                f"{form(group['value'])}, others {form(group['others'])} "
+                f"({count(group['rows'], 'row')})")
 
 
 def print_test_score(snapshot: Snapshot, recipe: int, score: TestScore) -> None:
-    """Print what a recipe scored on the test rows, beside what was measured on the validation rows."""
+    """Print what a recipe scored on the test rows, beside what was measured on the validation
+    rows.
+    """
     foretold = next((row for row in snapshot.ranking.rows if row.recipe == recipe), None)
     target, runs = snapshot.dataset.target, score.runs
     assert score.loss is not None
-    spread = f" ({loss(min(runs))} to {loss(max(runs))} over {count(len(runs), 'run')})" if len(runs) > 1 else ""
+    spread = f" ({loss(min(runs))} to {loss(max(runs))} over {count(len(runs), 'run')})" if len(
+        runs) > 1 else ""
     say(f"  recipe {recipe}: {shown(target.loss_name)} {loss(score.loss)}{spread}")
     if foretold is not None and not snapshot.dataset.plan.split.all_open:
         say(f"    on the validation rows it had {loss(foretold.loss)}, a difference of "
-            f"{loss(abs(score.loss - foretold.loss))} {'above' if score.loss > foretold.loss else 'below'}")
+            f"{loss(abs(score.loss - foretold.loss))} "
+            f"{'above' if score.loss > foretold.loss else 'below'}"
+            )
     print_summary(snapshot.dataset, score.summary)
 
 
@@ -301,7 +364,9 @@ def print_summary(data: Dataset, found: dict[str, Any]) -> None:
         return f"{form(values[0])} [{form(values[1])} to {form(values[2])}]"
 
     if target.classes:
-        say(f"    accuracy {words(found['accuracy'], share)}, balanced {words(found['balanced_accuracy'], share)}")
+        say(f"    accuracy {words(found['accuracy'], share)}, balanced "
+            f"{words(found['balanced_accuracy'], share)}"
+            )
         width = max(len(shown(name, 30)) for name in target.classes)
         for i, name in enumerate(target.classes):
             say(f"    {shown(name, 30):{width}}  precision {words(found['precision'][i], share)}, "

@@ -1,4 +1,6 @@
-"""Progress on standard error: one line that renews itself on a terminal, a line now and then elsewhere."""
+"""Progress on standard error: one line that renews itself on a terminal, a line now and then
+elsewhere.
+"""
 
 from __future__ import annotations
 

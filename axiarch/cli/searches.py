@@ -39,7 +39,8 @@ def _read(file: Path) -> SearchFile:
         text = read_text(file, MOST_FILE)
     except (OSError, ValueError) as error:
         why = error.strerror if isinstance(error, OSError) else error
-        raise SearchFileError(f"the file cannot be read: {why}", str(file), "check the path") from None
+        raise SearchFileError(f"the file cannot be read: {why}", str(file),
+                              "check the path") from None
     return read_search(text, str(file))
 
 
@@ -59,7 +60,8 @@ def _with_data(workspace: Workspace, file: Path) -> SearchFile:
 @json_option
 @click.pass_context
 @guarded
-def forecast(context: click.Context, file: Path, folder: Path | None, lanes: int | None, as_json: bool) -> None:
+def forecast(context: click.Context, file: Path, folder: Path | None, lanes: int | None,
+             as_json: bool) -> None:
     """Say what a search file will take, from a few real steps."""
     from dataclasses import asdict
 
@@ -68,7 +70,8 @@ def forecast(context: click.Context, file: Path, folder: Path | None, lanes: int
 
     workspace = open_place(context, folder, create=True)
     search = _with_data(workspace, file)
-    found = workflows.forecast_search(search, workflows.data_set(workspace, search.data), lanes or 0)
+    found = workflows.forecast_search(search, workflows.data_set(workspace, search.data), lanes
+                                      or 0)
     if as_json:
         print_json(asdict(found))
     else:
@@ -80,12 +83,16 @@ def forecast(context: click.Context, file: Path, folder: Path | None, lanes: int
 @workspace_option
 @lanes_option
 @json_option
-@click.option("--background", is_flag=True, help="Return at once; the search runs in the background.")
+@click.option("--background",
+              is_flag=True,
+              help="Return at once; the search runs in the background.")
 @click.pass_context
 @guarded
-def search(context: click.Context, file: Path, folder: Path | None, lanes: int | None, as_json: bool,
-           background: bool) -> int:
-    """Run a search file to its end and print the ranking. Ctrl-C stops it; what has ended is kept."""
+def search(context: click.Context, file: Path, folder: Path | None, lanes: int | None,
+           as_json: bool, background: bool) -> int:
+    """Run a search file to its end and print the ranking. Ctrl-C stops it; what has ended is
+    kept.
+    """
     from axiarch import workflows
 
     workspace = open_place(context, folder, create=True)
@@ -117,7 +124,8 @@ def follow(workspace: Workspace, number: int, as_json: bool, stops: bool = True)
         snapshot = workflows.wait(workspace, number, progress.show)
     except KeyboardInterrupt:
         if not stops:
-            progress.note(f"search {number} keeps running in the background; see: axiarch status {number}")
+            progress.note(
+                f"search {number} keeps running in the background; see: axiarch status {number}")
             return INTERRUPTED
         progress.note("stopping; what has ended is kept")
         workflows.steer_search(workspace, number, "stop")
@@ -151,7 +159,8 @@ def failed_text(snapshot: Snapshot) -> str:
     runs = [r for r in snapshot.runs.values() if r.state == "failed"]
     if not runs:
         return ""
-    return f"{len(runs)} of {counted(len(snapshot.runs), 'run')} failed, the first because: {runs[0].text}"
+    return (f"{len(runs)} of {counted(len(snapshot.runs), 'run')} failed, the first because: "
+            f"{runs[0].text}")
 
 
 @click.command()
@@ -161,11 +170,16 @@ def failed_text(snapshot: Snapshot) -> str:
 @click.pass_context
 @guarded
 def attach(context: click.Context, number: int, folder: Path | None, as_json: bool) -> int:
-    """Follow a search that runs in the background to its end, and print the ranking. Ctrl-C leaves it running."""
+    """Follow a search that runs in the background to its end, and print the ranking. Ctrl-C
+    leaves it running.
+    """
     from axiarch import workflows
 
     workspace = open_place(context, folder)
-    return follow(workspace, workflows.look_at(workspace, number).search.number, as_json, stops=False)
+    return follow(workspace,
+                  workflows.look_at(workspace, number).search.number,
+                  as_json,
+                  stops=False)
 
 
 @click.command()
@@ -195,7 +209,8 @@ def status(context: click.Context, number: int, folder: Path | None, as_json: bo
 @click.option("--most", default=15, type=click.IntRange(1), help="Recipes printed.")
 @click.pass_context
 @guarded
-def ranking(context: click.Context, number: int, folder: Path | None, as_json: bool, most: int) -> None:
+def ranking(context: click.Context, number: int, folder: Path | None, as_json: bool,
+            most: int) -> None:
     """Print the ranking of a search."""
     from axiarch import workflows
     from axiarch.cli import printing
@@ -231,12 +246,14 @@ def stop(context: click.Context, number: int, folder: Path | None) -> None:
 @number_argument
 @workspace_option
 @lanes_option
-@click.option("--background", is_flag=True, help="Return at once; the search runs in the background.")
+@click.option("--background",
+              is_flag=True,
+              help="Return at once; the search runs in the background.")
 @json_option
 @click.pass_context
 @guarded
-def resume(context: click.Context, number: int, folder: Path | None, lanes: int | None, background: bool,
-           as_json: bool) -> int:
+def resume(context: click.Context, number: int, folder: Path | None, lanes: int | None,
+           background: bool, as_json: bool) -> int:
     """Resume a search that was paused, stopped or interrupted."""
     from axiarch import workflows
 
@@ -269,9 +286,11 @@ def _steering(deed: Deed, what: str, summary: str, most: int | None = None) -> c
 
 
 cut = _steering("cut", "recipe", "Cut RECIPE from a running search: it is trained no further.")
-keep = _steering("keep", "recipe", "Keep RECIPE of a running search from being cut: it is trained to its end.")
+keep = _steering("keep", "recipe",
+                 "Keep RECIPE of a running search from being cut: it is trained to its end.")
 budget = _steering("budget", "recipes", "Let a running search try RECIPES recipes in all.")
-workers = _steering("workers", "count", "Let a running search use COUNT worker processes from now on.", 256)
+workers = _steering("workers", "count",
+                    "Let a running search use COUNT worker processes from now on.", 256)
 
 
 @click.command()
@@ -284,11 +303,12 @@ workers = _steering("workers", "count", "Let a running search use COUNT worker p
 @json_option
 @click.pass_context
 @guarded
-def more(context: click.Context, recipe: int, epochs: int, number: int, best: bool, folder: Path | None,
-         lanes: int | None, as_json: bool) -> int:
+def more(context: click.Context, recipe: int, epochs: int, number: int, best: bool,
+         folder: Path | None, lanes: int | None, as_json: bool) -> int:
     """Train RECIPE for EPOCHS more, from where it stopped.
 
-    In a running search it continues there. Where the search is over, a new search continues from its checkpoint.
+    In a running search it continues there. Where the search is over, a new search continues from
+    its checkpoint.
     """
     from axiarch import workflows
 
@@ -298,7 +318,12 @@ def more(context: click.Context, recipe: int, epochs: int, number: int, best: bo
         say(f"recipe {recipe} of search {snapshot.search.number} trains for {epochs} more epochs")
         return 0
     run = workflows.first_run(snapshot, recipe).id
-    started = workflows.continue_run(workspace, snapshot, run, epochs, "best" if best else "last", lanes=lanes or 1)
+    started = workflows.continue_run(workspace,
+                                     snapshot,
+                                     run,
+                                     epochs,
+                                     "best" if best else "last",
+                                     lanes=lanes or 1)
     return follow(workspace, started, as_json)
 
 
@@ -311,9 +336,11 @@ def more(context: click.Context, recipe: int, epochs: int, number: int, best: bo
 @json_option
 @click.pass_context
 @guarded
-def scale(context: click.Context, recipe: int, values: tuple[str, ...], number: int, folder: Path | None,
-          lanes: int | None, as_json: bool) -> int:
-    """Hold RECIPE against larger ones with VALUES changed, such as width=256 epochs=120 rows=all, on three seeds."""
+def scale(context: click.Context, recipe: int, values: tuple[str, ...], number: int,
+          folder: Path | None, lanes: int | None, as_json: bool) -> int:
+    """Hold RECIPE against larger ones with VALUES changed, such as width=256 epochs=120
+    rows=all, on three seeds.
+    """
     from axiarch import workflows
 
     workspace, snapshot = opened(context, folder, number, recipe)
@@ -329,7 +356,9 @@ def scale(context: click.Context, recipe: int, values: tuple[str, ...], number: 
 @click.pass_context
 @guarded
 def add(context: click.Context, values: tuple[str, ...], number: int, folder: Path | None) -> None:
-    """Take a recipe into a running search: its base with VALUES changed, such as learning_rate=0.01 width=64."""
+    """Take a recipe into a running search: its base with VALUES changed, such as
+    learning_rate=0.01 width=64.
+    """
     from axiarch import workflows
     from axiarch.recipes.notation import fixed_values
 
@@ -343,8 +372,13 @@ def add(context: click.Context, values: tuple[str, ...], number: int, folder: Pa
 @click.argument("recipe", type=click.IntRange(0, MOST_NUMBER), default=0)
 @search_option
 @click.option("--training", is_flag=True, help="Judge on the training rows instead, to compare.")
-@click.option("--by", default="", metavar="COLUMN", help="Where is it worse? By the values of an input column.")
-@click.option("--inputs", is_flag=True, help="How predictions depend on each input column, and where they are worse.")
+@click.option("--by",
+              default="",
+              metavar="COLUMN",
+              help="Where is it worse? By the values of an input column.")
+@click.option("--inputs",
+              is_flag=True,
+              help="How predictions depend on each input column, and where they are worse.")
 @click.option("--chart", default=None, type=FilePath(), metavar="FILE.svg",
               help="Draw it as .svg or .pdf too, with the numbers as CSV beside it.")
 @click.option("--force", is_flag=True, help="Replace a file that is there.")
@@ -354,7 +388,8 @@ def add(context: click.Context, values: tuple[str, ...], number: int, folder: Pa
 @guarded
 def judge(context: click.Context, recipe: int, number: int, training: bool, by: str, inputs: bool,
           chart: Path | None, force: bool, folder: Path | None, as_json: bool) -> None:
-    """Print every metric of RECIPE (by default the leader) on its validation rows, with 95 % intervals.
+    """Print every metric of RECIPE (by default the leader) on its validation rows, with 95 %
+    intervals.
 
     Per class, or errors of amounts. Test rows are scored by axiarch data open-seal.
     """
@@ -365,29 +400,40 @@ def judge(context: click.Context, recipe: int, number: int, training: bool, by: 
     chosen = recipe or (snapshot.ranking.rows[0].recipe if snapshot.ranking.rows else 1)
     part: Literal["train", "validation"] = "train" if training else "validation"
     found = workflows.judge_recipe(workspace, snapshot, chosen, part=part, by=by, inputs=inputs)
-    written = workflows.export_predictions(snapshot, chosen, part, found["summary"], chart, force) if chart else ()
+    written = workflows.export_predictions(snapshot, chosen, part, found["summary"], chart,
+                                           force) if chart else ()
     if as_json:
-        print_json({"recipe": chosen, "part": part, "classes": list(snapshot.dataset.classes), **found})
+        print_json(
+            {"recipe": chosen, "part": part, "classes": list(snapshot.dataset.classes), **found})
         return
     printing.print_judged(chosen, snapshot.dataset, found, "training" if training else "validation")
     for path in written:
         say(f"written: {path}")
 
 
-def opened(context: click.Context, folder: Path | None, number: int, recipe: int = 0) -> tuple[Workspace, Snapshot]:
-    """Return the workspace and the search that is meant, in which there must be `recipe` (0: none is meant)."""
+def opened(context: click.Context,
+           folder: Path | None,
+           number: int,
+           recipe: int = 0) -> tuple[Workspace, Snapshot]:
+    """Return the workspace and the search that is meant, in which there must be `recipe` (0:
+    none is meant).
+    """
     from axiarch import workflows
     from axiarch.errors import TrainingError
 
     workspace = open_place(context, folder)
     snapshot = workflows.look_at(workspace, number)
     if recipe and recipe not in snapshot.recipes:
-        raise TrainingError(f"there is no recipe {recipe}", f"search {snapshot.search.number}", "see axiarch ranking")
+        raise TrainingError(f"there is no recipe {recipe}", f"search {snapshot.search.number}",
+                            "see axiarch ranking")
     return workspace, snapshot
 
 
-_DONE = {"pause": "pauses", "resume": "resumes", "stop": "stops", "cut": "cuts recipe {recipe}",
-         "keep": "keeps recipe {recipe}", "budget": "tries {count} recipes in all", "workers": "uses {workers}"}
+_DONE = {
+    "pause": "pauses", "resume": "resumes", "stop": "stops", "cut": "cuts recipe {recipe}",
+    "keep": "keeps recipe {recipe}", "budget": "tries {count} recipes in all",
+    "workers": "uses {workers}"
+}
 
 
 def _steer(context: click.Context, folder: Path | None, number: int, deed: Deed, recipe: int = 0,
@@ -409,9 +455,10 @@ def _steer(context: click.Context, folder: Path | None, number: int, deed: Deed,
 @workspace_option
 @click.pass_context
 @guarded
-def export(context: click.Context, what: str, file: Path, number: int, recipe: int, folder: Path | None,
-           force: bool) -> None:
-    """Write the ranking as .csv, a chart of it or of loss curves as .svg or .pdf, or every run or epoch as a table.
+def export(context: click.Context, what: str, file: Path, number: int, recipe: int,
+           folder: Path | None, force: bool) -> None:
+    """Write the ranking as .csv, a chart of it or of loss curves as .svg or .pdf, or every run or
+    epoch as a table.
 
     Tables of runs and epochs are .csv, .parquet or .jsonl, one row each.
     """
@@ -432,5 +479,5 @@ def export(context: click.Context, what: str, file: Path, number: int, recipe: i
 
 
 #: All commands on searches, for the program to take in.
-COMMANDS = (forecast, search, attach, status, ranking, pause, stop, resume, cut, keep, more, add, budget, workers,
-            judge, scale, export)
+COMMANDS = (forecast, search, attach, status, ranking, pause, stop, resume, cut, keep, more, add,
+            budget, workers, judge, scale, export)

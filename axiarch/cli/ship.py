@@ -37,8 +37,12 @@ def models() -> None:
 @click.option("--note", default="", help="A note in your words.")
 @click.option("--run", default=0, type=click.IntRange(0, MOST_NUMBER),
               help="Which run of the recipe (default: the one with the lowest steady loss).")
-@click.option("--average", type=click.Choice(["seeds", "tied"]), default=None,
-              help="Average the predictions of all seeds of the recipe, or of all recipes tied with the leader.")
+@click.option(
+    "--average",
+    type=click.Choice(["seeds", "tied"]),
+    default=None,
+    help=
+    "Average the predictions of all seeds of the recipe, or of all recipes tied with the leader.")
 @click.option("--anyway", is_flag=True, help="Keep the average even if its gain may be chance.")
 @workspace_option
 @json_option
@@ -48,8 +52,8 @@ def models_keep(context: click.Context, recipe: int, number: int, name: str, not
                 average: str | None, anyway: bool, folder: Path | None, as_json: bool) -> None:
     """Keep the network of RECIPE's best epoch as a model.
 
-    An average of several networks is kept only where it is better than the best of them by more than chance, paired
-    over the validation rows.
+    An average of several networks is kept only where it is better than the best of them by more
+    than chance, paired over the validation rows.
     """
     from axiarch import workflows
     from axiarch.cli.searches import opened
@@ -80,8 +84,10 @@ def models_list(context: click.Context, folder: Path | None, as_json: bool) -> N
         if model.problem:
             say(f"{shown(model.name, 40)}  cannot be used: {shown(model.problem, 100)}")
             continue
-        say(f"{moment(model.at)}  {shown(model.name, 40)}: validation {_score(model)}, {_origin(model)}, "
-            f"{count(model.parameters, 'parameter')}, {memory(model.bytes)}, data {shown(model.data, 40)}")
+        say(f"{moment(model.at)}  {shown(model.name, 40)}: validation {_score(model)}, "
+            f"{_origin(model)}, {count(model.parameters, 'parameter')}, {memory(model.bytes)}, "
+            f"data {shown(model.data, 40)}"
+            )
         if model.note:
             say(f"    {shown(model.note)}")
     if not found:
@@ -113,10 +119,16 @@ def models_verify(context: click.Context, name: str, folder: Path | None, as_jso
 
 @models.command("import")
 @click.argument("file", type=FilePath(), metavar="FILE.onnx")
-@click.option("--data", required=True, metavar="NAME", help="The data set whose encoded inputs it takes.")
+@click.option("--data",
+              required=True,
+              metavar="NAME",
+              help="The data set whose encoded inputs it takes.")
 @click.option("--name", default="", help="What to call it (default: the name of the file).")
 @click.option("--note", default="", help="A note in your words.")
-@click.option("--fold", default=1, type=click.IntRange(1, MOST_NUMBER), help="Fold whose encoding it takes.")
+@click.option("--fold",
+              default=1,
+              type=click.IntRange(1, MOST_NUMBER),
+              help="Fold whose encoding it takes.")
 @workspace_option
 @json_option
 @click.pass_context
@@ -125,8 +137,9 @@ def models_import(context: click.Context, file: Path, data: str, name: str, note
                   folder: Path | None, as_json: bool) -> None:
     """Keep the network in FILE.onnx as a model, to continue from.
 
-    A chain of fully connected, convolutional, pooling, normalisation and activation layers. A file that axiarch has
-    exported is read without its preprocessing; any other takes the encoded inputs of the data set.
+    A chain of fully connected, convolutional, pooling, normalisation and activation layers. A file
+    that axiarch has exported is read without its preprocessing; any other takes the encoded inputs
+    of the data set.
     """
     from axiarch import workflows
 
@@ -147,8 +160,8 @@ def models_import(context: click.Context, file: Path, data: str, name: str, note
 @json_option
 @click.pass_context
 @guarded
-def models_continue(context: click.Context, name: str, epochs: int, values: tuple[str, ...], folder: Path | None,
-                    lanes: int | None, as_json: bool) -> int:
+def models_continue(context: click.Context, name: str, epochs: int, values: tuple[str, ...],
+                    folder: Path | None, lanes: int | None, as_json: bool) -> int:
     """Train for EPOCHS from the weights of the model NAME, with VALUES of its recipe changed.
 
     VALUES are such as learning_rate=0.001. The optimiser and the schedule start from the
@@ -174,8 +187,9 @@ def models_remove(context: click.Context, name: str, folder: Path | None) -> Non
     from axiarch import workflows
 
     workspace = open_place(context, folder)
-    model = next((m for m in workflows.kept_models(workspace) if m.name == name or m.path.stem == name),
-                 None) or workflows.find_model(workspace, name)
+    model = next(
+        (m for m in workflows.kept_models(workspace) if m.name == name or m.path.stem == name),
+        None) or workflows.find_model(workspace, name)
     freed = workflows.remove_model(workspace, model)
     say(f"removed {shown(model.name)!r}; {memory(freed)} freed")
 
@@ -190,7 +204,8 @@ def models_remove(context: click.Context, name: str, folder: Path | None) -> Non
 @guarded
 def models_export(context: click.Context, name: str, place: Path, force: bool, folder: Path | None,
                   as_json: bool) -> None:
-    """Write the model NAME as one file in the open network format (ONNX): raw columns in, classes or amounts out.
+    """Write the model NAME as one file in the open network format (ONNX): raw columns in, classes
+    or amounts out.
 
     The file needs no Axiarch to run; docs/deploy.md shows how.
     """
@@ -201,9 +216,10 @@ def models_export(context: click.Context, name: str, place: Path, force: bool, f
     if as_json:
         print_json({"file": str(place), **found})
         return
-    say(f"written: {place} ({memory(found['bytes'])}, operators of version {found['opset']})",
-        f"  run against our own predictor on {count(found['rows'], 'made-up row')}: largest difference "
-        f"{found['difference']:.1e}")
+    say(
+        f"written: {place} ({memory(found['bytes'])}, operators of version {found['opset']})",
+        f"  run against our own predictor on {count(found['rows'], 'made-up row')}: largest "
+        f"difference {found['difference']:.1e}")
 
 
 @click.command()
@@ -215,8 +231,8 @@ def models_export(context: click.Context, name: str, place: Path, force: bool, f
 @json_option
 @click.pass_context
 @guarded
-def predict(context: click.Context, model: str, file: Path, place: Path, force: bool, folder: Path | None,
-            as_json: bool) -> None:
+def predict(context: click.Context, model: str, file: Path, place: Path, force: bool,
+            folder: Path | None, as_json: bool) -> None:
     """Predict the rows of FILE with a kept MODEL (its name or its file) and write them to OUT.
 
     OUT is .csv or .parquet. Columns that are no inputs, such as ids, are carried along.
@@ -230,25 +246,34 @@ def predict(context: click.Context, model: str, file: Path, place: Path, force: 
     if as_json:
         print_json(found)
         return
-    say(f"{count(found['rows'], 'row')} predicted in {number(found['seconds'], 3)} s: {found['file']}")
+    say(f"{count(found['rows'], 'row')} predicted in {number(found['seconds'], 3)} s: "
+        f"{found['file']}"
+        )
     say(*(f"  note     {line}" for line in found["remarks"]))
     if found["scored"]:
-        scores = ", ".join(f"{shown(name, 60)} {number(value)}" for name, value in found["metrics"].items())
+        scores = ", ".join(
+            f"{shown(name, 60)} {number(value)}" for name, value in found["metrics"].items())
         say(f"  scored   {count(found['scored'], 'row')} whose target is in the file: {scores}")
 
 
 @click.command()
 @click.argument("recipe", type=click.IntRange(1, MOST_NUMBER))
-@click.option("--seeds", default=5, type=click.IntRange(2, 1000), help="Fresh seeds to train on (default: 5).")
-@click.option("--all-open-rows", "all_open", is_flag=True, help="Train on training and validation rows together, for "
+@click.option("--seeds",
+              default=5,
+              type=click.IntRange(2, 1000),
+              help="Fresh seeds to train on (default: 5).")
+@click.option("--all-open-rows",
+              "all_open",
+              is_flag=True,
+              help="Train on training and validation rows together, for "
               "the last look: only the test rows can judge the result.")
 @search_option
 @workspace_option
 @lanes_option
 @click.pass_context
 @guarded
-def confirm(context: click.Context, recipe: int, seeds: int, all_open: bool, number: int, folder: Path | None,
-            lanes: int | None) -> int:
+def confirm(context: click.Context, recipe: int, seeds: int, all_open: bool, number: int,
+            folder: Path | None, lanes: int | None) -> int:
     """Train RECIPE again on fresh seeds, which chose nothing, and say whether its loss holds."""
     from axiarch import workflows
     from axiarch.cli.searches import opened, run_search
@@ -259,10 +284,13 @@ def confirm(context: click.Context, recipe: int, seeds: int, all_open: bool, num
         code = run_search(workspace, last, lanes, False)
         if code == 0:
             started = workflows.look_at(workspace).search.number
-            say("", f"score it once: axiarch data open-seal {shlex.quote(last.data)} --recipe 1 --search {started} "
-                "--reason WHY")
+            say(
+                "",
+                f"score it once: axiarch data open-seal {shlex.quote(last.data)} --recipe 1 "
+                f"--search {started} --reason WHY")
         return code
-    code = run_search(workspace, workflows.confirming_search(workspace, snapshot, recipe, seeds), lanes, False)
+    code = run_search(workspace, workflows.confirming_search(workspace, snapshot, recipe, seeds),
+                      lanes, False)
     found = workflows.confirmations(workspace, snapshot, recipe)
     if found:
         say("", found[-1])
@@ -278,11 +306,12 @@ def confirm(context: click.Context, recipe: int, seeds: int, all_open: bool, num
 @workspace_option
 @click.pass_context
 @guarded
-def report(context: click.Context, place: Path, recipe: int, number: int, force: bool, folder: Path | None) -> None:
+def report(context: click.Context, place: Path, recipe: int, number: int, force: bool,
+           folder: Path | None) -> None:
     """Write a report of a search as one .html page with its pictures inside, or as .pdf.
 
-    Data, baselines, what was searched and what it cost, the ranking, how the winner trained, what it predicts, test
-    scores, what to distrust, and how to do it again.
+    Data, baselines, what was searched and what it cost, the ranking, how the winner trained, what
+    it predicts, test scores, what to distrust, and how to do it again.
     """
     from axiarch import workflows
     from axiarch.cli.searches import opened
@@ -298,12 +327,14 @@ def report(context: click.Context, place: Path, recipe: int, number: int, force:
 @json_option
 @click.pass_context
 @guarded
-def bring(context: click.Context, file: Path, number: int, folder: Path | None, as_json: bool) -> None:
-    """Rank finished trainings of other origin, read from the table FILE, with those of a search that is done.
+def bring(context: click.Context, file: Path, number: int, folder: Path | None,
+          as_json: bool) -> None:
+    """Rank finished trainings of other origin, read from the table FILE, with those of a search
+    that is done.
 
-    One row an epoch: epoch, training loss, validation loss, and a column for each setting; a column run or seed tells
-    repeats apart. The losses must be those of the search, on the same validation rows: they are taken as given, and the
-    recipes are marked.
+    One row an epoch: epoch, training loss, validation loss, and a column for each setting; a column
+    run or seed tells repeats apart. The losses must be those of the search, on the same validation
+    rows: they are taken as given, and the recipes are marked.
     """
     from dataclasses import asdict
 
@@ -352,7 +383,8 @@ def _origin(model: KeptModel) -> str:
     if model.source:
         return f"read from {shown(model.source, 60)}"
     if model.networks > 1:
-        return f"the mean of {model.networks} networks, recipe {model.recipe} of search {model.search} first"
+        return (f"the mean of {model.networks} networks, recipe {model.recipe} of search "
+                f"{model.search} first")
     return f"recipe {model.recipe} of search {model.search}, seed {model.seed}, epoch {model.epoch}"
 
 
@@ -367,7 +399,10 @@ def _score(model: KeptModel) -> str:
 def _as_json(model: KeptModel) -> dict[str, Any]:
     from dataclasses import asdict, replace
 
-    return {**asdict(replace(model, recipes=())), "path": str(model.path), "recipes": [dict(r) for r in model.recipes]}
+    return {
+        **asdict(replace(model, recipes=())), "path": str(model.path),
+        "recipes": [dict(r) for r in model.recipes]
+    }
 
 
 #: All commands of this module, for the program to take in.

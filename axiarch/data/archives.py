@@ -1,4 +1,6 @@
-"""Compressed files: unpacked into a scratch folder, and refused where they would fill the machine."""
+"""Compressed files: unpacked into a scratch folder, and refused where they would fill the
+machine.
+"""
 
 from __future__ import annotations
 
@@ -20,7 +22,8 @@ from axiarch.plain import memory, shown
 MOST_UNPACKED = 200
 #: ... unless that is less than this many bytes.
 HARMLESS = 32 << 20
-#: Bytes that all sheets of a workbook may unpack to: reading them takes several times as much memory.
+#: Bytes that all sheets of a workbook may unpack to: reading them takes several times as much
+#: memory.
 MOST_SHEETS = 512 << 20
 #: How the names of compressed files end, and what they are.
 PACKED = {".gz": "unpacked from gzip", ".zst": "unpacked from Zstandard",
@@ -29,14 +32,18 @@ _BLOCK = 1 << 20
 
 
 def check_unpacked(size: int, packed: int, where: str) -> None:
-    """Raise where `packed` bytes unpack to `size` bytes and that is more than an honest file would."""
+    """Raise where `packed` bytes unpack to `size` bytes and that is more than an honest file
+    would.
+    """
     if size > HARMLESS and size > MOST_UNPACKED * max(packed, 1):
         raise DataError(f"{memory(packed)} would unpack to {memory(size)}", where,
                         "if that is intended, unpack it yourself and add the files inside")
 
 
 def check_archive(path: Path, where: str, most: int) -> None:
-    """Raise where a zip archive, or a file that is one, unpacks to more than `most` bytes in all."""
+    """Raise where a zip archive, or a file that is one, unpacks to more than `most` bytes in
+    all.
+    """
     if not zipfile.is_zipfile(path):
         return
     with zipfile.ZipFile(path) as archive:
@@ -111,4 +118,3 @@ def _opened(path: Path, ending: str, where: str) -> Iterator[tuple[IO[bytes], st
                 raise DataError("it is encrypted", where, "unpack it and add what it holds")
             with archive.open(members[0]) as file:
                 yield file, members[0].filename
-

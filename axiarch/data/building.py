@@ -39,9 +39,16 @@ ABSURD = 1e30
 PART_WORDS = {"train": 0, "training": 0, "validation": 1, "valid": 1, "test": 2}
 
 
-def build_dataset(table: Table, folder: Path, name: str, source: str = "", plan: DataPlan | None = None,
-                  how: str = "", best: Floor | None = None, tell: Tell = quiet,
-                  confirm: Callable[[], None] = lambda: None, rule: str = "") -> Dataset:
+def build_dataset(table: Table,
+                  folder: Path,
+                  name: str,
+                  source: str = "",
+                  plan: DataPlan | None = None,
+                  how: str = "",
+                  best: Floor | None = None,
+                  tell: Tell = quiet,
+                  confirm: Callable[[], None] = lambda: None,
+                  rule: str = "") -> Dataset:
     """Split, encode, check and write a table; the folder appears whole or not at all.
 
     Parameters
@@ -71,7 +78,8 @@ def build_dataset(table: Table, folder: Path, name: str, source: str = "", plan:
     tell("looking for what is predicted", 0.0)
     check_names(table, (*plan.text, *plan.numbers, *(name for name, _ in plan.columns)))
     known = _Known(table, plan)
-    names, why = choose_targets(known, plan.targets, (*plan.ignore, plan.split.group, plan.split.part))
+    names, why = choose_targets(known, plan.targets,
+                                (*plan.ignore, plan.split.group, plan.split.part))
     if plan.pictures:
         table = with_pictures(table, plan, names)
         known = _Known(table, plan)
@@ -91,7 +99,8 @@ def build_dataset(table: Table, folder: Path, name: str, source: str = "", plan:
         table, plan, others, table.taken(first.train))
     table = table.changed(as_changes(conversions))
     _check_numbers(table, plan)
-    left = plan.ignore + tuple(n for n in (plan.split.group, plan.split.part) if n and n not in plan.use)
+    left = plan.ignore + tuple(
+        n for n in (plan.split.group, plan.split.part) if n and n not in plan.use)
     tell("looking at the columns", 0.0)
     roles = propose_roles(table, rows, names, f"{why}; {because}", left, plan.use, tell)
     words = {n: c.words for n, c in conversions.items() if c.words}
@@ -110,12 +119,21 @@ def build_dataset(table: Table, folder: Path, name: str, source: str = "", plan:
             tell("fitting a linear model", i / len(folds))
             made.append(_fold(own, parts, arrays))
         tell("checking", 0.0)
-        findings = (ALL_OPEN,) if plan.split.all_open else check(CheckInput(
-            table, rows, encodings[0], first.train, first.validation, written[0].inputs,
-            written[0].targets, made[0].linear, made[0].floor.loss,
-            tuple(n for n, (_, reason) in roles.items() if reason.startswith("the same in every row")),
-            split_by_chance=not (plan.split.group or plan.split.order or plan.split.part),
-            conversions=conversions))
+        findings = (ALL_OPEN, ) if plan.split.all_open else check(
+            CheckInput(
+                table,
+                rows,
+                encodings[0],
+                first.train,
+                first.validation,
+                written[0].inputs,
+                written[0].targets,
+                made[0].linear,
+                made[0].floor.loss,
+                tuple(n for n, (_, reason) in roles.items()
+                      if reason.startswith("the same in every row")),
+                split_by_chance=not (plan.split.group or plan.split.order or plan.split.part),
+                conversions=conversions))
         dataset = Dataset(
             folder=folder, name=name, source=source, how=how, fingerprint="", seed=plan.split.seed,
             columns=columns, folds=tuple(made), class_counts=_class_counts(target, table, rows),
@@ -200,13 +218,14 @@ def with_pictures(table: Table, plan: DataPlan, targets: tuple[str, ...]) -> Tab
     pixels = [n for n in table.columns if n not in apart]
     wanted = height * width * channels
     if len(pixels) != wanted:
-        raise DataError(f"{count(len(pixels), 'column')} cannot be pictures of {shown(plan.pictures)}, "
-                        f"which have {wanted} pixels", "pictures",
-                        "name the target and ignore every column that is no pixel")
+        raise DataError(
+            f"{count(len(pixels), 'column')} cannot be pictures of {shown(plan.pictures)}, "
+            f"which have {wanted} pixels", "pictures",
+            "name the target and ignore every column that is no pixel")
     odd = next((n for n in pixels if not table.schema[n].is_numeric()), None)
     if odd is not None:
-        raise DataError("it does not hold numbers, so it cannot be a pixel", f"column {shown(odd)!r}",
-                        "fix the cells, or ignore the column")
+        raise DataError("it does not hold numbers, so it cannot be a pixel",
+                        f"column {shown(odd)!r}", "fix the cells, or ignore the column")
     joined = polars.concat_arr([polars.col(n).cast(polars.Float32).fill_null(0) for n in pixels])
     shaped = joined.reshape((-1, height, width, channels)).alias(PICTURE)
     rest = [n for n in table.columns if n in apart]
@@ -214,17 +233,22 @@ def with_pictures(table: Table, plan: DataPlan, targets: tuple[str, ...]) -> Tab
 
 
 def _spread(rows: int) -> NDArray[np.int64]:
-    """Return the places (at most EXAMPLES) of examples among the training rows: spread over the whole part."""
+    """Return the places (at most EXAMPLES) of examples among the training rows: spread over the
+    whole part.
+    """
     return np.unique(np.linspace(0, rows - 1, min(rows, EXAMPLES)).astype(np.int64))
 
 
 def _check_numbers(table: Table, plan: DataPlan) -> None:
-    """Raise where a column holds an infinite or absurdly large number: no network can take it in."""
+    """Raise where a column holds an infinite or absurdly large number: no network can take it
+    in.
+    """
     for name, kind in table.schema.items():
         if name in plan.ignore or not kind.is_float():
             continue
         values = as_floats(table.column(name))
-        bad = np.flatnonzero(np.abs(np.nan_to_num(values, nan=0.0, posinf=np.inf, neginf=-np.inf)) > ABSURD)
+        bad = np.flatnonzero(
+            np.abs(np.nan_to_num(values, nan=0.0, posinf=np.inf, neginf=-np.inf)) > ABSURD)
         if bad.size:
             found = "an infinite number" if np.isinf(values[bad[0]]) else (
                 f"{values[bad[0]]:g}, an absurdly large number")
@@ -253,8 +277,9 @@ def _check_classes(labels: NDArray[np.int64], target: Target) -> None:
            for i in np.flatnonzero(counts < 3)]
     if few:
         more = f", and {len(few) - 1} more classes have fewer than three" if len(few) > 1 else ""
-        raise DataError(f"the class {few[0]}{more}", f"column {shown(target.columns[0])!r}",
-                        "every part needs one: drop those rows, pool classes, or give them three rows or more")
+        raise DataError(
+            f"the class {few[0]}{more}", f"column {shown(target.columns[0])!r}",
+            "every part needs one: drop those rows, pool classes, or give them three rows or more")
 
 
 def _numbered(parts: Parts, kept: Rows) -> Parts:
@@ -266,7 +291,8 @@ def _scaled(target: Target, table: Table, parts: Parts, plan: DataPlan) -> Targe
     """Return the target with its scale learnt from the training rows; classes stay as they are."""
     if target.task != "regression":
         return target
-    return learn_target("regression", {n: table.column(n)[parts.train] for n in target.columns}, plan.target_scaling)
+    return learn_target("regression", {n: table.column(n)[parts.train] for n in target.columns},
+                        plan.target_scaling)
 
 
 def _class_counts(target: Target, table: Table, rows: Rows) -> tuple[int, ...]:
@@ -310,7 +336,9 @@ def _groups(table: _Known, name: str, kept: Rows) -> NDArray[np.int64] | None:
 
 
 def _order(table: _Known, name: str, kept: Rows) -> NDArray[np.float64] | None:
-    """Return what puts the rows in order (N,): numbers and dates as they are, text by the alphabet."""
+    """Return what puts the rows in order (N,): numbers and dates as they are, text by the
+    alphabet.
+    """
     import polars
 
     if not name:
@@ -334,6 +362,8 @@ def _parts(table: _Known, name: str, kept: Rows) -> NDArray[np.int64] | None:
                                  return_dtype=polars.Int64).fill_null(-1).to_numpy()
     if (found < 0).any():
         bad = int(np.flatnonzero(found < 0)[0])
-        raise DataError(f"row {int(kept[bad]) + 1} holds {shown(words[bad], 30)!r}, which is not the name of a part",
-                        f"column {shown(name)!r}", "write train, validation or test into every row")
+        raise DataError(
+            f"row {int(kept[bad]) + 1} holds {shown(words[bad], 30)!r}, which is not the name of "
+            "a part",
+            f"column {shown(name)!r}", "write train, validation or test into every row")
     return found

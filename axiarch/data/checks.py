@@ -17,7 +17,8 @@ from axiarch.data.findings import CheckInput, Finding, option
 from axiarch.data.leaks import leaks
 from axiarch.plain import count, loss, number, share, shown
 
-#: A validation part that cannot show a difference of this share is too small to tell good recipes apart.
+#: A validation part that cannot show a difference of this share is too small to tell good recipes
+#: apart.
 COARSE = 0.05
 #: The same for errors of amounts, as a share of the error.
 COARSE_AMOUNT = 0.08
@@ -27,13 +28,15 @@ NO_ACCIDENT = 5.0
 LONE = 3.0
 #: Skewness (third standardised moment) from which amounts to be predicted are pointed out.
 SKEWED = 2.0
-#: The commonest class so many times as common as the rarest is imbalanced: plain accuracy then says little.
+#: The commonest class so many times as common as the rarest is imbalanced: plain accuracy then says
+#: little.
 IMBALANCE = 10.0
 #: Fewer validation rows of a class than this tell nothing about it.
 FEW_ROWS = 10
 #: Numbers of the encoded inputs looked at together.
 _NUMBERS = 4_000_000
-#: A validation value so many training spreads from the training mean is far outside what was learnt from.
+#: A validation value so many training spreads from the training mean is far outside what was learnt
+#: from.
 FAR = 8.0
 
 
@@ -59,8 +62,11 @@ def _duplicates(given: CheckInput) -> list[Finding]:
     part = twice / len(given.validation)
     cure = ("keep equal rows together in one part: key j, or --keep-equal-rows"
             if given.split_by_chance else "check how the parts were chosen")
-    return [Finding("duplicates", "", f"{count(twice, 'validation row')} ({share(part)}) have the same "
-                    "inputs as a training row, and too many to be an accident", cure)]
+    return [
+        Finding(
+            "duplicates", "", f"{count(twice, 'validation row')} ({share(part)}) have the same "
+            "inputs as a training row, and too many to be an accident", cure)
+    ]
 
 
 def _surprise(given: CheckInput, rows: NDArray[np.int64]) -> NDArray[np.float64]:
@@ -80,18 +86,25 @@ def _surprise(given: CheckInput, rows: NDArray[np.int64]) -> NDArray[np.float64]
 
 
 def _validation_counts(given: CheckInput) -> NDArray[np.int64]:
-    return np.bincount(given.targets["validation"].astype(np.int64), minlength=len(given.encoding.target.classes))
+    return np.bincount(given.targets["validation"].astype(np.int64),
+                       minlength=len(given.encoding.target.classes))
 
 
 def _classes(given: CheckInput) -> list[Finding]:
     counts = _validation_counts(given)
-    few = [(name, int(n)) for name, n in zip(given.encoding.target.classes, counts, strict=True) if n < FEW_ROWS]
+    few = [(name, int(n))
+           for name, n in zip(given.encoding.target.classes, counts, strict=True)
+           if n < FEW_ROWS]
     if not few:
         return []
     named = ", ".join(f"{shown(name, 20)} ({n})" for name, n in few[:5])
     more = f" and {len(few) - 5} more" if len(few) > 5 else ""
-    return [Finding("few rows", "", f"{count(len(few), 'class', 'classes')} with fewer than {FEW_ROWS} validation "
-                    f"rows: {named}{more}", "gather more, pool classes, or give validation a larger share")]
+    return [
+        Finding(
+            "few rows", "",
+            f"{count(len(few), 'class', 'classes')} with fewer than {FEW_ROWS} validation "
+            f"rows: {named}{more}", "gather more, pool classes, or give validation a larger share")
+    ]
 
 
 def _case(given: CheckInput) -> list[Finding]:
@@ -118,9 +131,11 @@ def _skewed(given: CheckInput) -> list[Finding]:
         spread = float(values.std())
         skew = float((((values - values.mean()) / spread) ** 3).mean()) if spread else 0.0
         if abs(skew) > SKEWED:
-            found.append(Finding("skewed target", name, f"its skewness is {number(skew, 2)}: a few rows "
-                                 "decide the squared error", "train on its logarithm: key z on the target, or "
-                                 "--target-scaling logarithm"))
+            found.append(
+                Finding(
+                    "skewed target", name, f"its skewness is {number(skew, 2)}: a few rows "
+                    "decide the squared error", "train on its logarithm: key z on the target, or "
+                    "--target-scaling logarithm"))
     return found
 
 
@@ -140,10 +155,13 @@ def _lone_values(given: CheckInput) -> list[Finding]:
             marks = rows > 1 or (set(digits) == {"9"} and len(digits) > 1)
             if marks and apart > LONE * max(float(rest[-1] - rest[0]), 1e-300):
                 mark = f"{lone:g}"
-                found.append(Finding(
-                    "lone value", code.name, f"{mark} in {count(rows, 'row')} lies far from all others, "
-                    f"which go from {number(float(rest[0]))} to {number(float(rest[-1]))}",
-                    "if it means missing, say so: key w" + option("missing", code.name, f"={mark}")))
+                found.append(
+                    Finding(
+                        "lone value", code.name,
+                        f"{mark} in {count(rows, 'row')} lies far from all others, which go from "
+                        f"{number(float(rest[0]))} to {number(float(rest[-1]))}",
+                        "if it means missing, say so: key w" +
+                        option("missing", code.name, f"={mark}")))
     return found
 
 
@@ -168,10 +186,12 @@ def _linear_overfits(given: CheckInput) -> list[Finding]:
     if linear is None or not linear.overfits or (
             linear.weakest - linear.loss < COARSE * (given.guess - linear.loss)):
         return []
-    return [Finding("overfitting", "", f"a linear model with hardly any ridge has a validation loss of "
-                    f"{loss(linear.weakest)}; the one shown, with ridge "
-                    f"{number(linear.ridge)}, {loss(linear.loss)}",
-                    "expect to need regularisation")]
+    return [
+        Finding(
+            "overfitting", "", f"a linear model with hardly any ridge has a validation loss of "
+            f"{loss(linear.weakest)}; the one shown, with ridge {number(linear.ridge)}, "
+            f"{loss(linear.loss)}", "expect to need regularisation")
+    ]
 
 
 def _imbalance(given: CheckInput) -> list[Finding]:
@@ -181,12 +201,19 @@ def _imbalance(given: CheckInput) -> list[Finding]:
     if low == 0 or high < IMBALANCE * low:
         return []
     names = given.encoding.target.classes
-    return [Finding("imbalance", "", f"{shown(names[int(counts.argmax())], 20)} is {number(high / low, 3)} times as "
-                    f"common as {shown(names[int(counts.argmin())], 20)}", "read the loss rather than the accuracy")]
+    return [
+        Finding(
+            "imbalance", "",
+            f"{shown(names[int(counts.argmax())], 20)} is {number(high / low, 3)} times as "
+            f"common as {shown(names[int(counts.argmin())], 20)}",
+            "read the loss rather than the accuracy")
+    ]
 
 
 def _resolution(given: CheckInput) -> list[Finding]:
-    """Say how small a difference in accuracy the validation part can show (two standard errors, at the floor)."""
+    """Say how small a difference in accuracy the validation part can show (two standard errors,
+    at the floor).
+    """
     n = len(given.validation)
     p = float(_validation_counts(given).max()) / n
     finest = 2 * math.sqrt(max(p * (1 - p), 0.02) / n)
@@ -194,7 +221,9 @@ def _resolution(given: CheckInput) -> list[Finding]:
 
 
 def _amount_resolution(given: CheckInput) -> list[Finding]:
-    """The same for the root mean squared error: of normal errors its standard error is 1 / sqrt(2 n) of itself."""
+    """The same for the root mean squared error: of normal errors its standard error is 1 /
+    sqrt(2 n) of itself.
+    """
     n = len(given.validation)
     return _too_small(n, "errors", 2 / math.sqrt(2 * n), COARSE_AMOUNT)
 
@@ -202,16 +231,25 @@ def _amount_resolution(given: CheckInput) -> list[Finding]:
 def _too_small(n: int, what: str, finest: float, coarse: float) -> list[Finding]:
     if finest < coarse:
         return []
-    return [Finding("small part", "", f"{count(n, 'validation row')} cannot tell {what} apart that differ by less "
-                    f"than about {share(finest)}", "give validation a larger share, use folds, or gather more rows")]
+    return [
+        Finding(
+            "small part", "",
+            f"{count(n, 'validation row')} cannot tell {what} apart that differ by less "
+            f"than about {share(finest)}",
+            "give validation a larger share, use folds, or gather more rows")
+    ]
 
 
 def _more_inputs(given: CheckInput) -> list[Finding]:
     rows, inputs = given.inputs["train"].shape
     if inputs <= rows:
         return []
-    return [Finding("more inputs than rows", "", f"{count(inputs, 'input')} and {count(rows, 'training row')}: any "
-                    "network can memorise these rows", "ignore columns, or regularise strongly")]
+    return [
+        Finding(
+            "more inputs than rows", "",
+            f"{count(inputs, 'input')} and {count(rows, 'training row')}: any network can memorise "
+            "these rows", "ignore columns, or regularise strongly")
+    ]
 
 
 def _far_values(given: CheckInput) -> list[Finding]:
@@ -230,10 +268,12 @@ def _far_values(given: CheckInput) -> list[Finding]:
     names = list(numbers)
     worst = sorted(((most[i], int(many[i]), names[i]) for i in np.flatnonzero(most > FAR)),
                    reverse=True)
-    return [Finding("far outside", name, f"{count(n, 'validation value')} up to "
-                    f"{number(float(far), 3)} standard deviations from the mean of the training rows",
-                    "look for mistakes in the column")
-            for far, n, name in worst[:3]]
+    return [
+        Finding(
+            "far outside", name, f"{count(n, 'validation value')} up to "
+            f"{number(float(far), 3)} standard deviations from the mean of the training rows",
+            "look for mistakes in the column") for far, n, name in worst[:3]
+    ]
 
 
 def _number_inputs(given: CheckInput) -> dict[str, int]:
@@ -255,9 +295,12 @@ def _constants(given: CheckInput) -> list[Finding]:
                     "left out; nothing needs doing unless it should differ")]
 
 
-#: What is said where validation rows train too: nothing else that is measured on them means anything.
-ALL_OPEN = Finding("trained on", "", "the validation rows are training rows too, so their loss does not measure how "
-                   "good a network is", "score it once on the test rows: axiarch data open-seal")
+#: What is said where validation rows train too: nothing else that is measured on them means
+#: anything.
+ALL_OPEN = Finding(
+    "trained on", "",
+    "the validation rows are training rows too, so their loss does not measure how good a network "
+    "is", "score it once on the test rows: axiarch data open-seal")
 
 
 def wrong_columns(findings: Sequence[Finding]) -> dict[str, str]:

@@ -28,7 +28,8 @@ BINS = 16
 NAMED = 12
 #: A text column with more different values than this share of its rows is taken for an identifier.
 _ID_SHARE = 0.5
-#: Different values a text column may have as an input; beyond it one-hot inputs would outnumber the rest.
+#: Different values a text column may have as an input; beyond it one-hot inputs would outnumber the
+#: rest.
 MOST_CATEGORIES = 50
 #: Rows below which numbers are counted without threads.
 _FEW = 20_000
@@ -95,7 +96,8 @@ def choose_targets(table: Columns, targets: tuple[str, ...] = (), avoid: tuple[s
     if targets:
         check_names(table, targets)
         if len(set(targets)) < len(targets):
-            raise DataError("a target is named twice", f"column {shown(targets[0])!r}", "name it once")
+            raise DataError("a target is named twice", f"column {shown(targets[0])!r}",
+                            "name it once")
         return targets, "chosen"
     return _propose_target(table, avoid)
 
@@ -105,12 +107,19 @@ def check_names(table: Columns, names: tuple[str, ...]) -> None:
     known = set(table.columns)
     for name in names:
         if name not in known:
-            raise DataError(f"there is no column {shown(name)!r}", "", "columns are " + _names(table))
+            raise DataError(f"there is no column {shown(name)!r}", "",
+                            "columns are " + _names(table))
 
 
-def propose_roles(table: Table, rows: Rows, targets: tuple[str, ...], why: str, ignore: tuple[str, ...] = (),
-                  use: tuple[str, ...] = (), tell: Tell = quiet) -> dict[str, tuple[Role, str]]:
-    """Return role and reason of every column, judged by the `rows` given (which must not include sealed ones).
+def propose_roles(table: Table,
+                  rows: Rows,
+                  targets: tuple[str, ...],
+                  why: str,
+                  ignore: tuple[str, ...] = (),
+                  use: tuple[str, ...] = (),
+                  tell: Tell = quiet) -> dict[str, tuple[Role, str]]:
+    """Return role and reason of every column, judged by the `rows` given (which must not include
+    sealed ones).
 
     Parameters
     ----------
@@ -141,7 +150,8 @@ def propose_roles(table: Table, rows: Rows, targets: tuple[str, ...], why: str, 
             roles[name] = ("ignored", "holds the file each row came from")
         else:
             present = column(name).drop_nulls()
-            roles[name] = ("input", "chosen") if name in used and present.len() else propose_role(present, len(rows))
+            roles[name] = ("input", "chosen") if name in used and present.len() else propose_role(
+                present, len(rows))
     if not any(role == "input" for role, _ in roles.values()):
         raise DataError("no column is left to learn from", "", "ignore fewer columns")
     return roles
@@ -161,7 +171,8 @@ def _propose_target(table: Columns, avoid: tuple[str, ...]) -> tuple[tuple[str, 
     for name in reversed(able):
         if _can_be_predicted(table.column(name)):
             return (name,), "the last column that can be predicted"
-    raise DataError("no column looks like something to predict", "", "name one; columns are " + _names(table))
+    raise DataError("no column looks like something to predict", "",
+                    "name one; columns are " + _names(table))
 
 
 def _can_be_predicted(series: polars.Series, most: int = MOST_CATEGORIES) -> bool:
@@ -194,7 +205,8 @@ def propose_role(present: polars.Series, rows: int) -> tuple[Role, str]:
             return "ignored", "counts the rows"
         return "input", "number"
     if present.dtype.is_temporal():
-        return "input", "date: year, month, weekday" + (", hour" if present.dtype != polars.Date else "")
+        return "input", "date: year, month, weekday" + (", hour"
+                                                        if present.dtype != polars.Date else "")
     if distinct > _ID_SHARE * present.len():
         return "ignored", "nearly every row differs, like an identifier"
     if distinct > MOST_CATEGORIES:
@@ -203,7 +215,8 @@ def propose_role(present: polars.Series, rows: int) -> tuple[Role, str]:
 
 
 def _distinct(present: polars.Series) -> int:
-    """Return how many different values a column without gaps has; a short one of numbers is sorted here.
+    """Return how many different values a column without gaps has; a short one of numbers is sorted
+    here.
 
     polars shares such work out over threads, which for a few rows costs more than it saves.
     """
@@ -246,10 +259,12 @@ def _look_at(series: polars.Series, role: Role, reason: str, classes: bool) -> C
     named = role == "target" and classes
     if isinstance(present.dtype, polars.Array):
         pixels = present.to_numpy()
-        return _numbers_seen(series.name, "picture", role, f"{reason} of {' x '.join(map(str, pixels.shape[1:]))}",
-                             missing, series.len(), len(pixels), pixels.ravel())
+        return _numbers_seen(series.name, "picture", role,
+                             f"{reason} of {' x '.join(map(str, pixels.shape[1:]))}", missing,
+                             series.len(), len(pixels), pixels.ravel())
     if present.dtype.is_numeric() and not named:
-        return _numbers_seen(series.name, "number", role, reason, missing, series.len(), _distinct(present),
+        return _numbers_seen(series.name, "number", role, reason, missing, series.len(),
+                             _distinct(present),
                              present.to_numpy().astype(np.float64))
     if present.dtype.is_temporal() and not named:
         first_and_last = (str(present.min()), str(present.max())) if present.len() else ()
@@ -261,20 +276,24 @@ def _look_at(series: polars.Series, role: Role, reason: str, classes: bool) -> C
                   bars=tuple(counts[i] for i in order), names=tuple(texts[i] for i in order))
 
 
-def _numbers_seen(name: str, kind: Kind, role: Role, reason: str, missing: int, rows: int, distinct: int,
-                  values: NDArray[Any]) -> Column:
+def _numbers_seen(name: str, kind: Kind, role: Role, reason: str, missing: int, rows: int,
+                  distinct: int, values: NDArray[Any]) -> Column:
     values = values[np.isfinite(values)]
     if not values.size:
         return Column(name, kind, role, reason, missing, rows, distinct, bars=(0,) * BINS)
-    return Column(name, kind, role, reason, missing, rows, distinct, float(values.min()), float(values.max()),
-                  float(np.median(values)), tuple(int(b) for b in np.histogram(values, _edges(values))[0]))
+    return Column(name, kind, role, reason, missing, rows, distinct, float(values.min()),
+                  float(values.max()), float(np.median(values)),
+                  tuple(int(b) for b in np.histogram(values, _edges(values))[0]))
 
 
 def _edges(values: NDArray[Any]) -> int | NDArray[np.float64]:
-    """Return the stretches that numbers are counted in: as many whole numbers in each where all are whole."""
+    """Return the stretches that numbers are counted in: as many whole numbers in each where all
+    are whole.
+    """
     low, high = float(values.min()), float(values.max())
     if high - low > 1e6 or (values != np.floor(values)).any():
         return BINS
     each = math.ceil((high - low + 1) / BINS)
-    edges: NDArray[np.float64] = low - 0.5 + each * np.arange(math.ceil((high - low + 1) / each) + 1.0)
+    edges: NDArray[
+        np.float64] = low - 0.5 + each * np.arange(math.ceil((high - low + 1) / each) + 1.0)
     return edges

@@ -140,7 +140,8 @@ def _learn(series: polars.Series, plan: DataPlan, decimal: Literal[".", ","]) ->
     return _typed(series, text, find, plan, own, decimal) or text
 
 
-def _marks(own: tuple[str, ...] | None, all_columns: tuple[str, ...] | None) -> tuple[tuple[str, ...], bool]:
+def _marks(own: tuple[str, ...] | None,
+           all_columns: tuple[str, ...] | None) -> tuple[tuple[str, ...], bool]:
     """Return the marks of a column, and whether more may be found in it.
 
     Texts replace the usual marks. Numbers alone are added to them: -999 says nothing of "n/a".
@@ -177,7 +178,8 @@ def _typed(series: polars.Series, text: Conversion, find: bool, plan: DataPlan, 
         marks = _found_marks(values, rows, _as_number(values, mark)) if find else ()
         more = (*NUMBER_MISSING, *marks) if find else ()
         found = Conversion(text.column, "number", (*text.missing, *more), decimal=mark)
-        plain = values.filter(~values.is_in([*marks, *found.missing])).cast(polars.Float64, strict=False)
+        plain = values.filter(~values.is_in([*marks, *found.missing])).cast(polars.Float64,
+                                                                            strict=False)
         what = "numbers stored as text" if plain.null_count() else ""
         words = _if_enough(found, values, rows, what, _present(series, found.missing))
         if words is not None:
@@ -192,8 +194,8 @@ def _typed(series: polars.Series, text: Conversion, find: bool, plan: DataPlan, 
 
 def _present(series: polars.Series, marks: tuple[str, ...]) -> tuple[str, ...]:
     """Return those marks of a missing value that a column of text holds."""
-    held = set(series.str.strip_chars().unique().drop_nulls().to_list()) if series.n_unique() < 10_000 else (
-        set(series.filter(series.is_in(list(marks))).to_list()))
+    held = set(series.str.strip_chars().unique().drop_nulls().to_list()) if series.n_unique(
+    ) < 10_000 else (set(series.filter(series.is_in(list(marks))).to_list()))
     return tuple(mark for mark in marks if mark and mark in held)
 
 
@@ -272,7 +274,9 @@ def _as_number(text: polars.Series, decimal: str) -> polars.Series:
 
 
 def _as_date(text: polars.Series, form: str) -> polars.Series:
-    """Return dates, or moments where the form has hours; nothing outside the years that people write."""
+    """Return dates, or moments where the form has hours; nothing outside the years that people
+    write.
+    """
     import polars
 
     found = text.str.to_datetime(form, strict=False, time_unit="us")

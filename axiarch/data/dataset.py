@@ -1,4 +1,5 @@
-"""A data set as it lies on disk: arrays that every worker maps without a copy, and what is known of them.
+"""A data set as it lies on disk: arrays that every worker maps without a copy, and what is known of
+them.
 
     NAME/
       data.json                         columns, conversions, encodings, classes, parts, baselines,
@@ -9,7 +10,8 @@
       folds/1/ …                        where there are folds
       examples.parquet                  some training rows to look at
       sealed/table/*.parquet            the table as it was read, for other decisions about it
-      sealed/rows.npy                   which of its rows are sealed; read by nothing until the seal is opened
+      sealed/rows.npy                   which of its rows are sealed; read by nothing until the seal
+      is opened
 """
 
 from __future__ import annotations
@@ -52,7 +54,9 @@ _RESTORE = "restore the folder from a copy, or add the data again under another 
 
 @dataclass(frozen=True)
 class Part:
-    """Inputs (N, D) float32 and targets (N,) int32 or (N, T) float32 of one part, mapped from disk."""
+    """Inputs (N, D) float32 and targets (N,) int32 or (N, T) float32 of one part, mapped from
+    disk.
+    """
 
     inputs: NDArray[np.float32]
     targets: Answers
@@ -88,7 +92,8 @@ class Dataset:
     ----------
     folder : Path
     name, source, how, fingerprint : str
-        What it is called, where it came from, how that was read, and digits that only equal data share.
+        What it is called, where it came from, how that was read, and digits that only equal data
+        share.
     seed : int
         Fixed the split.
     columns : tuple of Column
@@ -112,8 +117,8 @@ class Dataset:
     checksums : dict
         Of every file, by its path from the folder.
     table : str
-        Digits that data sets share whose rows have the same targets: however these are encoded or split, their test
-        rows have been looked at when those of one have.
+        Digits that data sets share whose rows have the same targets: however these are encoded or
+        split, their test rows have been looked at when those of one have.
     rule : str
         For generated data, the name of the rule behind them in :mod:`axiarch.data.rules`.
     """
@@ -165,7 +170,9 @@ class Dataset:
 
     @property
     def shape(self) -> tuple[int, ...]:
-        """The shape of one example, on the first fold: the number of inputs, or height, width and channels."""
+        """The shape of one example, on the first fold: the number of inputs, or height, width
+        and channels.
+        """
         return self.encoding.shape
 
     @property
@@ -194,12 +201,15 @@ class Dataset:
         return LinearBaseline(mean.loss, mean.metrics, found[0].ridge, weakest)
 
     def part(self, name: PartName, fold: int = 0) -> Part:
-        """Map one part's arrays from disk. The test rows are sealed: there is no way to ask for them here."""
+        """Map one part's arrays from disk. The test rows are sealed: there is no way to ask for
+        them here.
+        """
         if name not in ("train", "validation"):
             raise ValueError(f"no part {name!r} can be opened here")
         place = self.folder / "folds" / str(fold)
         try:
-            return Part(map_array(place / f"{name}.inputs.npy"), map_array(place / f"{name}.targets.npy"))
+            return Part(map_array(place / f"{name}.inputs.npy"),
+                        map_array(place / f"{name}.targets.npy"))
         except (OSError, ValueError, EOFError) as error:
             raise WorkspaceError(f"the {name} arrays cannot be read: {shown(error, 100)}",
                                  shown(place), _RESTORE) from None
@@ -213,13 +223,16 @@ class Dataset:
 
 
 def map_array(path: Path) -> NDArray[Any]:
-    """Return an array mapped from a .npy file, read-only; one without rows is not mapped but made."""
+    """Return an array mapped from a .npy file, read-only; one without rows is not mapped but
+    made.
+    """
     found: NDArray[Any] = np.load(path, mmap_mode="r", allow_pickle=False)
     return found
 
 
 def kept_table(dataset: Dataset) -> Table:
-    """Return the whole table that a data set was made from, sealed rows included: only to split it anew.
+    """Return the whole table that a data set was made from, sealed rows included: only to split it
+    anew.
 
     Raises
     ------
@@ -231,8 +244,9 @@ def kept_table(dataset: Dataset) -> Table:
     try:
         return replace(Table.open(dataset.folder / "sealed" / "table"), decimal=dataset.decimal)
     except (OSError, polars.exceptions.PolarsError) as error:
-        raise WorkspaceMissing(f"the table of {shown(dataset.name)!r} cannot be read: {shown(error, 100)}",
-                               shown(dataset.folder), "add the data again under another name") from None
+        raise WorkspaceMissing(
+            f"the table of {shown(dataset.name)!r} cannot be read: {shown(error, 100)}",
+            shown(dataset.folder), "add the data again under another name") from None
 
 
 def verify_kept(dataset: Dataset) -> None:
@@ -246,7 +260,8 @@ def verify_kept(dataset: Dataset) -> None:
 
 
 def sealed_part(dataset: Dataset, fold: int = 0) -> Part:
-    """Return the sealed test rows, encoded as a fold is. Called only after the opening has been journalled.
+    """Return the sealed test rows, encoded as a fold is. Called only after the opening has been
+    journalled.
 
     Raises
     ------
@@ -262,7 +277,8 @@ def sealed_part(dataset: Dataset, fold: int = 0) -> Part:
 
 
 def sealed_hashes(dataset: Dataset, fold: int = 0) -> NDArray[np.uint64]:
-    """Return a hash of the inputs of each sealed row, to know such a row again without opening the seal.
+    """Return a hash of the inputs of each sealed row, to know such a row again without opening the
+    seal.
 
     Nothing else of the rows leaves this function, and their targets are not read.
     """
@@ -305,14 +321,17 @@ def check_arrays(dataset: Dataset) -> None:
 
 
 def check_part(part: Part, dataset: Dataset, name: str, number: int) -> None:
-    """Raise unless the arrays of a part of a fold have the shapes, types and labels that are described."""
+    """Raise unless the arrays of a part of a fold have the shapes, types and labels that are
+    described.
+    """
     fold = dataset.folds[number]
     target = fold.encoding.target
     rows, classes = fold.rows[name], len(target.classes)
     shape, kind = ((rows,), np.int32) if classes else ((rows, len(target.columns)), np.float32)
     where = shown(dataset.folder / "folds" / str(number))
-    fits = (part.inputs.shape == (rows, len(fold.encoding.inputs)) and part.inputs.dtype == np.float32
-            and part.targets.shape == shape and part.targets.dtype == kind)
+    fits = (part.inputs.shape == (rows, len(fold.encoding.inputs))
+            and part.inputs.dtype == np.float32 and part.targets.shape == shape
+            and part.targets.dtype == kind)
     if not fits:
         raise WorkspaceError(f"the {name} arrays do not fit the description of the data set", where,
                              _RESTORE)
@@ -337,7 +356,8 @@ def description(known: Mapping[str, Any]) -> str:
 
     text = json.dumps(known, ensure_ascii=False, sort_keys=True)
     # On one line: with line breaks Python writes thousands of columns ten times slower.
-    return json.dumps({**known, "checksum": xxhash.xxh3_128(text.encode()).hexdigest()}, ensure_ascii=False)
+    return json.dumps({**known, "checksum": xxhash.xxh3_128(text.encode()).hexdigest()},
+                      ensure_ascii=False)
 
 
 def written_at(folder: Path) -> int:
@@ -363,8 +383,9 @@ def read_dataset(folder: Path) -> Dataset:
         if not isinstance(known, dict):
             raise ValueError("it does not describe a data set")
         if known.get("format") != FORMAT:
-            raise WorkspaceMissing(f"the data set {shown(folder.name)!r} was written by another version",
-                                   shown(folder), "add the data again under another name")
+            raise WorkspaceMissing(
+                f"the data set {shown(folder.name)!r} was written by another version",
+                shown(folder), "add the data again under another name")
         digest = known.pop("checksum", "")
         if json.loads(description(known))["checksum"] != digest:
             raise ValueError("it is not what was written")
@@ -374,7 +395,8 @@ def read_dataset(folder: Path) -> Dataset:
                                "add one first") from None
     except (OSError, ValueError, KeyError, TypeError, AttributeError, DataError) as error:
         raise WorkspaceError(
-            f"the description of the data set {shown(folder.name)!r} is damaged: {shown(error, 120)}",
+            f"the description of the data set {shown(folder.name)!r} is damaged: "
+            f"{shown(error, 120)}",
             shown(folder / "data.json"), _RESTORE) from None
 
 
@@ -389,9 +411,15 @@ def described(known: dict[str, Any], folder: Path = Path()) -> Dataset:
     import msgspec
 
     known = {name: value for name, value in known.items() if name != "format"}
-    folds = [_fold({**fold, "encoding": {"codes": [_code(dict(c)) for c in fold["encoding"]["codes"]],
-                                         "target": fold["encoding"]["target"]}})
-             for fold in known.pop("folds")]
+    folds = [
+        _fold({
+            **fold, "encoding": {
+                "codes": [_code(dict(c))
+                          for c in fold["encoding"]["codes"]], "target": fold["encoding"]["target"]
+            }
+        })
+        for fold in known.pop("folds")
+    ]
     rest: Any = msgspec.convert(known, _rest())
     made = Dataset(folder=folder, folds=tuple(folds),
                    **{f.name: getattr(rest, f.name) for f in fields(_rest())})
@@ -401,7 +429,9 @@ def described(known: dict[str, Any], folder: Path = Path()) -> Dataset:
 
 @cache
 def _rest() -> type:
-    """Return a class with the fields of a data set but its folder and folds, none of which a file may leave out."""
+    """Return a class with the fields of a data set but its folder and folds, none of which a
+    file may leave out.
+    """
     kinds = get_type_hints(Dataset)
     return make_dataclass("_Rest", [(f.name, kinds[f.name]) for f in fields(Dataset)
                                     if f.name not in ("folder", "folds")], frozen=True)
@@ -444,8 +474,9 @@ def _fits(fold: Fold, dataset: Dataset) -> bool:
     own, first = fold.encoding.target, dataset.target
     scales = (*own.scale, *own.spread, *own.shift, *(abs(c) for c in own.centre))
     if own.task == "regression":
-        target = len(own.scale) == len(own.centre) == len(own.columns) >= 1 and not own.classes and (
-            len(own.spread) == len(own.shift) and len(own.spread) in (0, len(own.columns)))
+        target = len(own.scale) == len(own.centre) == len(
+            own.columns) >= 1 and not own.classes and (len(own.spread) == len(own.shift)
+                                                       and len(own.spread) in (0, len(own.columns)))
     else:
         target = len(own.classes) == len(set(own.classes)) >= 2 and len(own.columns) == 1
     same = (own.columns, own.task, own.classes) == (first.columns, first.task, first.classes)

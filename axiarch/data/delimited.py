@@ -56,16 +56,17 @@ class TextForm:
     def __str__(self) -> str:
         names = {mark: name for name, mark in SEPARATOR_NAMES.items()}
         head = "first row names the columns" if self.header else "no header"
-        return (f"{self.encoding} text, {names.get(self.separator, shown(self.separator))} between cells, "
-                f"decimal {'comma' if self.decimal == ',' else 'point'}, {head}")
+        return (
+            f"{self.encoding} text, {names.get(self.separator, shown(self.separator))} between "
+            f"cells, decimal {'comma' if self.decimal == ',' else 'point'}, {head}")
 
 
 def read_delimited(path: Path, where: str, said: Said | None = None, scratch: Path | None = None,
                    tell: Tell = quiet, fewest: int = 2) -> tuple[Table, TextForm]:
     """Return the table in a text file, and how it was written.
 
-    A file of more than one piece is walked twice, first to find out what its columns hold, and becomes
-    Parquet files in `scratch`.
+    A file of more than one piece is walked twice, first to find out what its columns hold, and
+    becomes Parquet files in `scratch`.
 
     Raises
     ------
@@ -98,7 +99,9 @@ def read_delimited(path: Path, where: str, said: Said | None = None, scratch: Pa
 
 def _converted(path: Path, reader: _Reader, kinds: dict[str, polars.DataType | None], scratch: Path,
                tell: Tell) -> Table:
-    """Walk the file again, every piece read as the same kinds of columns, and keep it as Parquet files."""
+    """Walk the file again, every piece read as the same kinds of columns, and keep it as Parquet
+    files.
+    """
     import polars
 
     settled = {name: kind or polars.String() for name, kind in kinds.items()}
@@ -110,7 +113,9 @@ def _converted(path: Path, reader: _Reader, kinds: dict[str, polars.DataType | N
 
 
 def _common(known: polars.DataType | None, series: polars.Series) -> polars.DataType | None:
-    """Return the kind that holds what was seen of a column and what `series` holds; None while all are gaps."""
+    """Return the kind that holds what was seen of a column and what `series` holds; None while
+    all are gaps.
+    """
     import polars
 
     kind = series.dtype
@@ -134,7 +139,9 @@ class _Reader:
         self.names: list[str] = []
 
     def checked(self, piece: Piece) -> polars.DataFrame:
-        """Return a piece as a table of whatever its own columns hold, or raise where its rows are ragged."""
+        """Return a piece as a table of whatever its own columns hold, or raise where its rows
+        are ragged.
+        """
         if piece.line == 1:
             self.names = _first_names(piece.text, self.form, self.where, self._fewest)
         self._check_widths(piece)
@@ -146,17 +153,23 @@ class _Reader:
 
         first = piece.line == 1 and self.form.header
         try:
-            texts = polars.read_csv(
-                piece.text.encode(), separator=self.form.separator, has_header=False, skip_rows=1 if first else 0,
-                new_columns=self.names, infer_schema=False, null_values=[""])
+            texts = polars.read_csv(piece.text.encode(),
+                                    separator=self.form.separator,
+                                    has_header=False,
+                                    skip_rows=1 if first else 0,
+                                    new_columns=self.names,
+                                    infer_schema=False,
+                                    null_values=[""])
         except polars.exceptions.NoDataError:
-            texts = polars.DataFrame({name: [] for name in self.names}, schema={n: polars.String for n in self.names})
+            texts = polars.DataFrame({name: [] for name in self.names},
+                                     schema={n: polars.String for n in self.names})
         except polars.exceptions.PolarsError as error:
-            raise DataError(f"this is not a table: {shown(str(error).splitlines()[0], 160)}", self.where,
-                            "name its separator or encoding, or fix it") from None
+            raise DataError(f"this is not a table: {shown(str(error).splitlines()[0], 160)}",
+                            self.where, "name its separator or encoding, or fix it") from None
         return texts.select(self._typed(texts, kinds or self._kinds(texts)))
 
-    def _typed(self, texts: polars.DataFrame, kinds: Mapping[str, polars.DataType]) -> list[polars.Expr]:
+    def _typed(self, texts: polars.DataFrame, kinds: Mapping[str,
+                                                             polars.DataType]) -> list[polars.Expr]:
         """Return how columns of text become the kinds that are settled; what cannot is missing."""
         import polars
 
@@ -166,8 +179,8 @@ class _Reader:
     def _kinds(self, texts: polars.DataFrame) -> dict[str, polars.DataType]:
         """Return the first kind that fits every cell of each column: whole numbers, numbers, text.
 
-        Digits with a zero in front are codes: as numbers they would lose it. All columns are tried in
-        one go, which wide tables need.
+        Digits with a zero in front are codes: as numbers they would lose it. All columns are tried
+        in one go, which wide tables need.
         """
         import polars
 
@@ -195,21 +208,26 @@ class _Reader:
 
     def _check_widths(self, piece: Piece) -> None:
         """Raise at the first row with more or fewer cells than there are columns."""
-        if '"' not in piece.text and len(self.form.separator.encode()) == 1 and self._even(piece.text):
+        if '"' not in piece.text and len(self.form.separator.encode()) == 1 and self._even(
+                piece.text):
             return
         rows = csv.reader(io.StringIO(piece.text), delimiter=self.form.separator)
         try:
             for row in rows:
                 if row and len(row) != len(self.names):
-                    raise DataError(f"the row has {count(len(row), 'cell')}; the first has {len(self.names)}",
-                                    f"{self.where}, line {piece.line - 1 + rows.line_num}",
-                                    "fix the row, or name the separator")
+                    raise DataError(
+                        f"the row has {count(len(row), 'cell')}; the first has {len(self.names)}",
+                        f"{self.where}, line {piece.line - 1 + rows.line_num}",
+                        "fix the row, or name the separator")
         except csv.Error as error:
-            raise DataError(f"this is not a table: {error}", f"{self.where}, line {piece.line - 1 + rows.line_num}",
+            raise DataError(f"this is not a table: {error}",
+                            f"{self.where}, line {piece.line - 1 + rows.line_num}",
                             "fix the row") from None
 
     def _even(self, text: str) -> bool:
-        """Say whether every line of a text without quotes has as many cells as there are columns."""
+        """Say whether every line of a text without quotes has as many cells as there are
+        columns.
+        """
         raw = np.frombuffer((text if text.endswith("\n") else text + "\n").encode(), np.uint8)
         ends = np.flatnonzero(raw == 10)
         marks = np.flatnonzero(raw == ord(self.form.separator))
@@ -230,7 +248,9 @@ def _form(text: str, said: Said) -> TextForm:
 
 
 def _sampled(sample: str, separator: str) -> list[list[str]]:
-    """Return the first rows of a text; none where they cannot be cut, which is said later with the line."""
+    """Return the first rows of a text; none where they cannot be cut, which is said later with
+    the line.
+    """
     try:
         return [row for row in csv.reader(io.StringIO(sample), delimiter=separator) if row]
     except (csv.Error, TypeError):
@@ -267,7 +287,8 @@ def _is_clean(cell: str, separator: str) -> bool:
 def _decimal(rows: Iterable[list[str]], separator: str) -> str:
     if separator == ",":
         quoted = sum(bool(_COMMA_NUMBER.fullmatch(cell)) for row in rows for cell in row)
-        return "," if quoted > sum(bool(_POINT_NUMBER.fullmatch(cell)) for row in rows for cell in row) else "."
+        return "," if quoted > sum(
+            bool(_POINT_NUMBER.fullmatch(cell)) for row in rows for cell in row) else "."
     cells = [cell for row in rows for cell in row]
     commas = sum(bool(_COMMA_NUMBER.fullmatch(cell)) for cell in cells)
     points = sum("." in cell and bool(_POINT_NUMBER.fullmatch(cell)) for cell in cells)
@@ -275,7 +296,9 @@ def _decimal(rows: Iterable[list[str]], separator: str) -> str:
 
 
 def _header(rows: list[list[str]], decimal: str) -> bool:
-    """The first row is a header unless it holds a number, or a name twice where no number stands below either."""
+    """The first row is a header unless it holds a number, or a name twice where no number stands
+    below either.
+    """
     if not rows:
         return True
     pattern = _COMMA_NUMBER if decimal == "," else _POINT_NUMBER
@@ -288,7 +311,8 @@ def _first_names(text: str, form: TextForm, where: str, fewest: int = 2) -> list
     try:
         first = next(row for row in rows if row)
     except csv.Error as error:
-        raise DataError(f"this is not a table: {error}", f"{where}, line {rows.line_num}", "fix the row") from None
+        raise DataError(f"this is not a table: {error}", f"{where}, line {rows.line_num}",
+                        "fix the row") from None
     names = first if form.header else [f"column {i}" for i in range(1, len(first) + 1)]
     _check_names(names, where, fewest)
     return names
@@ -301,7 +325,8 @@ def _check_names(names: list[str], where: str, fewest: int = 2) -> None:
             raise DataError(f"two columns are called {shown(name)!r}",
                             f"{where}, columns {first[name] + 1} and {i + 1}", "rename one")
         if not name.strip():
-            raise DataError("a column has no name", f"{where}, column {i + 1}", "name it in the first row")
+            raise DataError("a column has no name", f"{where}, column {i + 1}",
+                            "name it in the first row")
     if len(names) < fewest:
         raise DataError("there is only one column", where,
                         "a table needs two or more; name the separator if it is an unusual one")

@@ -1,8 +1,9 @@
-"""The demo data: the invented apiary co-operative Marrowfen. All of it is made up, by this code, with a known truth.
+"""The demo data: the invented apiary co-operative Marrowfen. All of it is made up, by this code,
+with a known truth.
 
-*Hive states*: what a hive is doing, told from sensors. The inputs are drawn first; the state is then
-drawn from class probabilities that are a smooth, non-linear function of the inputs, so the best loss
-that any predictor can reach is known: the mean of ``-log p[state]``.
+*Hive states*: what a hive is doing, told from sensors. The inputs are drawn first; the state is
+then drawn from class probabilities that are a smooth, non-linear function of the inputs, so the
+best loss that any predictor can reach is known: the mean of ``-log p[state]``.
 """
 
 from __future__ import annotations
@@ -87,20 +88,23 @@ def hive_states(rows: int = 3000, seed: int = 20) -> HiveStates:
         columns[f"band_{hertz}_hz_db"] = np.round(bands[:, i], 1).tolist()
     for name, share in _GAPS.items():
         lost = rng.random(rows) < share
-        columns[name] = [None if gone else value for value, gone in zip(columns[name], lost, strict=True)]
+        columns[name] = [
+            None if gone else value for value, gone in zip(columns[name], lost, strict=True)
+        ]
     columns["state"] = [STATES[i] for i in state]
     drawn = probabilities[np.arange(rows), state]
-    return HiveStates(columns, probabilities, float(-np.log(drawn).mean()),
-                      float((probabilities.argmax(1) == state).mean()),
-                      float(np.mean([(probabilities[state == i].argmax(1) == i).mean() for i in range(5)])))
+    return HiveStates(
+        columns, probabilities, float(-np.log(drawn).mean()),
+        float((probabilities.argmax(1) == state).mean()),
+        float(np.mean([(probabilities[state == i].argmax(1) == i).mean() for i in range(5)])))
 
 
 def messy_hive_states(path: Path, rows: int = 3000, seed: int = 20) -> Path:
     """Write the hive states as a table that needs care, and return the path.
 
-    Semicolons and decimal commas; humidity as text with a percent sign; a date of each reading; a hive's
-    name, of which related rows share one; a hundred rows that stand twice; and ``alarm_code``, which was
-    written down after the state was known and gives it away.
+    Semicolons and decimal commas; humidity as text with a percent sign; a date of each reading; a
+    hive's name, of which related rows share one; a hundred rows that stand twice; and
+    ``alarm_code``, which was written down after the state was known and gives it away.
     """
     import csv
 
@@ -111,8 +115,12 @@ def messy_hive_states(path: Path, rows: int = 3000, seed: int = 20) -> Path:
     days = rng.integers(0, 700, rows)
     columns["read_on"] = [str(np.datetime64("2023-04-01") + d) for d in days]
     columns["hive"] = [f"hive {i:03d}" for i in rng.integers(1, 181, rows)]
-    columns["humidity_percent"] = [None if v is None else f"{v} %" for v in columns["humidity_percent"]]
-    columns["alarm_code"] = [f"A{STATES.index(str(v)) * 7 + 3}" if rng.random() > 0.01 else "A0" for v in state]
+    columns["humidity_percent"] = [
+        None if v is None else f"{v} %" for v in columns["humidity_percent"]
+    ]
+    columns["alarm_code"] = [
+        f"A{STATES.index(str(v)) * 7 + 3}" if rng.random() > 0.01 else "A0" for v in state
+    ]
     columns["keeper_note"] = ["=see log" if rng.random() < 0.02 else "" for _ in range(rows)]
     columns["state"] = state
     order = np.concatenate([np.arange(rows), rng.choice(rows, 100, replace=False)])
@@ -128,7 +136,9 @@ def _comma(value: object) -> object:
 
 
 def _bands(rng: np.random.Generator, rows: int, outside: Floats) -> Floats:
-    """Return band levels in dB (N, 8): one loudness per hive, neighbours alike, warmer is louder."""
+    """Return band levels in dB (N, 8): one loudness per hive, neighbours alike, warmer is
+    louder.
+    """
     level = rng.normal(0, 2.5, (rows, 1)) + 0.25 * (outside[:, None] - 18)
     own = rng.normal(0, 4.0, (rows, len(BANDS)))
     smooth = own.copy()
@@ -136,9 +146,11 @@ def _bands(rng: np.random.Generator, rows: int, outside: Floats) -> Floats:
     return -32 - 1.5 * np.arange(len(BANDS)) + level + smooth
 
 
-def true_probabilities(season: NDArray[np.int64], kind: NDArray[np.int64], outside: Floats, brood: Floats,
-                       weight: Floats, bands: Floats) -> Floats:
-    """Return the probabilities of the states (N, 5): season and hive type by number, bands (N, 8)."""
+def true_probabilities(season: NDArray[np.int64], kind: NDArray[np.int64], outside: Floats,
+                       brood: Floats, weight: Floats, bands: Floats) -> Floats:
+    """Return the probabilities of the states (N, 5): season and hive type by number, bands (N,
+    8).
+    """
     logits = _logits(season, kind, outside, brood, weight, bands)
     powers = np.exp(logits - logits.max(1, keepdims=True))
     shares: Floats = powers / powers.sum(1, keepdims=True)
@@ -147,7 +159,9 @@ def true_probabilities(season: NDArray[np.int64], kind: NDArray[np.int64], outsi
 
 def _logits(season: NDArray[np.int64], kind: NDArray[np.int64], outside: Floats, brood: Floats,
             weight: Floats, bands: Floats) -> Floats:
-    """Return the logits (N, 5) of the rule: differences of bands, products and bumps, not a straight line."""
+    """Return the logits (N, 5) of the rule: differences of bands, products and bumps, not a
+    straight line.
+    """
     level = bands.mean(1)
     low = (bands[:, 1] - bands[:, 3]) / 5
     mid = (bands[:, 3] - bands[:, 5]) / 5

@@ -1,8 +1,9 @@
 """The demo data of Marrowfen, third set: *hum*, short pictures of sound, 16 x 16, of four kinds.
 
-Each picture is a patch of a spectrogram, time to the right and pitch upwards. The kinds differ in shape, not in
-place or loudness, so that a network has to see shapes. One label in :data:`MISLABELLED` or so is wrong, at random:
-no predictor can be right more often than that leaves.
+Each picture is a patch of a spectrogram, time to the right and pitch upwards. The kinds differ in
+shape, not in place or loudness, so that a network has to see shapes. One label in
+:data:`MISLABELLED` or so is wrong, at random: no predictor can be right more often than that
+leaves.
 """
 
 from __future__ import annotations

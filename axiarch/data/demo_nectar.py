@@ -1,7 +1,7 @@
 """The demo data of Marrowfen, second set: *nectar flow*, what a colony gains on a day.
 
-The gain is a smooth, non-linear function of the inputs plus normal noise of known size, so that no predictor can
-reach a root mean squared error below that noise.
+The gain is a smooth, non-linear function of the inputs plus normal noise of known size, so that no
+predictor can reach a root mean squared error below that noise.
 """
 
 from __future__ import annotations
@@ -69,7 +69,7 @@ def nectar_flow(rows: int = 2500, seed: int = 21) -> NectarFlow:
     rain = np.where(rng.random(rows) < 0.55, 0.0, rng.gamma(1.6, 2.2, rows))
     wind = rng.gamma(3.0, 1.2, rows)
     sun = np.clip(rng.normal(8.5, 2.5, rows) - 0.25 * rain, 0.2, 15)
-    bloom = np.clip(0.75 * np.exp(-(((day - 70) / 38) ** 2)) + rng.normal(0.12, 0.09, rows), 0.0, 1.0)
+    bloom = np.clip(0.75 * np.exp(-(((day - 70) / 38)**2)) + rng.normal(0.12, 0.09, rows), 0.0, 1.0)
     colony = np.clip(rng.normal(28 + 9 * np.sin(np.pi * day / 160), 7), 4, 60)
     inspected = rng.integers(0, 15, rows)
     meadow = rng.choice(4, rows, p=(0.35, 0.15, 0.2, 0.3))
@@ -87,17 +87,23 @@ def nectar_flow(rows: int = 2500, seed: int = 21) -> NectarFlow:
         "days_since_inspection": inspected.tolist(),
     }
     lost = rng.random(rows) < 0.04
-    columns["wind_m_s"] = [None if gone else v for v, gone in zip(columns["wind_m_s"], lost, strict=True)]
+    columns["wind_m_s"] = [
+        None if gone else v for v, gone in zip(columns["wind_m_s"], lost, strict=True)
+    ]
     columns["gain_g"] = np.round(expected + rng.normal(0, NOISE, rows), 1).tolist()
     return NectarFlow(columns, expected)
 
 
-def true_gain(warmth: Floats, rain: Floats, wind: Floats, sun: Floats, bloom: Floats, colony: Floats,
-              inspected: Floats | NDArray[np.int64], meadow: NDArray[np.int64]) -> Floats:
-    """Return the expected gain in grams a day (N,): what is flown in, less what is eaten; meadows by number."""
+def true_gain(warmth: Floats, rain: Floats, wind: Floats, sun: Floats, bloom: Floats,
+              colony: Floats, inspected: Floats | NDArray[np.int64],
+              meadow: NDArray[np.int64]) -> Floats:
+    """Return the expected gain in grams a day (N,): what is flown in, less what is eaten;
+    meadows by number.
+    """
     flying = 1 / (1 + np.exp(-(warmth - 15) / 1.8)) * np.exp(-(((warmth - 25) / 14) ** 2))
     weather = np.exp(-rain / 6) * np.exp(-((wind / 9) ** 2)) * np.sqrt(sun / 9)
     unrest = 1 - 0.35 * np.exp(-inspected / 1.5)
-    brought = 1500 * np.array(_YIELD)[meadow] * bloom * flying * weather * (colony / 30) ** 1.2 * unrest
+    brought = 1500 * np.array(_YIELD)[meadow] * bloom * flying * weather * (colony /
+                                                                            30)**1.2 * unrest
     net: Floats = brought - 4.0 * colony - 40
     return net

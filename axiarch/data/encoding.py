@@ -1,9 +1,10 @@
 """Turn columns into the inputs of a network; everything is learnt from the training rows alone.
 
-Numbers: gaps are filled, with an extra 0/1 input that says so; a long tail is taken to its logarithm; then
-centred and scaled. Text: one 0/1 input per category, rare ones pooled; a category never seen counts as rare,
-or is all zeros where none is; or one number, the category's place in an order. Dates: the year as a number,
-month, weekday and hour as points on a circle. Pictures: one input per pixel and channel.
+Numbers: gaps are filled, with an extra 0/1 input that says so; a long tail is taken to its
+logarithm; then centred and scaled. Text: one 0/1 input per category, rare ones pooled; a category
+never seen counts as rare, or is all zeros where none is; or one number, the category's place in an
+order. Dates: the year as a number, month, weekday and hour as points on a circle. Pictures: one
+input per pixel and channel.
 """
 
 from __future__ import annotations
@@ -27,12 +28,15 @@ if TYPE_CHECKING:
 
 Floats = NDArray[np.float64]
 
-#: A number is long-tailed if its largest values are this many times its median, and it is never negative.
+#: A number is long-tailed if its largest values are this many times its median, and it is never
+#: negative.
 LONG_TAIL = 30.0
-#: A category with a smaller share of the training rows is rare, if there are more than :data:`FEW` categories.
+#: A category with a smaller share of the training rows is rare, if there are more than :data:`FEW`
+#: categories.
 RARE = 0.005
 FEW = 12
-#: A quartile range below this share of the standard deviation is no scale: most values are the same.
+#: A quartile range below this share of the standard deviation is no scale: most values are the
+#: same.
 NARROW = 1e-6
 #: The input that rare categories share.
 POOL = "(rare)"
@@ -40,7 +44,8 @@ POOL = "(rare)"
 
 @dataclass(frozen=True)
 class NumberCode:
-    """How one column of numbers is encoded: ``(f(x) - centre) / scale``, gaps filled with `fill` first.
+    """How one column of numbers is encoded: ``(f(x) - centre) / scale``, gaps filled with `fill`
+    first.
 
     `f` is ``log(1 + x)`` for a long tail (negative values count as zero), else the number itself.
     """
@@ -67,7 +72,8 @@ class NumberCode:
     @property
     def words(self) -> str:
         """How it is encoded, in words."""
-        gaps = f"missing values become {number(self.fill)}, with a 0/1 input beside; " if self.indicator else ""
+        gaps = (f"missing values become {number(self.fill)}, with a 0/1 input "
+                "beside; ") if self.indicator else ""
         log = "logarithm, " if self.log else ""
         if (self.centre, self.scale) == (0.0, 1.0):
             return f"{gaps}{log}as it is"
@@ -82,7 +88,9 @@ class NumberCode:
 
 @dataclass(frozen=True)
 class TextCode:
-    """How one column of text is encoded: one 0/1 input per category, the last for rare ones if `pooled`."""
+    """How one column of text is encoded: one 0/1 input per category, the last for rare ones if
+    `pooled`.
+    """
 
     name: str
     categories: tuple[str, ...]
@@ -91,7 +99,8 @@ class TextCode:
     @property
     def inputs(self) -> tuple[str, ...]:
         """The names of the inputs it becomes."""
-        return tuple(f"{self.name} = {c}" for c in (*self.categories, *((POOL,) if self.pooled else ())))
+        return tuple(
+            f"{self.name} = {c}" for c in (*self.categories, *((POOL, ) if self.pooled else ())))
 
     def encode(self, series: polars.Series) -> Floats:
         """Return the inputs (N, categories) of a column of N rows."""
@@ -104,13 +113,18 @@ class TextCode:
     @property
     def words(self) -> str:
         """How it is encoded, in words."""
-        rare = "the rare ones pooled, like any not seen in training" if self.pooled else "none for one not seen"
-        return f"one input for each of {count(len(self.categories), 'category', 'categories')}, {rare}"
+        rare = "none for one not seen"
+        if self.pooled:
+            rare = "the rare ones pooled, like any not seen in training"
+        return (f"one input for each of {count(len(self.categories), 'category', 'categories')}, "
+                f"{rare}")
 
     def decode(self, inputs: Floats) -> list[str | None]:
         """Return the categories of inputs (N, categories); None for a gap, and for a pooled one."""
         names = [*self.categories, None]
-        return [names[row.argmax()] if row.any() else None for row in inputs[:, : len(self.categories)]]
+        return [
+            names[row.argmax()] if row.any() else None for row in inputs[:, :len(self.categories)]
+        ]
 
 
 @dataclass(frozen=True)
@@ -141,8 +155,10 @@ class OrderCode:
     @property
     def words(self) -> str:
         """How it is encoded, in words."""
-        gaps = "; missing values become the middle, with a 0/1 input beside" if self.indicator else ""
-        return f"its place in the order {' < '.join(shown(c, 20) for c in self.categories[:8])}{gaps}"
+        gaps = ("; missing values become the middle, with a 0/1 input "
+                "beside") if self.indicator else ""
+        return ("its place in the order "
+                f"{' < '.join(shown(c, 20) for c in self.categories[:8])}{gaps}")
 
     def decode(self, inputs: Floats) -> list[str | None]:
         """Return the categories of inputs (N, 1 or 2); None for a gap."""
@@ -152,12 +168,15 @@ class OrderCode:
 
 
 def _places(series: polars.Series, categories: tuple[str, ...], unknown: int) -> NDArray[np.int64]:
-    """Return the place of each row's category (N,): -1 for a gap, `unknown` for one that is not among them."""
+    """Return the place of each row's category (N,): -1 for a gap, `unknown` for one that is not
+    among them.
+    """
     import polars
 
     texts = series.cast(polars.String)
-    place = texts.replace_strict(list(categories), range(len(categories)), default=unknown,
-                                 return_dtype=polars.Int64) if categories else polars.Series([unknown] * len(series))
+    place = texts.replace_strict(
+        list(categories), range(len(categories)), default=unknown,
+        return_dtype=polars.Int64) if categories else polars.Series([unknown] * len(series))
     return np.where(texts.is_null().to_numpy(), -1, place.fill_null(-1).to_numpy())
 
 
@@ -165,8 +184,8 @@ def _places(series: polars.Series, categories: tuple[str, ...], unknown: int) ->
 class DateCode:
     """How one column of dates is encoded.
 
-    The year is centred and scaled; month, weekday and, where `hours`, the time of day are points on a
-    circle (cosine and sine), so that December lies beside January. A gap is zero everywhere.
+    The year is centred and scaled; month, weekday and, where `hours`, the time of day are points on
+    a circle (cosine and sine), so that December lies beside January. A gap is zero everywhere.
     """
 
     name: str
@@ -178,12 +197,14 @@ class DateCode:
     def inputs(self) -> tuple[str, ...]:
         """The names of the inputs it becomes."""
         parts = ["month", "weekday", *(["time of day"] if self.hours else [])]
-        return (f"{self.name} year", *(f"{self.name} {p} {f}" for p in parts for f in ("cosine", "sine")))
+        return (f"{self.name} year", *(f"{self.name} {p} {f}" for p in parts
+                                       for f in ("cosine", "sine")))
 
     @property
     def words(self) -> str:
         """How it is encoded, in words."""
-        return "the year as a number; month, weekday" + (", time of day" if self.hours else "") + " on a circle"
+        return "the year as a number; month, weekday" + (", time of day"
+                                                         if self.hours else "") + " on a circle"
 
     def encode(self, series: polars.Series) -> Floats:
         """Return the inputs (N, 5 or 7) of a column of N rows."""
@@ -203,7 +224,8 @@ class DateCode:
 
 @dataclass(frozen=True)
 class PictureCode:
-    """How a column of pictures is encoded: one input per pixel and channel, each channel centred and scaled.
+    """How a column of pictures is encoded: one input per pixel and channel, each channel centred
+    and scaled.
 
     Attributes
     ----------
@@ -250,7 +272,8 @@ class PictureCode:
 
 
 def shrunk(pixels: NDArray[Any], factor: int) -> Floats:
-    """Return pictures (N, H, W, C) as means of squares of pixels; what is left over at the lower and right edge is cut.
+    """Return pictures (N, H, W, C) as means of squares of pixels; what is left over at the lower
+    and right edge is cut.
 
     Raises
     ------
@@ -259,8 +282,9 @@ def shrunk(pixels: NDArray[Any], factor: int) -> Floats:
     """
     height, width = pixels.shape[1] // factor, pixels.shape[2] // factor
     if min(height, width) < 2:
-        raise DataError(f"pictures of {pixels.shape[1]} x {pixels.shape[2]} cannot be shrunk {factor} times", "shrink",
-                        "leave two pixels a side or more")
+        raise DataError(
+            f"pictures of {pixels.shape[1]} x {pixels.shape[2]} cannot be shrunk {factor} times",
+            "shrink", "leave two pixels a side or more")
     found = np.zeros((len(pixels), height, width, pixels.shape[3]))
     for y in range(factor):
         for x in range(factor):
@@ -270,8 +294,10 @@ def shrunk(pixels: NDArray[Any], factor: int) -> Floats:
 
 Code = NumberCode | TextCode | OrderCode | DateCode | PictureCode
 #: Codes by the name that marks them in files.
-CODES: dict[str, type[Code]] = {"number": NumberCode, "text": TextCode, "order": OrderCode, "date": DateCode,
-                                "picture": PictureCode}
+CODES: dict[str, type[Code]] = {
+    "number": NumberCode, "text": TextCode, "order": OrderCode, "date": DateCode,
+    "picture": PictureCode
+}
 
 
 @dataclass(frozen=True)
@@ -294,7 +320,9 @@ class Encoding:
 
     @property
     def shape(self) -> tuple[int, ...]:
-        """The shape of one example: the number of inputs, or height, width and channels of a picture."""
+        """The shape of one example: the number of inputs, or height, width and channels of a
+        picture.
+        """
         return self.picture or (len(self.inputs),)
 
     def encode(self, frame: polars.DataFrame) -> NDArray[np.float32]:
@@ -303,9 +331,12 @@ class Encoding:
         return np.ascontiguousarray(np.concatenate(parts, axis=1), dtype=np.float32)
 
     def seen(self, series: polars.Series) -> NDArray[Any]:
-        """Return a column of pictures (N, height, width, C) as a network sees it, or as it is where none does."""
+        """Return a column of pictures (N, height, width, C) as a network sees it, or as it is
+        where none does.
+        """
         code = next((code for code in self.codes if code.name == series.name), None)
-        return code.decode(code.encode(series)) if isinstance(code, PictureCode) else series.to_numpy()
+        return code.decode(code.encode(series)) if isinstance(code,
+                                                              PictureCode) else series.to_numpy()
 
     def labels(self, frame: polars.DataFrame) -> Answers:
         """Return class numbers (N,) or scaled amounts (N, T) of a table of N rows."""
@@ -344,12 +375,14 @@ def _learn_number(series: polars.Series, plan: DataPlan, own: Treatment) -> Numb
     fill = _fill(values[~missing], own.gaps or plan.gaps)
     filled = np.where(missing, fill, values)
     scaling = own.scaling or plan.scaling
-    log = scaling == "logarithm" or (own.scaling is None and scaling != "none" and is_long_tailed(filled))
+    log = scaling == "logarithm" or (own.scaling is None and scaling != "none"
+                                     and is_long_tailed(filled))
     centre, scale = centre_and_scale(_bent(filled, log), scaling)
     if not math.isfinite(centre) or not math.isfinite(scale):
         raise DataError("its numbers are too large to scale", f"column {shown(series.name)!r}",
                         "fix or ignore the column")
-    return NumberCode(series.name, fill, centre, scale if scale > 0 else 1.0, bool(missing.any()), log)
+    return NumberCode(series.name, fill, centre, scale if scale > 0 else 1.0, bool(missing.any()),
+                      log)
 
 
 def _fill(values: Floats, gaps: str) -> float:
@@ -365,7 +398,9 @@ def _fill(values: Floats, gaps: str) -> float:
 
 
 def is_long_tailed(values: Floats) -> bool:
-    """Say whether numbers (N,) are better taken to their logarithm: never negative, and far from even."""
+    """Say whether numbers (N,) are better taken to their logarithm: never negative, and far from
+    even.
+    """
     if values.size == 0 or values.min() < 0:
         return False
     middle = float(np.median(values))
@@ -377,7 +412,9 @@ def _bent(values: Floats, log: bool) -> Floats:
 
 
 def centre_and_scale(values: Floats, scaling: Scaling) -> tuple[float, float]:
-    """Return what is taken from numbers (N,) and what they are divided by; the latter may be zero."""
+    """Return what is taken from numbers (N,) and what they are divided by; the latter may be
+    zero.
+    """
     with np.errstate(over="ignore", invalid="ignore"):
         if scaling in ("z-score", "logarithm"):
             return float(values.mean()), float(values.std())
@@ -386,7 +423,8 @@ def centre_and_scale(values: Floats, scaling: Scaling) -> tuple[float, float]:
         if scaling == "robust":
             low, high = np.quantile(values, (0.25, 0.75))
             spread = float(values.std())
-            return float(np.median(values)), float(high - low) if high - low > NARROW * spread else spread
+            return float(
+                np.median(values)), float(high - low) if high - low > NARROW * spread else spread
     return 0.0, 1.0
 
 
@@ -403,13 +441,16 @@ def _learn_order(series: polars.Series, order: tuple[str, ...]) -> OrderCode:
     place = _places(series, categories, -1)
     known = place[place >= 0].astype(np.float64)
     if len(categories) < 2:
-        raise DataError("an order needs two categories or more", f"column {shown(series.name)!r}", "ignore the column")
+        raise DataError("an order needs two categories or more", f"column {shown(series.name)!r}",
+                        "ignore the column")
     centre, scale = (float(known.mean()), float(known.std())) if known.size else (0.0, 1.0)
     return OrderCode(series.name, categories, centre, scale or 1.0, bool((place < 0).any()))
 
 
 def category_counts(series: polars.Series) -> tuple[tuple[str, ...], list[int]]:
-    """Return the categories of a column in order (numbers by size, text by the alphabet) and the rows of each."""
+    """Return the categories of a column in order (numbers by size, text by the alphabet) and the
+    rows of each.
+    """
     import polars
 
     found = series.drop_nulls().value_counts().sort(series.name)
@@ -421,7 +462,8 @@ def _learn_date(series: polars.Series) -> DateCode:
 
     dates = series.drop_nulls().cast(polars.Datetime)
     years = as_floats(dates.dt.year())
-    hours = bool((as_floats(dates.dt.hour()) + as_floats(dates.dt.minute())).any()) if dates.len() else False
+    hours = bool(
+        (as_floats(dates.dt.hour()) + as_floats(dates.dt.minute())).any()) if dates.len() else False
     centre, scale = (float(years.mean()), float(years.std())) if years.size else (0.0, 1.0)
     return DateCode(series.name, centre, scale or 1.0, hours)
 
@@ -439,11 +481,14 @@ def _learn_pictures(series: polars.Series, scaling: Scaling, shrink: int = 1) ->
         if scaling == "0-1" and bytes_:
             scaled.append((0.0, 255.0))
         elif own.dtype == np.uint8 and scaling in ("z-score", "logarithm"):
-            counts, values = np.bincount(own, minlength=256), np.arange(256.0)  # never a float for each pixel
+            counts, values = np.bincount(own, minlength=256), np.arange(
+                256.0)  # never a float for each pixel
             mean = float(counts @ values) / own.size
             scaled.append((mean, math.sqrt(float(counts @ (values - mean) ** 2) / own.size)))
         else:
-            scaled.append(centre_and_scale(own.astype(np.float64), "z-score" if scaling == "logarithm" else scaling))
+            scaled.append(
+                centre_and_scale(own.astype(np.float64),
+                                 "z-score" if scaling == "logarithm" else scaling))
     return PictureCode(series.name, (height, width, channels), tuple(c for c, _ in scaled),
                        tuple(s or 1.0 for _, s in scaled), shrink)
 
@@ -452,6 +497,8 @@ def as_floats(series: polars.Series) -> Floats:
     """Return a numeric column as floats (N,) with NaN for gaps."""
     import polars
 
-    if series.dtype.is_integer() or series.dtype.is_float():  # straight from memory: wide tables have many columns
+    if series.dtype.is_integer() or series.dtype.is_float(
+    ):  # straight from memory: wide tables have many columns
         return series.to_numpy().astype(np.float64, copy=False)
-    return series.cast(polars.Float64).fill_null(float("nan")).to_numpy().astype(np.float64, copy=False)
+    return series.cast(polars.Float64).fill_null(float("nan")).to_numpy().astype(np.float64,
+                                                                                 copy=False)

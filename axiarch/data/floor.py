@@ -22,9 +22,9 @@ class Floor:
 def floor_of(target: Target, train: Answers, validation: Answers) -> Floor:
     """Return the floor from the encoded targets of training and validation rows.
 
-    For classes it is the loss of always answering with the training shares, and the accuracy of always answering
-    with the commonest class, plain and balanced; for amounts the root mean squared error of the training mean, and
-    the mean absolute error of the training median.
+    For classes it is the loss of always answering with the training shares, and the accuracy of
+    always answering with the commonest class, plain and balanced; for amounts the root mean squared
+    error of the training mean, and the mean absolute error of the training median.
     """
     if target.task == "regression":
         return _amount_floor(target, target.in_units(train), target.in_units(validation))
@@ -41,12 +41,14 @@ def class_floor(train: NDArray[np.int64], validation: NDArray[np.int64], classes
     return Floor(float(loss), (float((validation == shares.argmax()).mean()), told / there))
 
 
-def _amount_floor(target: Target, train: NDArray[np.float64], validation: NDArray[np.float64]) -> Floor:
+def _amount_floor(target: Target, train: NDArray[np.float64],
+                  validation: NDArray[np.float64]) -> Floor:
     """Return the floor from scaled amounts (N, T)."""
     units = np.array(target.units)
     squares = ((validation - train.mean(0)) ** 2).mean(0)
     if len(units) > 1:
-        return Floor(float(np.sqrt(squares.mean())), tuple(float(x) for x in np.sqrt(squares) * units))
+        return Floor(float(np.sqrt(squares.mean())),
+                     tuple(float(x) for x in np.sqrt(squares) * units))
     error = float(np.abs(validation - np.median(train, axis=0)).mean() * units[0])
     spread = float(validation.var())
     return Floor(float(np.sqrt(squares[0]) * units[0]),

@@ -43,7 +43,9 @@ _BLOCK, _NUMBERS = 256, 4_000_000
 
 @dataclass(frozen=True)
 class _Trial:
-    """The rows that columns are tried on: `rows` of the table, those judged `odd`, their `answers`."""
+    """The rows that columns are tried on: `rows` of the table, those judged `odd`, their
+    `answers`.
+    """
 
     rows: NDArray[np.int64]
     odd: NDArray[np.bool_]
@@ -104,7 +106,9 @@ class _Trial:
 
 @dataclass(frozen=True)
 class _Block:
-    """Columns tried together: their names, cells (N, K), and where they are numbers their values."""
+    """Columns tried together: their names, cells (N, K), and where they are numbers their
+    values.
+    """
 
     names: tuple[str, ...]
     cells: NDArray[np.int64]
@@ -152,8 +156,9 @@ def leaks(given: CheckInput) -> list[Finding]:
 def _leak_words(trial: _Trial, block: _Block, answer: str, i: int, removed: float) -> str:
     name = shown(answer, 30)
     if trial.classes:
-        return (f"it alone predicts {name} correctly in {share(trial.hits(block, answer)[i])} of rows, "
-                f"where guessing is right in {share(trial.guess(answer))}")
+        return (
+            f"it alone predicts {name} correctly in {share(trial.hits(block, answer)[i])} of rows, "
+            f"where guessing is right in {share(trial.guess(answer))}")
     return f"it alone explains {share(removed)} of the variance of {name}"
 
 
@@ -176,7 +181,9 @@ def _ignored(name: str) -> str:
 
 
 def _together(given: CheckInput) -> float | None:
-    """Return the share of the errors of guessing, or of the variance, that a linear model removes."""
+    """Return the share of the errors of guessing, or of the variance, that a linear model
+    removes.
+    """
     target, linear = given.encoding.target, given.linear
     if linear is None or len(target.columns) > 1:
         return None
@@ -247,7 +254,8 @@ def bins(values: NDArray[np.float64]) -> NDArray[np.int64]:
         place = np.maximum(present - 1, 0) * (part / BINS)
         low = np.floor(place).astype(np.int64)
         columns = np.arange(values.shape[1])
-        below, above = ordered[low, columns], ordered[np.minimum(low + 1, len(ordered) - 1), columns]
+        below, above = ordered[low, columns], ordered[np.minimum(low + 1,
+                                                                 len(ordered) - 1), columns]
         rest = place - low
         edge = np.where(rest > 0, below + rest * (above - below), below)
         cells += values > edge

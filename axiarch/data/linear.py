@@ -30,12 +30,13 @@ Floats = NDArray[np.float64]
 RIDGES = (1.0, 1e-1, 1e-2, 1e-3, 1e-4, 1e-6)
 #: Folds of the training rows that the ridge is chosen on.
 FOLDS = 3
-#: Numbers of the inputs that are worked with at the most: of very many rows, so many spread evenly. Some five
-#: times as many are held in double precision.
+#: Numbers of the inputs that are worked with at the most: of very many rows, so many spread evenly.
+#: Some five times as many are held in double precision.
 MOST = 3_000_000
 #: The same for rows where there are more inputs than this: they are turned by an N x N product.
 WIDE, MOST_WIDE = 2000, 1500
-#: Steps of L-BFGS and of Newton's method at the most, and multiplications of a Hessian that is small.
+#: Steps of L-BFGS and of Newton's method at the most, and multiplications of a Hessian that is
+#: small.
 ITERATIONS, NEWTON_STEPS, SMALL = 500, 60, 2e7
 #: A fit with hardly any ridge that is so much worse than the chosen one has learnt noise.
 OVERFITS = 1.1
@@ -176,7 +177,8 @@ class _Model:
         def value_and_slope(flat: Floats) -> tuple[float, Floats]:
             u = flat.reshape(-1, classes)
             shares, logs = _softmax(x @ u[1:] + u[0])
-            loss = float(-(self.shares * logs).sum() / rows + 0.5 * (pull[:, None] * u[1:] ** 2).sum())
+            loss = float(-(self.shares * logs).sum() / rows + 0.5 *
+                         (pull[:, None] * u[1:]**2).sum())
             off = (shares - self.shares) / rows
             slope = np.vstack([off.sum(0), x.T @ off + pull[:, None] * u[1:]])
             return loss, slope.ravel()
@@ -188,7 +190,8 @@ class _Model:
         first[1:] /= stretch[:, None]
         if (x.shape[1] + 1) ** 2 * rows * classes**2 / 2 < SMALL:
             with_bias = np.hstack([np.ones((rows, 1)), x])
-            found = _newton(value_and_slope, first.ravel(), with_bias, np.append(0.0, pull), classes)
+            found = _newton(value_and_slope, first.ravel(), with_bias, np.append(0.0, pull),
+                            classes)
         else:
             from scipy.optimize import minimize
 

@@ -1,4 +1,6 @@
-"""Text files in pieces that end where a line ends, decoded, with line numbers: any size in little memory."""
+"""Text files in pieces that end where a line ends, decoded, with line numbers: any size in
+little memory.
+"""
 
 from __future__ import annotations
 
@@ -19,8 +21,8 @@ LONGEST = 64 << 20
 #: Bytes looked at to find out an encoding, and those around the first that is not UTF-8.
 _SAMPLE, _AROUND = 8 << 20, 64 << 10
 
-_MARKS = ((b"\xef\xbb\xbf", "utf-8-sig"), (b"\xff\xfe\x00\x00", "utf-32"), (b"\x00\x00\xfe\xff", "utf-32"),
-          (b"\xff\xfe", "utf-16"), (b"\xfe\xff", "utf-16"))
+_MARKS = ((b"\xef\xbb\xbf", "utf-8-sig"), (b"\xff\xfe\x00\x00", "utf-32"),
+          (b"\x00\x00\xfe\xff", "utf-32"), (b"\xff\xfe", "utf-16"), (b"\xfe\xff", "utf-16"))
 
 
 @dataclass(frozen=True)
@@ -117,7 +119,8 @@ def pieces(path: Path, encoding: str, where: str, quoted: bool = True) -> Iterat
                 return
             if len(rest) > LONGEST:
                 raise DataError("a quote is opened here and never closed",
-                                f"{where}, line {line} or soon after", "fix the row, or name the separator")
+                                f"{where}, line {line} or soon after",
+                                "fix the row, or name the separator")
 
 
 def _holds_nul(path: Path, line: int, text: str, where: str) -> DataError:
@@ -127,9 +130,10 @@ def _holds_nul(path: Path, line: int, text: str, where: str) -> DataError:
     column = at - text.rfind("\n", 0, at)
     known = path.stat()
     sparse = known.st_blocks * 512 < known.st_size // 2
-    return DataError("the file is mostly empty: a stretch of it was never written" if sparse else
-                     "the text contains a NUL character", f"{where}, line {line}, character {column}",
-                     "write the file again; if it is UTF-16, name its encoding")
+    return DataError(
+        "the file is mostly empty: a stretch of it was never written" if sparse else
+        "the text contains a NUL character", f"{where}, line {line}, character {column}",
+        "write the file again; if it is UTF-16, name its encoding")
 
 
 def _decoder(encoding: str, where: str) -> codecs.IncrementalDecoder:

@@ -80,12 +80,14 @@ class Remarks:
             code = codes[name]
             how = (f"filled with {number(code.fill)}" if isinstance(code, NumberCode)
                    else "counted as no category")
-            found.append(f"{shown(name, 40)}: {count(rows, 'missing value')}, where the training rows "
-                         f"had none: {how}")
+            found.append(
+                f"{shown(name, 40)}: {count(rows, 'missing value')}, where the training rows "
+                f"had none: {how}")
         for name, rows in self.unknown.items():
             rare = getattr(codes[name], "pooled", False)
-            found.append(f"{shown(name, 40)}: {count(rows, 'value')} outside the categories learnt, "
-                         f"counted as {'rare' if rare else 'no category'}")
+            found.append(
+                f"{shown(name, 40)}: {count(rows, 'value')} outside the categories learnt, "
+                f"counted as {'rare' if rare else 'no category'}")
         columns = {column.name: column for column in dataset.columns}
         for name, rows in self.outside.items():
             low, high = columns[name].low, columns[name].high
@@ -149,8 +151,9 @@ def open_rows(path: Path, dataset: Dataset, fold: int = 0, scratch: Path | None 
     remarks = Remarks(missing=tuple(n for n in wanted if n not in table.columns),
                       new=tuple(n for n in table.columns if n not in known | {PICTURE, PART}))
     if len(remarks.missing) == len(wanted):
-        raise DataError("the file holds no input column of the model", shown(path),
-                        "name its columns as in the training data: " + shown(", ".join(wanted), 200))
+        raise DataError(
+            "the file holds no input column of the model", shown(path),
+            "name its columns as in the training data: " + shown(", ".join(wanted), 200))
     _check_pictures(table, encoding, path)
     changes = {c.column: c for c in dataset.conversions if c.column in table.columns}
     read = table.changed(as_changes(changes))
@@ -166,9 +169,10 @@ def _check_pictures(table: Table, encoding: Encoding, path: Path) -> None:
             sizes = [found[0] // code.shrink, found[1] // code.shrink] if len(found) == 3 else []
             if sizes != [height, width] or found[2] != channels:
                 size = f"{height * code.shrink} x {width * code.shrink}"
-                raise DataError(f"its pictures are {' x '.join(map(str, found)) or 'not pictures'}; the "
-                                f"model takes {size} with {count(channels, 'channel')}", shown(path),
-                                "give pictures of that size")
+                raise DataError(
+                    f"its pictures are {' x '.join(map(str, found)) or 'not pictures'}; the "
+                    f"model takes {size} with {count(channels, 'channel')}", shown(path),
+                    "give pictures of that size")
 
 
 def _walk(table: Table, read: Table, dataset: Dataset, encoding: Encoding,
@@ -185,8 +189,8 @@ def _walk(table: Table, read: Table, dataset: Dataset, encoding: Encoding,
         for code, series in zip(encoding.codes, columns, strict=True):
             before = raw[code.name].null_count() if code.name in raw.columns else 0
             _remark(remarks, code, series, before, held.get(code.name, False), dataset)
-        x = np.concatenate([code.encode(s) for code, s in zip(encoding.codes, columns, strict=True)],
-                           axis=1)
+        x = np.concatenate(
+            [code.encode(s) for code, s in zip(encoding.codes, columns, strict=True)], axis=1)
         targets, known = (_answers(piece, target) if has_target
                           else (None, np.zeros(raw.height, np.bool_)))
         remarks.rows += raw.height
@@ -211,7 +215,8 @@ def _fitted(piece: polars.DataFrame, code: Code) -> polars.Series:
         return polars.Series(code.name, [None] * piece.height, kind)
     if isinstance(code, NumberCode) and series.dtype.is_float():
         series = series.cast(polars.Float64)
-        return polars.select(polars.when(series.is_finite()).then(series)).to_series().alias(code.name)
+        return polars.select(polars.when(series.is_finite()).then(series)).to_series().alias(
+            code.name)
     return series.cast(kind, strict=False) if series.dtype != kind else series
 
 
@@ -248,7 +253,8 @@ def _answers(piece: polars.DataFrame, target: Target) -> tuple[Answers, NDArray[
     if target.task != "regression":
         texts = piece[target.columns[0]].cast(polars.String)
         known = texts.is_in(list(target.classes)).fill_null(False)
-        filled = polars.select(polars.when(known).then(texts).otherwise(polars.lit(target.classes[0])))
+        filled = polars.select(
+            polars.when(known).then(texts).otherwise(polars.lit(target.classes[0])))
         frame = polars.DataFrame([filled.to_series().alias(target.columns[0])])
         return target.encode(frame), known.to_numpy()
     numbers = [piece[name].cast(polars.Float64, strict=False) for name in target.columns]

@@ -1,8 +1,9 @@
 """Read small pictures with their labels: NumPy files, the IDX format, or a folder of PNG files.
 
-A table of pictures has a column of pictures (height x width x channels, the channel changing fastest) and one of
-labels; everything after reading treats it as any other table. Nothing in a file is ever run: NumPy files with
-pickled objects are refused, and so is what unpacks to far more than its size.
+A table of pictures has a column of pictures (height x width x channels, the channel changing
+fastest) and one of labels; everything after reading treats it as any other table. Nothing in a file
+is ever run: NumPy files with pickled objects are refused, and so is what unpacks to far more than
+its size.
 """
 
 from __future__ import annotations
@@ -29,14 +30,18 @@ from axiarch.plain import count, shown
 PICTURES = (".npz", ".npy", ".idx", "-ubyte", "-ubyte.gz", ".idx.gz")
 #: What the columns of pictures and labels are called.
 PICTURE, LABEL = "picture", "label"
-#: Most pixels of one picture, channels counted: networks of this program take every pixel as an input.
+#: Most pixels of one picture, channels counted: networks of this program take every pixel as an
+#: input.
 MOST_PIXELS = 128 * 128 * 4
 #: Names that people give to the two arrays of an archive.
 _PICTURE_NAMES = ("pictures", "images", "x", "data", "inputs")
 _LABEL_NAMES = ("labels", "label", "y", "targets", "target", "classes")
 #: Files that a message names, at the most.
 MOST_LISTED = 12
-_PARTS = {"train": "train", "training": "train", "validation": "validation", "valid": "validation", "test": "test"}
+_PARTS = {
+    "train": "train", "training": "train", "validation": "validation", "valid": "validation",
+    "test": "test"
+}
 #: Element types of the IDX format by their code.
 _IDX = {0x08: ">u1", 0x09: ">i1", 0x0B: ">i2", 0x0C: ">i4", 0x0D: ">f4", 0x0E: ">f8"}
 
@@ -66,12 +71,14 @@ def read_pictures(path: Path, labels: Path | None = None, tell: Tell = quiet,
         pictures = _one_array(path, where)
     labels = labels or _labels_beside(path)
     if labels is None:
-        raise DataError("these pictures come without labels", where,
-                        "name the file of labels, or put it beside with 'labels' in the place of 'images'")
+        raise DataError(
+            "these pictures come without labels", where,
+            "name the file of labels, or put it beside with 'labels' in the place of 'images'")
     with _refusing(shown(labels)):
         found = _one_array(labels, shown(labels))
     kind = "NumPy" if path.suffix.lower() == ".npy" else "IDX"
-    return _table(pictures, found, where), f"{kind} file of pictures, labels from {shown(labels.name)}"
+    return _table(pictures, found,
+                  where), f"{kind} file of pictures, labels from {shown(labels.name)}"
 
 
 @contextlib.contextmanager
@@ -81,7 +88,8 @@ def _refusing(where: str) -> Iterator[None]:
         yield
     except (FileNotFoundError, PermissionError, DataError):
         raise
-    except (ValueError, OSError, EOFError, struct.error, zipfile.BadZipFile, KeyError, zlib.error) as error:
+    except (ValueError, OSError, EOFError, struct.error, zipfile.BadZipFile, KeyError,
+            zlib.error) as error:
         raise DataError(f"cannot read this as an array file: {shown(error, 120)}", where,
                         "write the file again; it may have been cut short") from None
 
@@ -94,13 +102,15 @@ def _table(pictures: NDArray[Any], labels: NDArray[Any], where: str) -> Table:
     if labels.ndim == 2 and 1 in labels.shape:
         labels = labels.ravel()
     if labels.ndim != 1 or len(labels) != len(pictures):
-        raise DataError(f"there are {count(len(pictures), 'picture')} and labels of shape {labels.shape}", where,
-                        "give one label a picture")
+        raise DataError(
+            f"there are {count(len(pictures), 'picture')} and labels of shape {labels.shape}",
+            where, "give one label a picture")
     if len(pictures) == 0:
         raise DataError("there are no pictures in it", where, "give some")
     kept = labels.astype(str) if labels.dtype.kind in "SU" else labels
     if kept.dtype.kind not in "biufU":
-        raise DataError(f"labels of kind {labels.dtype} cannot be used", where, "give numbers or text")
+        raise DataError(f"labels of kind {labels.dtype} cannot be used", where,
+                        "give numbers or text")
     return Table.of(polars.DataFrame([polars.Series(PICTURE, np.ascontiguousarray(pictures)),
                                       polars.Series(LABEL, kept)]), where)
 
@@ -116,16 +126,19 @@ def _channels_last(pictures: NDArray[Any], where: str) -> NDArray[Any]:
                         "give number x height x width, with one to four channels behind or before")
     pixels = int(np.prod(pictures.shape[1:]))
     if pixels > MOST_PIXELS or pixels == 0:
-        raise DataError(f"a picture of {pictures.shape[1]} x {pictures.shape[2]} is not a small one", where,
-                        f"scale them to at most {MOST_PIXELS} pixels, channels counted")
+        raise DataError(
+            f"a picture of {pictures.shape[1]} x {pictures.shape[2]} is not a small one", where,
+            f"scale them to at most {MOST_PIXELS} pixels, channels counted")
     if pictures.dtype.kind not in "buif":
         raise DataError(f"pixels of kind {pictures.dtype} cannot be used", where, "give numbers")
     if pictures.dtype.kind == "f":
         if not np.isfinite(pictures).all():
             bad = int(np.flatnonzero(~np.isfinite(pictures).all(axis=(1, 2, 3)))[0])
-            raise DataError(f"picture {bad + 1} holds a pixel that is not a finite number", where, "fix it")
+            raise DataError(f"picture {bad + 1} holds a pixel that is not a finite number", where,
+                            "fix it")
         return pictures.astype(np.float32)
-    return pictures.astype(np.uint8) if pictures.min() >= 0 and pictures.max() <= 255 else pictures.astype(np.float32)
+    return pictures.astype(
+        np.uint8) if pictures.min() >= 0 and pictures.max() <= 255 else pictures.astype(np.float32)
 
 
 # -- NumPy -----------------------------------------------------------------------------------------
@@ -134,7 +147,8 @@ def _channels_last(pictures: NDArray[Any], where: str) -> NDArray[Any]:
 def _from_archive(path: Path, where: str) -> tuple[NDArray[Any], NDArray[Any]]:
     with _refusing(where), zipfile.ZipFile(path) as archive:
         for member in archive.infolist():
-            check_unpacked(member.file_size, member.compress_size, f"{where}, {shown(member.filename, 60)}")
+            check_unpacked(member.file_size, member.compress_size,
+                           f"{where}, {shown(member.filename, 60)}")
         names = {m.removesuffix(".npy"): m for m in archive.namelist() if m.endswith(".npy")}
         shapes = {}
         for name, member_name in names.items():
@@ -145,7 +159,8 @@ def _from_archive(path: Path, where: str) -> tuple[NDArray[Any], NDArray[Any]]:
                                 f"{where}, {shown(name, 60)}", "write the file again")
         first, second = _two(shapes, where)
         with archive.open(names[first]) as one, archive.open(names[second]) as two:
-            return _numpy(one, f"{where}, {shown(first, 60)}"), _numpy(two, f"{where}, {shown(second, 60)}")
+            return _numpy(one, f"{where}, {shown(first, 60)}"), _numpy(
+                two, f"{where}, {shown(second, 60)}")
 
 
 def _two(shapes: dict[str, tuple[int, ...]], where: str) -> tuple[str, str]:
@@ -158,18 +173,20 @@ def _two(shapes: dict[str, tuple[int, ...]], where: str) -> tuple[str, str]:
             found[:] = named
     if len(pictures) != 1 or len(labels) != 1:
         held = ", ".join(f"{shown(n, 40)} {s}" for n, s in list(shapes.items())[:8]) or "nothing"
-        raise DataError(f"cannot tell which arrays hold the pictures and the labels: the file holds {held}", where,
-                        "call them pictures and labels")
+        raise DataError(
+            f"cannot tell which arrays hold the pictures and the labels: the file holds {held}",
+            where, "call them pictures and labels")
     return pictures[0], labels[0]
 
 
 def _header(file: IO[bytes], where: str) -> tuple[tuple[int, ...], np.dtype[Any]]:
     version = np.lib.format.read_magic(file)
-    read = np.lib.format.read_array_header_1_0 if version == (1, 0) else np.lib.format.read_array_header_2_0
+    read = np.lib.format.read_array_header_1_0 if version == (
+        1, 0) else np.lib.format.read_array_header_2_0
     shape, _, dtype = read(file)
     if dtype.hasobject:
-        raise DataError("it holds Python objects, which could run any code when they are loaded", where,
-                        "save plain numbers and text instead")
+        raise DataError("it holds Python objects, which could run any code when they are loaded",
+                        where, "save plain numbers and text instead")
     return shape, dtype
 
 
@@ -184,7 +201,8 @@ def _one_array(path: Path, where: str) -> NDArray[Any]:
         with path.open("rb") as file:
             shape, dtype = _header(file, where)
             if math.prod(shape) * dtype.itemsize > path.stat().st_size:
-                raise DataError(f"it is cut short: it should hold {shape} numbers", where, "write the file again")
+                raise DataError(f"it is cut short: it should hold {shape} numbers", where,
+                                "write the file again")
         mapped: NDArray[Any] = np.load(path, mmap_mode="r", allow_pickle=False)
         return mapped
     return _idx(path, where)
@@ -194,28 +212,35 @@ def _one_array(path: Path, where: str) -> NDArray[Any]:
 
 
 def _idx(path: Path, where: str) -> NDArray[Any]:
-    """Read the IDX format: two zero bytes, the element type, the dimensions, then big-endian numbers."""
+    """Read the IDX format: two zero bytes, the element type, the dimensions, then big-endian
+    numbers.
+    """
     packed = path.suffix == ".gz"
     with gzip.open(path) if packed else path.open("rb") as file:
         zero, code, dimensions = struct.unpack(">HBB", file.read(4))
         if zero != 0 or code not in _IDX or not 1 <= dimensions <= 4:
-            raise DataError("it does not begin as the IDX format does", where, "give an IDX, .npy or .npz file")
+            raise DataError("it does not begin as the IDX format does", where,
+                            "give an IDX, .npy or .npz file")
         shape = struct.unpack(f">{dimensions}I", file.read(4 * dimensions))
         size = math.prod(shape) * np.dtype(_IDX[code]).itemsize
         if packed:
             check_unpacked(size, path.stat().st_size, where)
         elif size > path.stat().st_size:
-            raise DataError(f"it is cut short: it should hold {shape} numbers", where, "write the file again")
+            raise DataError(f"it is cut short: it should hold {shape} numbers", where,
+                            "write the file again")
         content = file.read(size)
     if len(content) < size:
-        raise DataError(f"it is cut short: it should hold {shape} numbers", where, "write the file again")
-    return np.frombuffer(content, _IDX[code]).reshape(shape).astype(np.dtype(_IDX[code]).newbyteorder("="))
+        raise DataError(f"it is cut short: it should hold {shape} numbers", where,
+                        "write the file again")
+    return np.frombuffer(content,
+                         _IDX[code]).reshape(shape).astype(np.dtype(_IDX[code]).newbyteorder("="))
 
 
 def _labels_beside(path: Path) -> Path | None:
     """Return the file of labels that a file of pictures is usually kept with."""
     name = path.name
-    for old, new in (("images", "labels"), ("pictures", "labels"), ("inputs", "targets"), ("x", "y"), ("X", "y")):
+    for old, new in (("images", "labels"), ("pictures", "labels"), ("inputs", "targets"),
+                     ("x", "y"), ("X", "y")):
         if old in name:
             for other in (name.replace(old, new), name.replace(old, new).replace("idx3", "idx1")):
                 if other != name and path.with_name(other).is_file():
@@ -228,7 +253,9 @@ def _labels_beside(path: Path) -> Path | None:
 
 
 def _from_folder(path: Path, tell: Tell, skip_bad: bool) -> tuple[Table, str]:
-    """Read a folder with a sub-folder of PNG files a class, or train, validation and test folders of those."""
+    """Read a folder with a sub-folder of PNG files a class, or train, validation and test
+    folders of those.
+    """
     where = shown(path)
     found, parted, passed_over = _files(path)
     if not found:
@@ -253,12 +280,15 @@ def _from_folder(path: Path, tell: Tell, skip_bad: bool) -> tuple[Table, str]:
         pictures.append(pixels)
         kept.append(each)
     if bad and (not skip_bad or not pictures):
-        raise DataError(_listed(f"{count(len(bad), 'picture')} of {len(found)} cannot be used", bad),
-                        where, "fix or remove them, or leave them out with --skip-bad")
+        raise DataError(
+            _listed(f"{count(len(bad), 'picture')} of {len(found)} cannot be used", bad), where,
+            "fix or remove them, or leave them out with --skip-bad")
     if bad:
         passed_over.append(_listed(f"{count(len(bad), 'bad file')} left out", bad))
-    table = _table(np.stack([p.astype(np.float32) for p in pictures] if len(
-        {p.dtype for p in pictures}) > 1 else pictures), np.array([each[1] for each in kept]), where)
+    table = _table(
+        np.stack([p.astype(np.float32)
+                  for p in pictures] if len({p.dtype for p in pictures}) > 1 else pictures),
+        np.array([each[1] for each in kept]), where)
     if parted:
         import polars
 
@@ -274,11 +304,16 @@ def _listed(what: str, names: list[str]) -> str:
 
 
 def _files(path: Path) -> tuple[list[tuple[Path, str, str]], bool, list[str]]:
-    """Return all PNG files with label and part, whether parts are given, and what was passed over."""
+    """Return all PNG files with label and part, whether parts are given, and what was passed
+    over.
+    """
     folders = sorted(p for p in path.iterdir() if p.is_dir() and not p.name.startswith("."))
     parted = bool(folders) and all(p.name.lower() in _PARTS for p in folders)
-    classes = [(p, _PARTS[part.name.lower()]) for part in folders for p in sorted(part.iterdir())
-               if p.is_dir() and not p.name.startswith(".")] if parted else [(p, "") for p in folders]
+    classes = [(p, _PARTS[part.name.lower()])
+               for part in folders
+               for p in sorted(part.iterdir())
+               if p.is_dir() and not p.name.startswith(".")] if parted else [(p, "")
+                                                                             for p in folders]
     files, hidden, other = [], 0, 0
     empty = []
     for folder, part in classes:
@@ -288,7 +323,8 @@ def _files(path: Path) -> tuple[list[tuple[Path, str, str]], bool, list[str]]:
         other += sum(not f.name.startswith(".") and f.suffix.lower() != ".png" for f in inside)
         empty += [] if own else [shown(folder.name, 40)]
         files += [(file, folder.name, part) for file in own]
-    said = [_listed(f"{count(len(empty), 'class folder')} without a PNG file", empty)] if empty else []
+    said = [_listed(f"{count(len(empty), 'class folder')} without a PNG file", empty)
+            ] if empty else []
     said += [f"{count(hidden, 'hidden file')} passed over"] if hidden else []
     said += [f"{count(other, 'file')} of other kinds passed over"] if other else []
     return files, parted, said
@@ -301,7 +337,8 @@ def _png(path: Path) -> NDArray[Any]:
     try:
         with Image.open(path, formats=("PNG",)) as image:
             if image.width * image.height * 4 > 4 * MOST_PIXELS:
-                raise DataError(f"a picture of {image.height} x {image.width} is not a small one", shown(path),
+                raise DataError(f"a picture of {image.height} x {image.width} is not a small one",
+                                shown(path),
                                 f"scale them to at most {MOST_PIXELS} pixels, channels counted")
             if image.mode.startswith("I"):
                 deep: NDArray[Any] = np.asarray(image).astype(np.float32)

@@ -28,7 +28,9 @@ MOST_SHRUNK = 16
 
 
 def constant(gaps: str) -> float | None:
-    """Return the number that gaps are filled with, or None where it is learnt from the training rows."""
+    """Return the number that gaps are filled with, or None where it is learnt from the training
+    rows.
+    """
     found = _CONSTANT.fullmatch(gaps)
     return float(found[1]) if found else None
 
@@ -59,9 +61,11 @@ class Said:
 
     def __str__(self) -> str:
         names = {mark: name for name, mark in SEPARATOR_NAMES.items()}
-        said = {"separator": names.get(self.separator or "", self.separator), "encoding": self.encoding,
-                "decimal": {",": "comma", ".": "point"}.get(self.decimal or ""),
-                "header": None if self.header is None else "yes" if self.header else "no"}
+        said = {
+            "separator": names.get(self.separator or "", self.separator), "encoding": self.encoding,
+            "decimal": {",": "comma", ".": "point"}.get(self.decimal or ""),
+            "header": None if self.header is None else "yes" if self.header else "no"
+        }
         return ", ".join(f"{name} {value}" for name, value in said.items() if value is not None)
 
     @classmethod
@@ -116,8 +120,8 @@ class Treatment:
     gaps, scaling : str or None
         As in :class:`DataPlan`.
     order : tuple of str or None
-        Text becomes one number, its place in this order (ordinal), instead of an input per category; an
-        empty tuple orders the categories as they sort.
+        Text becomes one number, its place in this order (ordinal), instead of an input per
+        category; an empty tuple orders the categories as they sort.
     missing : tuple of str or None
         Texts (or numbers) that mean "no value" in this column.
     dates : str or None
@@ -158,12 +162,14 @@ class SplitPlan:
     group : str
         A column whose equal values stay together in one part; empty for none.
     order : str
-        A column by which rows are put in order: the last are for the test, those before for validation.
+        A column by which rows are put in order: the last are for the test, those before for
+        validation.
     part : str
         A column that says which part a row belongs to: train, validation or test.
     folds : int
-        0 keeps one validation part. From 2: the rows that are not sealed are cut into so many parts, each
-        validated on once by a network trained on the others (in order of time: on those before it).
+        0 keeps one validation part. From 2: the rows that are not sealed are cut into so many
+        parts, each validated on once by a network trained on the others (in order of time: on those
+        before it).
     fold_repeats : int
         How often that is done, each time cut differently.
     seed : int
@@ -171,7 +177,8 @@ class SplitPlan:
     equal_rows : bool
         Whether rows with the same inputs stay together in one part.
     all_open : bool
-        Whether the validation rows train too, for a last training before the test: their loss then says nothing.
+        Whether the validation rows train too, for a last training before the test: their loss then
+        says nothing.
     """
 
     validation: float = 0.2
@@ -188,9 +195,11 @@ class SplitPlan:
     def __post_init__(self) -> None:
         for name, share in (("validation", self.validation), ("test", self.test)):
             if not 0.01 <= share <= 0.9:
-                raise DataError(f"a {name} part of {share:g} does not fit", "split", "give a share from 0.01 to 0.9")
+                raise DataError(f"a {name} part of {share:g} does not fit", "split",
+                                "give a share from 0.01 to 0.9")
         if self.validation + self.test > 0.9:
-            raise DataError("less than a tenth of the rows is left for training", "split", "give smaller shares")
+            raise DataError("less than a tenth of the rows is left for training", "split",
+                            "give smaller shares")
         if not 0 <= self.seed < 1 << 63:
             raise DataError("the seed of a split is a whole number from 0 to 2**63 - 1", "seed",
                             "give a smaller one")
@@ -198,16 +207,19 @@ class SplitPlan:
             raise DataError("rows are split in one way: by groups, by equal rows, by order, or as "
                             "given", "split", "choose one of these")
         if self.folds == 1 or not 0 <= self.folds <= MOST_FOLDS or self.fold_repeats < 1:
-            raise DataError(f"{self.folds} folds do not fit", "split", "give 2 or more, or 0 for one validation part")
+            raise DataError(f"{self.folds} folds do not fit", "split",
+                            "give 2 or more, or 0 for one validation part")
         if self.folds * self.fold_repeats > MOST_FOLDS:
             raise DataError(f"{self.folds * self.fold_repeats} folds are too many", "split",
                             f"give at most {MOST_FOLDS}, repeats counted")
         if self.folds and self.all_open:
-            raise DataError("folds and training on all open rows exclude each other", "split", "leave one out")
+            raise DataError("folds and training on all open rows exclude each other", "split",
+                            "leave one out")
         if self.folds and self.part:
             raise DataError("given parts and folds exclude each other", "split", "leave one out")
         if self.order and self.fold_repeats > 1:
-            raise DataError("folds in order of time come out the same every time", "split", "leave the repeats out")
+            raise DataError("folds in order of time come out the same every time", "split",
+                            "leave the repeats out")
 
 
 #: What of a split can be said in words, and the name it has.
@@ -216,7 +228,8 @@ _SPLIT_WORDS = {"validation": "validation", "test": "test", "seed": "seed", "fol
 
 
 def parse_split(text: str, split: SplitPlan) -> SplitPlan:
-    """Return a split with what is said of it changed: ``validation 0.2, test 0.2, folds 5, repeats 2, seed 1``.
+    """Return a split with what is said of it changed: ``validation 0.2, test 0.2, folds 5, repeats
+    2, seed 1``.
 
     ``equal rows together`` and ``equal rows apart`` decide whether rows with the same inputs stay
     in one part.
@@ -251,7 +264,8 @@ def split_words(split: SplitPlan) -> str:
     """Return a split as :func:`parse_split` reads it."""
     folds = f"folds {split.folds}, repeats {split.fold_repeats}, " if split.folds else ""
     together = ", equal rows together" if split.equal_rows else ""
-    return f"validation {split.validation:g}, test {split.test:g}, {folds}seed {split.seed}{together}"
+    return (f"validation {split.validation:g}, test {split.test:g}, {folds}seed "
+            f"{split.seed}{together}")
 
 
 @dataclass(frozen=True)
@@ -280,10 +294,11 @@ class DataPlan:
     skip_bad : bool
         Whether pictures that cannot be read are left out instead of refusing them all.
     gaps : str
-        What fills a gap in a number: median, mean or most frequent value of the training rows, or constant N.
+        What fills a gap in a number: median, mean or most frequent value of the training rows, or
+        constant N.
     scaling : str
-        How a number is brought near zero; all of it learnt from the training rows. Long tails are taken to
-        their logarithm first, unless it is none.
+        How a number is brought near zero; all of it learnt from the training rows. Long tails are
+        taken to their logarithm first, unless it is none.
     target_scaling : str
         The same for the targets of a regression; losses are reported in the target's own units.
     columns : tuple of (str, Treatment)
@@ -292,7 +307,8 @@ class DataPlan:
         Training rows used at the most, every class by the same share, for quick work; 0 uses all.
         Validation and test rows stay as they are.
     shrink : int
-        So many times so many pixels of a picture become one, their mean, for quick work; 1 leaves pictures as they are.
+        So many times so many pixels of a picture become one, their mean, for quick work; 1 leaves
+        pictures as they are.
     split : SplitPlan
     said : Said
         How a delimited text is written, where it is not to be found out.
@@ -325,15 +341,17 @@ class DataPlan:
             raise DataError(f"no scaling is called {shown(self.scaling, 40)!r}", "scaling",
                             "give one of " + ", ".join(SCALINGS))
         if self.rows < 0:
-            raise DataError(f"{self.rows} rows cannot be used", "rows", "give a number above 0, or 0 for all")
+            raise DataError(f"{self.rows} rows cannot be used", "rows",
+                            "give a number above 0, or 0 for all")
         if not 1 <= self.shrink <= MOST_SHRUNK:
             raise DataError(f"pictures cannot be shrunk {self.shrink} times", "shrink",
                             f"give a whole number from 1 (full size) to {MOST_SHRUNK}")
         if self.target_scaling not in TARGET_SCALINGS:
-            raise DataError(f"a target cannot be scaled by {shown(self.target_scaling, 40)!r}", "target scaling",
-                            "give one of " + ", ".join(TARGET_SCALINGS))
+            raise DataError(f"a target cannot be scaled by {shown(self.target_scaling, 40)!r}",
+                            "target scaling", "give one of " + ", ".join(TARGET_SCALINGS))
         if self.task and self.task not in TASKS:
-            raise DataError(f"no task is called {shown(self.task, 40)!r}", "task", "give one of " + ", ".join(TASKS))
+            raise DataError(f"no task is called {shown(self.task, 40)!r}", "task",
+                            "give one of " + ", ".join(TASKS))
 
     def pixels(self) -> tuple[int, int, int]:
         """Return height, width and channels of the pictures that columns of numbers make.
@@ -345,7 +363,8 @@ class DataPlan:
         """
         found = re.fullmatch(r"(\d{1,4})\s*[x×]\s*(\d{1,4})(?:\s*[x×]\s*([1-4]))?", self.pictures)
         if not found or "0" in (found[1], found[2]):
-            raise DataError(f"{shown(self.pictures, 40)!r} is not the size of a picture", "pictures",
+            raise DataError(f"{shown(self.pictures, 40)!r} is not the size of a picture",
+                            "pictures",
                             "give height x width, or height x width x channels, such as 28x28")
         return int(found[1]), int(found[2]), int(found[3] or 1)
 
@@ -355,5 +374,6 @@ class DataPlan:
 
     def treated(self, name: str, **changes: object) -> DataPlan:
         """Return the plan with some of a column's own decisions changed."""
-        own = {**dict(self.columns), name: replace(self.treatment(name), **changes)}  # type: ignore[arg-type]
+        own = {**dict(self.columns), name: replace(self.treatment(name),
+                                                   **changes)}  # type: ignore[arg-type]
         return replace(self, columns=tuple((n, t) for n, t in own.items() if t != Treatment()))

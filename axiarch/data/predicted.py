@@ -1,4 +1,6 @@
-"""Predictions as a table: what is carried along, then what is predicted. CSV or Parquet, in pieces."""
+"""Predictions as a table: what is carried along, then what is predicted. CSV or Parquet, in
+pieces.
+"""
 
 from __future__ import annotations
 
@@ -31,8 +33,10 @@ def prediction_columns(predicted: NDArray[np.float64], target: Target) -> dict[s
     if target.classes:
         best = predicted.argmax(axis=1)
         names = np.array(target.classes, dtype=object)
-        return {f"predicted {target.columns[0]}": names[best].tolist(),
-                **{f"probability of {name}": predicted[:, i] for i, name in enumerate(target.classes)}}
+        return {
+            f"predicted {target.columns[0]}": names[best].tolist(),
+            **{f"probability of {name}": predicted[:, i] for i, name in enumerate(target.classes)}
+        }
     amounts = np.asarray(target.decode(predicted))
     return {f"predicted {name}": amounts[:, i] for i, name in enumerate(target.columns)}
 
@@ -91,7 +95,9 @@ def _free(name: str, taken: dict[str, Any]) -> str:
 
 
 def _safe(series: polars.Series) -> polars.Series:
-    """Return texts that no spreadsheet takes for a formula; few are risky, and those alone are changed."""
+    """Return texts that no spreadsheet takes for a formula; few are risky, and those alone are
+    changed.
+    """
     risky = series.str.contains(_RISKY).fill_null(False)
     if not risky.any():
         return series

@@ -59,15 +59,16 @@ def read_table(path: Path, how: Reading | None = None, given: Given | None = Non
                tell: Tell = quiet) -> tuple[Table, str]:
     """Read a table or pictures and return them with a sentence on how they were read.
 
-    The format follows from the file's ending; anything not known is read as delimited text. A folder holds
-    pictures, one sub-folder a class. Columns come out as numbers, text, dates or pictures.
+    The format follows from the file's ending; anything not known is read as delimited text. A
+    folder holds pictures, one sub-folder a class. Columns come out as numbers, text, dates or
+    pictures.
 
     Parameters
     ----------
     how : Reading, optional
     given : Given, optional
-        Files of the same columns that hold the validation and test rows. The table then has the column
-        :data:`PART`.
+        Files of the same columns that hold the validation and test rows. The table then has the
+        column :data:`PART`.
     tell : callable, optional
         Takes how far the work is.
 
@@ -87,7 +88,9 @@ def read_table(path: Path, how: Reading | None = None, given: Given | None = Non
 
 
 def _joined(table: Table, others: list[tuple[str, Table, Path]]) -> Table:
-    """Return one table of several that have the same columns, with a column that tells them apart."""
+    """Return one table of several that have the same columns, with a column that tells them
+    apart.
+    """
     import polars
 
     for part, other, file in others:
@@ -96,7 +99,8 @@ def _joined(table: Table, others: list[tuple[str, Table, Path]]) -> Table:
         if lacking or further:
             what = f"lacks the column {shown(lacking[0], 60)!r}" if lacking else (
                 f"has the further column {shown(further[0], 60)!r}")
-            raise DataError(f"the {part} file {what}", shown(file), "all parts need the same columns")
+            raise DataError(f"the {part} file {what}", shown(file),
+                            "all parts need the same columns")
     lazies = [t.source.lazy().select(table.columns).with_columns(polars.lit(part).alias(PART))
               for part, t in [("train", table), *((part, t) for part, t, _ in others)]]
     return Table.scan(polars.concat(lazies, how="vertical_relaxed"))
@@ -183,8 +187,8 @@ def _json_lines(path: Path, how: Reading, tell: Tell) -> Table:
     for piece in pieces(path, "utf-8-sig", shown(path), quoted=False):
         tell("reading", piece.done / 2)
         frame = polars.read_ndjson(io.BytesIO(piece.text.encode()), infer_schema_length=None)
-        schema = frame.schema if not frames else polars.concat([frame.clear(), polars.DataFrame(schema=schema)],
-                                                               how="diagonal_relaxed").schema
+        schema = frame.schema if not frames else polars.concat(
+            [frame.clear(), polars.DataFrame(schema=schema)], how="diagonal_relaxed").schema
         frames += 1
     if frames == 1:
         return Table.of(frame, shown(path), how.ignored)
@@ -193,7 +197,8 @@ def _json_lines(path: Path, how: Reading, tell: Tell) -> Table:
     scratch.mkdir(parents=True, exist_ok=True)
     for i, piece in enumerate(pieces(path, "utf-8-sig", shown(path), quoted=False)):
         tell("reading", 0.5 + piece.done / 2)
-        polars.read_ndjson(io.BytesIO(piece.text.encode()), schema=schema).write_parquet(scratch / f"{i:05d}.parquet")
+        polars.read_ndjson(io.BytesIO(piece.text.encode()),
+                           schema=schema).write_parquet(scratch / f"{i:05d}.parquet")
     return Table.open(scratch)
 
 
@@ -212,7 +217,8 @@ def _read_format(read: _Read, path: Path, where: str, name: str, how: Reading, t
         table = read(path, how, tell)
     except (ImportError, AxiarchError, OSError):
         raise
-    except Exception as error:  # each reader has its own exceptions; all mean that the file is damaged
+    # each reader has its own exceptions; all mean that the file is damaged
+    except Exception as error:
         if type(error).__name__ == "KeyboardInterrupt":
             raise
         first = (str(error).splitlines() or [type(error).__name__])[0]

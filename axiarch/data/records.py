@@ -11,7 +11,8 @@ ENDINGS = (".csv", ".parquet", ".jsonl")
 
 
 def write_records(path: Path, kind: str, columns: Mapping[str, Sequence[Any]]) -> None:
-    """Write columns of equal length as Parquet or JSON lines; None is a gap, numbers keep all digits.
+    """Write columns of equal length as Parquet or JSON lines; None is a gap, numbers keep all
+    digits.
 
     Parameters
     ----------

@@ -31,7 +31,8 @@ def _nectar_flow(columns: Mapping[str, Sequence[Any]]) -> tuple[Floats, tuple[st
              "days_since_inspection")
     warmth, rain, wind, sun, bloom, colony, inspected = (_numbers(columns[name]) for name in names)
     meadow = _places(columns["meadow"], demo_nectar.MEADOWS)
-    return demo_nectar.true_gain(warmth, rain, wind, sun, bloom, colony, inspected, meadow)[:, None], ()
+    return demo_nectar.true_gain(warmth, rain, wind, sun, bloom, colony, inspected,
+                                 meadow)[:, None], ()
 
 
 def _numbers(values: Sequence[Any]) -> Floats:

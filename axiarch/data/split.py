@@ -33,7 +33,8 @@ class Known:
     Attributes
     ----------
     strata : (N,) array
-        The number of each row's class, or of the band its amount lies in: every part gets its share of each.
+        The number of each row's class, or of the band its amount lies in: every part gets its share
+        of each.
     classes : bool
         Whether they are classes, of which every part needs some.
     groups : (N,) array, optional
@@ -56,7 +57,9 @@ BANDS = 10
 
 
 def bands(values: NDArray[np.float64]) -> NDArray[np.int64]:
-    """Return the number of the band (N,) that each amount (N,) lies in: ten of as many rows, fewer for few rows."""
+    """Return the number of the band (N,) that each amount (N,) lies in: ten of as many rows,
+    fewer for few rows.
+    """
     rank = np.empty(len(values), np.int64)
     rank[np.argsort(values, kind="stable")] = np.arange(len(values))
     return rank * max(min(BANDS, len(values) // 6), 1) // max(len(values), 1)
@@ -73,10 +76,12 @@ def split(known: Known, plan: SplitPlan) -> tuple[Parts, ...]:
     parts = _three(known, plan)
     _check(parts, known)
     if plan.all_open:
-        return (Parts(np.sort(np.concatenate([parts.train, parts.validation])), parts.validation, parts.test),)
+        return (Parts(np.sort(np.concatenate([parts.train, parts.validation])), parts.validation,
+                      parts.test), )
     if not plan.folds:
         return (parts,)
-    made = tuple(fold for repeat in range(plan.fold_repeats) for fold in _folds(parts, known, plan, repeat))
+    made = tuple(fold for repeat in range(plan.fold_repeats)
+                 for fold in _folds(parts, known, plan, repeat))
     for fold in made:
         _check(fold, known)
     return made
@@ -93,7 +98,9 @@ def _three(known: Known, plan: SplitPlan) -> Parts:
 
 
 def _as_given(known: Known, plan: SplitPlan) -> Parts:
-    """Take the parts as they are given; one that is not is cut from the training rows by its share."""
+    """Take the parts as they are given; one that is not is cut from the training rows by its
+    share.
+    """
     assert known.part is not None
     train, validation, test = (np.flatnonzero(known.part == i) for i in range(3))
     if len(validation) and len(test):
@@ -102,8 +109,10 @@ def _as_given(known: Known, plan: SplitPlan) -> Parts:
     if not len(validation) and not len(test):
         return Parts(train[rest.train], train[rest.validation], train[rest.test])
     if len(validation):
-        return Parts(train[np.sort(np.concatenate([rest.train, rest.validation]))], validation, train[rest.test])
-    return Parts(train[np.sort(np.concatenate([rest.train, rest.test]))], train[rest.validation], test)
+        return Parts(train[np.sort(np.concatenate([rest.train, rest.validation]))], validation,
+                     train[rest.test])
+    return Parts(train[np.sort(np.concatenate([rest.train, rest.test]))], train[rest.validation],
+                 test)
 
 
 def _folds(parts: Parts, known: Known, plan: SplitPlan, repeat: int) -> list[Parts]:
@@ -119,10 +128,12 @@ def _folds(parts: Parts, known: Known, plan: SplitPlan, repeat: int) -> list[Par
     return [Parts(rows[fold != i], rows[fold == i], parts.test) for i in range(plan.folds)]
 
 
-def _stratified_folds(strata: NDArray[np.int64], folds: int, rng: np.random.Generator) -> NDArray[np.int64]:
+def _stratified_folds(strata: NDArray[np.int64], folds: int,
+                      rng: np.random.Generator) -> NDArray[np.int64]:
     """Deal out the rows (N,) of each stratum like cards, going on where the one before ended."""
     if len(strata) < 2 * folds:
-        raise DataError(f"{len(strata)} rows are too few for {folds} folds", "split", "take fewer folds")
+        raise DataError(f"{len(strata)} rows are too few for {folds} folds", "split",
+                        "take fewer folds")
     order = rng.permutation(len(strata))
     order = order[np.argsort(strata[order], kind="stable")]
     fold = np.empty(len(strata), np.int64)
@@ -130,12 +141,14 @@ def _stratified_folds(strata: NDArray[np.int64], folds: int, rng: np.random.Gene
     return fold
 
 
-def _grouped_folds(groups: NDArray[np.int64], folds: int, rng: np.random.Generator) -> NDArray[np.int64]:
+def _grouped_folds(groups: NDArray[np.int64], folds: int,
+                   rng: np.random.Generator) -> NDArray[np.int64]:
     """Deal out whole groups, the largest first, each to the fold with the fewest rows."""
     names, own, counts = np.unique(groups, return_inverse=True, return_counts=True)
     if len(names) < folds:
-        raise DataError(f"there are only {len(names)} groups outside the test part for {folds} folds", "split",
-                        "take fewer folds")
+        raise DataError(
+            f"there are only {len(names)} groups outside the test part for {folds} folds", "split",
+            "take fewer folds")
     sizes = np.zeros(folds)
     fold_of = np.empty(len(names), np.int64)
     for i in sorted(rng.permutation(len(names)), key=lambda j: -counts[j]):
@@ -145,7 +158,9 @@ def _grouped_folds(groups: NDArray[np.int64], folds: int, rng: np.random.Generat
 
 
 def fewer(parts: Parts, strata: NDArray[np.int64], rows: int, seed: int) -> Parts:
-    """Return the parts with at most about `rows` training rows, every stratum by the same share, one at least."""
+    """Return the parts with at most about `rows` training rows, every stratum by the same share,
+    one at least.
+    """
     if rows == 0 or rows >= len(parts.train):
         return parts
     rng = np.random.default_rng(np.random.SeedSequence(seed, spawn_key=(2,)))
@@ -181,10 +196,13 @@ def _by_class(labels: NDArray[np.int64], plan: SplitPlan) -> Parts:
 
 
 def _by_groups(groups: NDArray[np.int64], plan: SplitPlan) -> Parts:
-    """Deal out whole groups, largest first among equals by chance, each to the part that lacks most."""
+    """Deal out whole groups, largest first among equals by chance, each to the part that lacks
+    most.
+    """
     names, counts = np.unique(groups, return_counts=True)
     if len(names) < 3:
-        raise DataError(f"there are only {len(names)} groups", "split", "three or more are needed for three parts")
+        raise DataError(f"there are only {len(names)} groups", "split",
+                        "three or more are needed for three parts")
     wanted = np.array([1 - plan.validation - plan.test, plan.validation, plan.test]) * len(groups)
     have = np.zeros(3)
     chosen: list[list[int]] = [[], [], []]
@@ -202,17 +220,22 @@ def _by_groups(groups: NDArray[np.int64], plan: SplitPlan) -> Parts:
 def _by_order(order: NDArray[np.float64], plan: SplitPlan) -> Parts:
     """Give the last rows to the test part and those before to validation."""
     if np.isnan(order).any():
-        raise DataError(f"row {int(np.isnan(order).argmax()) + 1} has no value to put it in order", "split",
-                        "fill the gap, or choose another column")
+        raise DataError(f"row {int(np.isnan(order).argmax()) + 1} has no value to put it in order",
+                        "split", "fill the gap, or choose another column")
     rows = np.argsort(order, kind="stable")
     n_validation, n_test = round(len(rows) * plan.validation), round(len(rows) * plan.test)
-    train, validation, test = np.split(rows, [len(rows) - n_validation - n_test, len(rows) - n_test])
+    train, validation, test = np.split(
+        rows,
+        [len(rows) - n_validation - n_test, len(rows) - n_test])
     return Parts(np.sort(train), np.sort(validation), np.sort(test))
 
 
 def _check(parts: Parts, known: Known) -> None:
-    for name, rows in (("training", parts.train), ("validation", parts.validation), ("test", parts.test)):
+    for name, rows in (("training", parts.train), ("validation", parts.validation), ("test",
+                                                                                     parts.test)):
         if len(rows) == 0:
-            raise DataError(f"the {name} part has no rows", "split", "give it a larger share, or more rows")
+            raise DataError(f"the {name} part has no rows", "split",
+                            "give it a larger share, or more rows")
     if known.classes and len(np.unique(known.strata[parts.train])) < 2:
-        raise DataError("the training part has rows of one class only", "split", "split another way")
+        raise DataError("the training part has rows of one class only", "split",
+                        "split another way")

@@ -1,7 +1,7 @@
 """A table of any size: a column or a stretch of rows at a time, from memory or from files.
 
-Small tables are held in memory. A large one stays on disk, and is never there as a whole: whoever looks at it asks
-for one column, or walks it in pieces.
+Small tables are held in memory. A large one stays on disk, and is never there as a whole: whoever
+looks at it asks for one column, or walks it in pieces.
 """
 
 from __future__ import annotations
@@ -80,7 +80,9 @@ class Table:
 
     @classmethod
     def scan(cls, source: polars.LazyFrame, where: str = "", ignored: Sequence[str] = ()) -> Table:
-        """Return a table that stays where it is, unless it is small; parameters as of :meth:`of`."""
+        """Return a table that stays where it is, unless it is small; parameters as of
+        :meth:`of`.
+        """
         import polars
 
         source = _emptied(source, dict(source.collect_schema()), ignored)
@@ -121,7 +123,9 @@ class Table:
         return change(series).alias(name) if change else series
 
     def taken(self, rows: NDArray[np.int64]) -> Callable[[str], polars.Series]:
-        """Return what gives a column's `rows`; they are gathered once for all columns of a table in memory."""
+        """Return what gives a column's `rows`; they are gathered once for all columns of a table
+        in memory.
+        """
         import polars
 
         if isinstance(self.source, polars.DataFrame) and not self.changes:
@@ -135,7 +139,9 @@ class Table:
         names = names or self.columns
         frame = self.source.lazy().select(polars.col(*names)).slice(start, stop - start).collect()
         plain = [_plain(s) if not isinstance(self.source, polars.DataFrame) else s for s in frame]
-        changed = [self.changes[s.name](s).alias(s.name) if s.name in self.changes else s for s in plain]
+        changed = [
+            self.changes[s.name](s).alias(s.name) if s.name in self.changes else s for s in plain
+        ]
         return polars.DataFrame(changed)
 
     def pieces(self, names: Sequence[str] = ()) -> Iterator[tuple[int, polars.DataFrame]]:
@@ -216,9 +222,16 @@ def _plain(series: polars.Series) -> polars.Series:
 
 
 def frame_of(columns: dict[str, Any], kinds: dict[str, str]) -> polars.DataFrame:
-    """Return columns as a table of the kinds ``number``, ``text``, ``moment`` or ``picture``; None is a gap."""
+    """Return columns as a table of the kinds ``number``, ``text``, ``moment`` or ``picture``;
+    None is a gap.
+    """
     import polars
 
-    types = {"number": polars.Float64, "text": polars.String, "moment": polars.Datetime, "picture": None}
-    return polars.DataFrame([polars.Series(name, values, types[kinds[name]]) if kinds[name] != "picture" else
-                             polars.Series(name, values) for name, values in columns.items()])
+    types = {
+        "number": polars.Float64, "text": polars.String, "moment": polars.Datetime, "picture": None
+    }
+    return polars.DataFrame([
+        polars.Series(name, values, types[kinds[name]])
+        if kinds[name] != "picture" else polars.Series(name, values)
+        for name, values in columns.items()
+    ])

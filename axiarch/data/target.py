@@ -1,7 +1,7 @@
 """What is predicted: the task, the target columns, and how their values become numbers and back.
 
-A class is a number from 0. An amount is centred and scaled by the training rows; a loss or an error times the
-scale is in the target's own unit again.
+A class is a number from 0. An amount is centred and scaled by the training rows; a loss or an error
+times the scale is in the target's own unit again.
 """
 
 from __future__ import annotations
@@ -45,7 +45,8 @@ class Target:
     centre, scale : tuple of float
         Of each target of a regression, or of its logarithm, learnt from the training rows.
     spread : tuple of float
-        Where networks are trained on ``log(y + shift)``: the standard deviation of each target (T,).
+        Where networks are trained on ``log(y + shift)``: the standard deviation of each target
+        (T,).
     shift : tuple of float
         0 where all amounts are above 0, else the smallest of them that is.
     """
@@ -66,7 +67,8 @@ class Target:
     @property
     def outputs(self) -> int:
         """Outputs of a network: one a class or an amount, one alone for two classes."""
-        return {"classification": len(self.classes), "binary": 1, "regression": len(self.columns)}[self.task]
+        return {"classification": len(self.classes), "binary": 1,
+                "regression": len(self.columns)}[self.task]
 
     @property
     def loss(self) -> str:
@@ -82,7 +84,9 @@ class Target:
 
     @property
     def unit(self) -> str:
-        """The unit of a loss: nats, the target's own (its column), or spreads where there are several targets."""
+        """The unit of a loss: nats, the target's own (its column), or spreads where there are
+        several targets.
+        """
         if self.task != "regression":
             return "nats"
         return self.columns[0] if len(self.columns) == 1 else "spreads"
@@ -98,22 +102,30 @@ class Target:
 
     @property
     def units(self) -> tuple[float, ...]:
-        """What one of the engine's losses is worth in each target's own unit (T,); none for classes."""
+        """What one of the engine's losses is worth in each target's own unit (T,); none for
+        classes.
+        """
         return self.spread or self.scale
 
     @property
     def curve(self) -> tuple[float, ...]:
-        """Scale, centre and spread (3 T,) of targets trained on by their logarithm; none for others."""
+        """Scale, centre and spread (3 T,) of targets trained on by their logarithm; none for
+        others.
+        """
         return (*self.scale, *self.centre, *self.spread) if self.spread else ()
 
     def in_units(self, encoded: Answers) -> NDArray[np.float64]:
-        """Return encoded amounts (N, T) so that differences times :attr:`units` are in the targets' own units."""
+        """Return encoded amounts (N, T) so that differences times :attr:`units` are in the
+        targets' own units.
+        """
         if not self.spread:
             return encoded.astype(np.float64)
         return np.asarray(self.decode(encoded)) / self.spread
 
     def encode(self, frame: polars.DataFrame) -> Answers:
-        """Return class numbers (N,) or scaled amounts (N, T) of a table of N rows without gaps in its targets."""
+        """Return class numbers (N,) or scaled amounts (N, T) of a table of N rows without gaps
+        in its targets.
+        """
         if self.task != "regression":
             return class_numbers(frame[self.columns[0]], self.classes).astype(np.int32)
         values = np.stack([as_floats(frame[name]) for name in self.columns], axis=1)
@@ -122,7 +134,9 @@ class Target:
         return np.ascontiguousarray((values - self.centre) / self.scale, dtype=np.float32)
 
     def decode(self, encoded: Answers) -> list[str] | NDArray[np.float64]:
-        """Return the classes, or the amounts (N, T) in their own units: the inverse of :meth:`encode`."""
+        """Return the classes, or the amounts (N, T) in their own units: the inverse of
+        :meth:`encode`.
+        """
         if self.task != "regression":
             return [self.classes[i] for i in encoded]
         linear = encoded.astype(np.float64) * self.scale + self.centre
@@ -134,7 +148,8 @@ def class_numbers(series: polars.Series, classes: tuple[str, ...]) -> NDArray[np
     import polars
 
     texts = series.cast(polars.String)
-    return texts.replace_strict(list(classes), range(len(classes)), return_dtype=polars.Int64).to_numpy()
+    return texts.replace_strict(list(classes), range(len(classes)),
+                                return_dtype=polars.Int64).to_numpy()
 
 
 def learn_target(task: Task, columns: dict[str, polars.Series], scaling: Scaling) -> Target:
@@ -146,7 +161,8 @@ def learn_target(task: Task, columns: dict[str, polars.Series], scaling: Scaling
         if scaling == "logarithm":
             return _learn_logarithms(columns)
         found = [centre_and_scale(as_floats(series), scaling) for series in columns.values()]
-        return Target(task, tuple(columns), (), tuple(c for c, _ in found), tuple(s or 1.0 for _, s in found))
+        return Target(task, tuple(columns), (), tuple(c for c, _ in found),
+                      tuple(s or 1.0 for _, s in found))
     (name, series), = columns.items()
     return Target(task, (name,), found_classes(series))
 
@@ -157,17 +173,19 @@ def _learn_logarithms(columns: dict[str, polars.Series]) -> Target:
     for name, series in columns.items():
         values = as_floats(series)
         if values.size and values.min() < 0:
-            raise DataError(f"it holds {number(float(values.min()))}, and amounts below 0 have no logarithm",
-                            f"column {shown(name)!r}", "scale the target another way, such as z-score")
+            raise DataError(
+                f"it holds {number(float(values.min()))}, and amounts below 0 have no logarithm",
+                f"column {shown(name)!r}", "scale the target another way, such as z-score")
         above = values[values > 0]
         if not above.size:
-            raise DataError("no amount is above 0, so there is no logarithm", f"column {shown(name)!r}",
+            raise DataError("no amount is above 0, so there is no logarithm",
+                            f"column {shown(name)!r}",
                             "scale the target another way, such as z-score")
         shift.append(0.0 if above.size == values.size else float(above.min()))
         found.append(centre_and_scale(np.log(values + shift[-1]), "z-score"))
         spread.append(float(values.std()) or 1.0)
-    return Target("regression", tuple(columns), (), tuple(c for c, _ in found), tuple(s or 1.0 for _, s in found),
-                  tuple(spread), tuple(shift))
+    return Target("regression", tuple(columns), (), tuple(c for c, _ in found),
+                  tuple(s or 1.0 for _, s in found), tuple(spread), tuple(shift))
 
 
 def found_classes(series: polars.Series) -> tuple[str, ...]:
@@ -202,7 +220,8 @@ def settle_task(columns: dict[str, polars.Series], wanted: str) -> tuple[Task, s
         raise DataError(f"the target has {distinct} different values in {rows} rows", where,
                         "choose a column of classes, or the task regression if it holds amounts")
     if wanted == "binary" and distinct != 2:
-        raise DataError(f"the target has {distinct} classes, not two", where, "choose the task classification")
+        raise DataError(f"the target has {distinct} classes, not two", where,
+                        "choose the task classification")
     if wanted == "classification":
         return "classification", "chosen"
     return ("binary", "two classes") if distinct == 2 else ("classification", f"{distinct} classes")

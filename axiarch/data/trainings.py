@@ -1,4 +1,6 @@
-"""Finished trainings of other origin, read from a table: one row an epoch, with settings and losses."""
+"""Finished trainings of other origin, read from a table: one row an epoch, with settings and
+losses.
+"""
 
 from __future__ import annotations
 
@@ -53,29 +55,34 @@ class Training:
 def read_trainings(path: Path, metrics: Sequence[str] = ()) -> tuple[list[Training], list[str]]:
     """Return the trainings of a table, in its order, and the columns that are left out.
 
-    Columns ``epoch``, ``training loss`` and ``validation loss`` are needed. With a column ``run``, rows of
-    one run belong together, and the columns that are constant in every run are settings; without,
-    every other column is a setting, but for ``seed``, ``seconds`` and `metrics`.
+    Columns ``epoch``, ``training loss`` and ``validation loss`` are needed. With a column ``run``,
+    rows of one run belong together, and the columns that are constant in every run are settings;
+    without, every other column is a setting, but for ``seed``, ``seconds`` and `metrics`.
 
     Raises
     ------
     DataError
-        If the table cannot be read, a column or a loss is missing, or the epochs of a run are not 1, 2, 3 …
+        If the table cannot be read, a column or a loss is missing, or the epochs of a run are not
+        1, 2, 3 …
     """
     table, _ = read_table(path)
     where = shown(path)
     if table.height > MOST_EPOCHS:
-        raise DataError(f"{table.height} rows are too many", where, f"give at most {MOST_EPOCHS} epochs")
+        raise DataError(f"{table.height} rows are too many", where,
+                        f"give at most {MOST_EPOCHS} epochs")
     names = {_plain(name): name for name in reversed(table.columns)}
     for needed in (EPOCH, TRAINING, VALIDATION):
         if needed not in names:
-            raise DataError(f"there is no column {needed.replace('_', ' ')!r}", where,
-                            "give one row an epoch with the columns epoch, training loss and validation loss")
+            raise DataError(
+                f"there is no column {needed.replace('_', ' ')!r}", where,
+                "give one row an epoch with the columns epoch, training loss and validation loss")
     frame = table.rows(0, table.height)
     numbers = {plain: _numbers(frame[name], where) for plain, name in names.items()
                if plain in (EPOCH, TRAINING, VALIDATION, RATE, SECONDS) or name in metrics}
     _check_losses(numbers, where)
-    special = {names[key] for key in (EPOCH, TRAINING, VALIDATION, RUN, SEED, SECONDS) if key in names}
+    special = {
+        names[key] for key in (EPOCH, TRAINING, VALIDATION, RUN, SEED, SECONDS) if key in names
+    }
     others = [name for name in table.columns if name not in special and name not in metrics]
     texts = {name: [_text(value) for value in frame[name].to_list()] for name in {*others, *(
         names[key] for key in (RUN, SEED) if key in names)}}
@@ -84,14 +91,20 @@ def read_trainings(path: Path, metrics: Sequence[str] = ()) -> tuple[list[Traini
     for i in range(frame.height):
         seed = texts[names[SEED]][i] if SEED in names else ""
         rows.setdefault((seed, *(texts[name][i] for name in keys)), []).append(i)
-    settings = [name for name in others
-                if RUN not in names or all(len({texts[name][i] for i in own}) == 1 for own in rows.values())]
-    found = [_training(own, settings, texts, numbers, names, metrics, where) for own in rows.values()]
+    settings = [
+        name for name in others if RUN not in names or all(
+            len({texts[name][i] for i in own}) == 1 for own in rows.values())
+    ]
+    found = [
+        _training(own, settings, texts, numbers, names, metrics, where) for own in rows.values()
+    ]
     return found, [name for name in others if name not in settings and _plain(name) != RATE]
 
 
 def _plain(name: str) -> str:
-    """Return a column's name as names are compared: lower case, without unit, words joined by lines."""
+    """Return a column's name as names are compared: lower case, without unit, words joined by
+    lines.
+    """
     return re.sub(r"[^a-z0-9]+", "_", re.sub(r"\(.*?\)", "", name.lower())).strip("_")
 
 
@@ -118,7 +131,8 @@ def _check_losses(numbers: Mapping[str, list[float]], where: str) -> None:
 
 
 def _text(value: Any) -> str:
-    return "" if value is None else f"{value:.12g}" if isinstance(value, float) else str(value)[:MOST_SETTING]
+    return "" if value is None else f"{value:.12g}" if isinstance(
+        value, float) else str(value)[:MOST_SETTING]
 
 
 def _training(rows: list[int], settings: list[str], texts: Mapping[str, list[str]],
@@ -130,15 +144,17 @@ def _training(rows: list[int], settings: list[str], texts: Mapping[str, list[str
     found = [epochs[k] for k in order]
     if found != [found[0] + k for k in range(len(found))] or found[0] not in (0, 1):
         twice = len(set(found)) < len(found)
-        raise DataError("the same epoch appears twice for the same settings" if twice else
-                        f"the epochs of a training are not 1, 2, 3 …: {', '.join(f'{e:g}' for e in found[:4])} …",
-                        f"{where}, row {own[0] + 1}",
-                        "tell the trainings apart by a column run or seed" if twice else
-                        "give one row for every epoch, numbered from 1")
+        raise DataError(
+            "the same epoch appears twice for the same settings" if twice else
+            f"the epochs of a training are not 1, 2, 3 …: {', '.join(f'{e:g}' for e in found[:4])} "
+            "…",
+            f"{where}, row {own[0] + 1}", "tell the trainings apart by a column run or seed"
+            if twice else "give one row for every epoch, numbered from 1")
 
     def column(name: str) -> tuple[float, ...]:
         return tuple(numbers[name][i] if name in numbers else math.nan for i in own)
 
-    return Training({name: texts[name][own[0]] for name in settings}, column(TRAINING), column(VALIDATION),
-                    {plain_name: column(plain) for plain, plain_name in names.items() if plain_name in metrics},
-                    column(RATE), column(SECONDS))
+    return Training(
+        {name: texts[name][own[0]] for name in settings}, column(TRAINING), column(VALIDATION),
+        {plain_name: column(plain) for plain, plain_name in names.items() if plain_name in metrics},
+        column(RATE), column(SECONDS))

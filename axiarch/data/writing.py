@@ -43,7 +43,9 @@ class Written:
 
 
 class Draft:
-    """A data set in the making; a context manager that leaves nothing behind unless it is finished."""
+    """A data set in the making; a context manager that leaves nothing behind unless it is
+    finished.
+    """
 
     def __init__(self, folder: Path) -> None:
         self._folder = folder
@@ -51,7 +53,8 @@ class Draft:
 
     def __enter__(self) -> Draft:
         self._open = contextlib.ExitStack()
-        self._draft = self._open.enter_context(scratch_folder(self._folder.parent, "draft")) / "made"
+        self._draft = self._open.enter_context(scratch_folder(self._folder.parent,
+                                                              "draft")) / "made"
         (self._draft / "sealed").mkdir(parents=True)
         return self
 
@@ -61,7 +64,10 @@ class Draft:
 
     def encode(self, table: Table, folds: Sequence[Encoded], tell: Tell) -> list[Written]:
         """Encode the rows of all folds in one walk over the table, and write them."""
-        files = [_FoldFiles(self._draft / "folds" / str(i), fold, self._digest) for i, fold in enumerate(folds)]
+        files = [
+            _FoldFiles(self._draft / "folds" / str(i), fold, self._digest)
+            for i, fold in enumerate(folds)
+        ]
         first = folds[0].encoding
         names = [*(code.name for code in first.codes), *first.target.columns]
         try:
@@ -72,12 +78,18 @@ class Draft:
         finally:
             for each in files:
                 each.close()
-        return [Written({p: map_array(f.folder / f"{p}.inputs.npy") for p in ("train", "validation")},
-                        {p: map_array(f.folder / f"{p}.targets.npy") for p in ("train", "validation")})
-                for f in files]
+        return [
+            Written({p: map_array(f.folder / f"{p}.inputs.npy")
+                     for p in ("train", "validation")},
+                    {p: map_array(f.folder / f"{p}.targets.npy")
+                     for p in ("train", "validation")})
+            for f in files
+        ]
 
     def keep(self, given: Table, sealed: Rows, table: Table, examples: Rows, tell: Tell) -> None:
-        """Keep the table as it was read, which of its rows are sealed, and a few training rows to look at."""
+        """Keep the table as it was read, which of its rows are sealed, and a few training rows
+        to look at.
+        """
         import polars
 
         given.save(self._draft / "sealed" / "table", tell)
@@ -108,12 +120,15 @@ class _FoldFiles:
         self._digest = digest
         target = fold.encoding.target
         width = len(fold.encoding.inputs)
-        shape, kind = (((len(target.columns),), np.float32) if target.task == "regression" else ((), np.int32))
+        shape, kind = (((len(target.columns), ), np.float32) if target.task == "regression" else
+                       ((), np.int32))
         self._rows = {"train": fold.train, "validation": fold.validation}
         self._files: dict[tuple[str, str], IO[bytes]] = {}
         for part, rows in self._rows.items():
-            self._files[part, "inputs"] = _begin(folder / f"{part}.inputs.npy", (len(rows), width), np.float32)
-            self._files[part, "targets"] = _begin(folder / f"{part}.targets.npy", (len(rows), *shape), kind)
+            self._files[part, "inputs"] = _begin(folder / f"{part}.inputs.npy", (len(rows), width),
+                                                 np.float32)
+            self._files[part, "targets"] = _begin(folder / f"{part}.targets.npy",
+                                                  (len(rows), *shape), kind)
 
     def take(self, start: int, piece: Any) -> None:
         """Write the rows of a piece of the table that begins with row `start`."""
@@ -137,5 +152,7 @@ def _begin(path: Path, shape: tuple[int, ...], kind: DTypeLike) -> IO[bytes]:
     """Begin a .npy file: everything but its numbers."""
     file = path.open("wb")
     np.lib.format.write_array_header_1_0(file, {
-        "descr": np.lib.format.dtype_to_descr(np.dtype(kind)), "fortran_order": False, "shape": shape})
+        "descr": np.lib.format.dtype_to_descr(np.dtype(kind)), "fortran_order": False,
+        "shape": shape
+    })
     return file

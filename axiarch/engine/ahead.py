@@ -15,8 +15,8 @@ from axiarch.engine.network import Array
 class Ahead:
     """A thread that asks the system for rows, and waits until they are in memory.
 
-    A page at a time is slow on any disk; asked for together, rows are read many at once. The system is kept from
-    reading what lies around them, of which the next step needs nothing.
+    A page at a time is slow on any disk; asked for together, rows are read many at once. The system
+    is kept from reading what lies around them, of which the next step needs nothing.
 
     Parameters
     ----------
@@ -48,7 +48,8 @@ class Ahead:
         if self._file is not None:
             begins = self._start + order[first:last] * self._bytes
             starts = begins // mmap.PAGESIZE * mmap.PAGESIZE
-            for start, length in zip(starts.tolist(), (begins + self._bytes - starts).tolist(), strict=True):
+            for start, length in zip(starts.tolist(), (begins + self._bytes - starts).tolist(),
+                                     strict=True):
                 self._file.madvise(mmap.MADV_WILLNEED, start, length)
         rows.touch(self._flat, self._width, order, first, last)
 
@@ -57,5 +58,6 @@ def _file_of(array: Array) -> mmap.mmap | None:
     """Return the mapped file that an array is a view of; None where it is in memory."""
     base: object = array
     while base is not None and not isinstance(base, mmap.mmap):
-        base = getattr(base, "obj", None) if isinstance(base, memoryview) else getattr(base, "base", None)
+        base = getattr(base, "obj", None) if isinstance(base, memoryview) else getattr(
+            base, "base", None)
     return base

@@ -1,7 +1,7 @@
 """Checkpoints: all that a run needs to go on with the same bits, in one safetensors file.
 
-The arrays are tensors; everything else is JSON in the file's own metadata. A file appears whole or not
-at all: it is written under another name and then renamed.
+The arrays are tensors; everything else is JSON in the file's own metadata. A file appears whole or
+not at all: it is written under another name and then renamed.
 """
 
 from __future__ import annotations
@@ -28,12 +28,15 @@ FORMAT = 2
 
 
 class EarlierEngine(TrainingError):
-    """A checkpoint that another version of the engine has written: what follows from it would be other numbers."""
+    """A checkpoint that another version of the engine has written: what follows from it would be
+    other numbers.
+    """
 
 
 def save_checkpoint(path: Path, run: RunSpec, state: RunState, data: str, note: str = "",
                     before: Path | None = None) -> None:
-    """Write a run's state; `data` is the fingerprint of the data set it trains on, `note` says what it belongs to.
+    """Write a run's state; `data` is the fingerprint of the data set it trains on, `note` says what
+    it belongs to.
 
     What stood at `path` is put aside as `before`, once the new one is whole.
 
@@ -46,8 +49,11 @@ def save_checkpoint(path: Path, run: RunSpec, state: RunState, data: str, note: 
     """
     from safetensors.numpy import save
 
-    known = {"format": FORMAT, "recipe": dict(run.recipe), "streams": asdict(run.streams), "data": data,
-             "epoch": state.epoch, "score": state.watch.best_loss, "watch": asdict(state.watch), "note": note}
+    known = {
+        "format": FORMAT, "recipe": dict(run.recipe), "streams": asdict(run.streams), "data": data,
+        "epoch": state.epoch, "score": state.watch.best_loss, "watch": asdict(state.watch),
+        "note": note
+    }
     tensors = {"parameters": state.parameters, "best_parameters": state.best_parameters,
                "optimiser": state.optimiser, **({} if state.kept is None else {"kept": state.kept})}
     text = json.dumps(known)
@@ -60,8 +66,10 @@ def save_checkpoint(path: Path, run: RunSpec, state: RunState, data: str, note: 
     except OSError as error:
         what = f"a checkpoint could not be written: {error.strerror}"
         if error.errno in (errno.ENOSPC, errno.EDQUOT):
-            raise NoSpace(what, shown(path), "free some space, then resume; nothing is lost") from None
-        raise TrainingError(what, shown(path), "check the folder, then train the run from scratch") from None
+            raise NoSpace(what, shown(path),
+                          "free some space, then resume; nothing is lost") from None
+        raise TrainingError(what, shown(path),
+                            "check the folder, then train the run from scratch") from None
 
 
 def load_checkpoint(path: Path, run: RunSpec, shape: NetworkShape, data: str) -> RunState:
@@ -79,13 +87,15 @@ def load_checkpoint(path: Path, run: RunSpec, shape: NetworkShape, data: str) ->
     try:
         with safe_open(path, framework="numpy") as file:
             metadata = file.metadata()
-            tensors = {name: file.get_tensor(name) for name in file.keys()}  # noqa: SIM118  (not a mapping)
+            tensors = {name: file.get_tensor(name)
+                       for name in file.keys()}  # noqa: SIM118  (not a mapping)
         if metadata["checksum"] != checksum(metadata["axiarch"], tensors):
             raise ValueError("it is damaged: it is not what was written")
         known = load_json(metadata["axiarch"], finite=False)
         if known["format"] != FORMAT:
-            raise EarlierEngine("the checkpoint was written by an earlier version of Axiarch, whose results this one "
-                                "cannot continue", where, "train the recipe again in a new search")
+            raise EarlierEngine(
+                "the checkpoint was written by an earlier version of Axiarch, whose results this "
+                "one cannot continue", where, "train the recipe again in a new search")
         watch = msgspec.convert(known["watch"], Watch)
         state = RunState(tensors["parameters"], tensors["best_parameters"], tensors["optimiser"],
                          known["epoch"], watch, tensors.get("kept"))
@@ -96,22 +106,32 @@ def load_checkpoint(path: Path, run: RunSpec, shape: NetworkShape, data: str) ->
                             "train the run from scratch") from None
     found = tensors["parameters"].shape
     if found != (shape.parameters,):
-        raise TrainingError(f"the checkpoint holds {found} parameters; the network has {shape.parameters}", where,
-                            "train the run from scratch")
-    for what, was, now in (("data", known["data"], data), ("recipe", known["recipe"], dict(run.recipe)),
-                           ("seed", known["streams"], asdict(run.streams))):
+        raise TrainingError(
+            f"the checkpoint holds {found} parameters; the network has {shape.parameters}", where,
+            "train the run from scratch")
+    for what, was, now in (("data", known["data"], data),
+                           ("recipe", known["recipe"], dict(run.recipe)), ("seed", known["streams"],
+                                                                           asdict(run.streams))):
         if was != now:
             whose = f" ({shown(known['note'], 80)})" if known.get("note") else ""
-            raise TrainingError(f"the checkpoint{whose} belongs to another {what}", where, "train the run from scratch")
+            raise TrainingError(f"the checkpoint{whose} belongs to another {what}", where,
+                                "train the run from scratch")
     return state
 
 
-def carry_over(source: Path, was: RunSpec, old: NetworkShape, run: RunSpec, new: NetworkShape, data: str, latest: int,
+def carry_over(source: Path,
+               was: RunSpec,
+               old: NetworkShape,
+               run: RunSpec,
+               new: NetworkShape,
+               data: str,
+               latest: int,
                best: bool = False) -> RunState | None:
-    """Return where `run` starts when it takes over from what the run `was` left: its last epoch, or its best.
+    """Return where `run` starts when it takes over from what the run `was` left: its last epoch, or
+    its best.
 
-    None where that is later than the epoch `latest`. Patience counts from there, so that a run which patience ended can
-    go on.
+    None where that is later than the epoch `latest`. Patience counts from there, so that a run
+    which patience ended can go on.
 
     Raises
     ------
@@ -119,9 +139,10 @@ def carry_over(source: Path, was: RunSpec, old: NetworkShape, run: RunSpec, new:
         If the networks differ, or the checkpoint cannot be read.
     """
     if (old.inputs, old.layers, old.outputs) != (new.inputs, new.layers, new.outputs):
-        raise TrainingError(f"the weights do not fit: {old.parameters} numbers in {len(old.layers)} hidden layers "
-                            f"against {new.parameters} in {len(new.layers)}", shown(source),
-                            "keep the network as it was, or train it from scratch")
+        raise TrainingError(
+            f"the weights do not fit: {old.parameters} numbers in {len(old.layers)} hidden layers "
+            f"against {new.parameters} in {len(new.layers)}", shown(source),
+            "keep the network as it was, or train it from scratch")
     state = load_checkpoint(source, was, old, data)
     if best:
         state = state.at_best(was.recipe)

@@ -16,7 +16,9 @@ Floats = NDArray[np.float64]
 
 @dataclass(frozen=True)
 class Initialisation:
-    """A variance of weights by fan-in and fan-out, and the distribution that its paper draws from."""
+    """A variance of weights by fan-in and fan-out, and the distribution that its paper draws
+    from.
+    """
 
     variance: Callable[[int, int], float]
     usual: str = "normal"
@@ -31,7 +33,8 @@ INITIALISATIONS: Mapping[str, Initialisation] = {
 }
 
 
-def drawn(name: str, distribution: str, rng: np.random.Generator, before: int, after: int) -> Floats:
+def drawn(name: str, distribution: str, rng: np.random.Generator, before: int,
+          after: int) -> Floats:
     """Return the weights (fan-in, fan-out) of one layer.
 
     Parameters
@@ -58,7 +61,8 @@ def orthogonal(rng: np.random.Generator, before: int, after: int) -> NDArray[np.
 
 def first_weights(shape: NetworkShape, name: str, rng: np.random.Generator,
                   distribution: str = "usual") -> NDArray[np.float64]:
-    """Return the flat numbers (P,) of one run: weights drawn, gains and running variances 1, all else 0.
+    """Return the flat numbers (P,) of one run: weights drawn, gains and running variances 1, all
+    else 0.
 
     The output layer is drawn by glorot whatever the hidden layers use: its sums pass no rectifier.
     """

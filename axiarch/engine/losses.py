@@ -28,12 +28,14 @@ class Loss:
     reported : callable
         From the mean loss and the units of the targets to the loss that people read.
     metrics : callable
-        From the sums divided by the rows, the units, and what is known of the targets (the share of each class, or
-        the variance of scaled amounts), to what else is measured.
+        From the sums divided by the rows, the units, and what is known of the targets (the share of
+        each class, or the variance of scaled amounts), to what else is measured.
     predicted : callable
-        From outputs (N, outputs) to what they predict: the probability of each class (N, C), or scaled amounts (N, T).
+        From outputs (N, outputs) to what they predict: the probability of each class (N, C), or
+        scaled amounts (N, T).
     curve : int
-        Numbers for each amount that turn outputs into what is reported; 0 where that is a factor alone.
+        Numbers for each amount that turn outputs into what is reported; 0 where that is a factor
+        alone.
     """
 
     amounts: bool
@@ -75,18 +77,28 @@ def _as_it_is(mean: float, units: Sequence[float]) -> float:
 
 
 def _root(mean: float, units: Sequence[float]) -> float:
-    """Return the root mean squared error in the target's unit; in spreads where there are several targets."""
+    """Return the root mean squared error in the target's unit; in spreads where there are
+    several targets.
+    """
     return math.sqrt(mean) * unit_of(units) if mean >= 0 else mean
 
 
 def _accuracies(means: Floats, units: Sequence[float], known: Floats) -> tuple[float, ...]:
-    """Return the accuracy, and the mean over the classes there are of the share of each that is predicted right."""
-    shares = [hits / share for hits, share in zip(means[1:].tolist(), known.tolist(), strict=False) if share > 0]
+    """Return the accuracy, and the mean over the classes there are of the share of each that is
+    predicted right.
+    """
+    shares = [
+        hits / share
+        for hits, share in zip(means[1:].tolist(), known.tolist(), strict=False)
+        if share > 0
+    ]
     return float(means[0]), sum(shares) / len(shares) if shares else 0.0
 
 
 def _errors(means: Floats, units: Sequence[float], known: Floats) -> tuple[float, ...]:
-    """Return mean absolute error and the share of variance explained, or the RMSE of each of several targets."""
+    """Return mean absolute error and the share of variance explained, or the RMSE of each of
+    several targets.
+    """
     count = len(means) // 2
     if count > 1:
         return tuple(float(math.sqrt(m) * u) for m, u in zip(means[:count], units, strict=True))
@@ -103,8 +115,10 @@ LOSSES: dict[str, Loss] = {
 }
 
 
-def known_of(loss: Loss, targets: NDArray[Any], outputs: int, curve: tuple[float, ...] = ()) -> Floats:
-    """Return what metrics need to know of the targets (N,) or (N, T): shares of classes, or the variance.
+def known_of(loss: Loss, targets: NDArray[Any], outputs: int, curve: tuple[float,
+                                                                           ...] = ()) -> Floats:
+    """Return what metrics need to know of the targets (N,) or (N, T): shares of classes, or the
+    variance.
 
     `curve` (3 T,) are scale, centre and spread of amounts that are trained on by their logarithm.
     """
@@ -115,4 +129,3 @@ def known_of(loss: Loss, targets: NDArray[Any], outputs: int, curve: tuple[float
             amounts = np.exp(np.minimum(amounts * scale + centre, LARGEST_LOG)) / spread
         return np.array([float(amounts.var())])
     return np.bincount(targets, minlength=max(outputs, 2)) / len(targets)
-

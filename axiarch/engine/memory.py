@@ -8,10 +8,12 @@ from axiarch.engine.program import Program, Room
 
 
 def training_bytes(shape: NetworkShape, rows: int) -> int:
-    """Return the bytes that one run takes while it trains on `rows` N training rows; mapped data are not counted.
+    """Return the bytes that one run takes while it trains on `rows` N training rows; mapped data
+    are not counted.
 
-    Parameters, gradients, the optimiser's state, the best epoch and what was kept with it, the arenas of training and
-    evaluation, the order of an epoch, and the coefficients of the steps that are worked out ahead.
+    Parameters, gradients, the optimiser's state, the best epoch and what was kept with it, the
+    arenas of training and evaluation, the order of an epoch, and the coefficients of the steps that
+    are worked out ahead.
     """
     steps = shape.steps(rows)
     ahead = max(1, min(codes.EPOCHS_AHEAD, codes.STEPS_AHEAD // steps)) * steps
@@ -22,7 +24,9 @@ def training_bytes(shape: NetworkShape, rows: int) -> int:
 
 
 def saving_bytes(shape: NetworkShape) -> int:
-    """Return the bytes that writing a checkpoint takes meanwhile: all of a run, three times over."""
+    """Return the bytes that writing a checkpoint takes meanwhile: all of a run, three times
+    over.
+    """
     return int(shape.dtype.itemsize) * 3 * 11 * shape.parameters
 
 

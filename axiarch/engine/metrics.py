@@ -1,6 +1,8 @@
-"""What predictions are worth beside their loss: counts of classes told right and taken for another, errors of amounts.
+"""What predictions are worth beside their loss: counts of classes told right and taken for another,
+errors of amounts.
 
-Labels (N,) are class numbers, shares (N, C) the probability given to each class; amounts are (N, T) in their own unit.
+Labels (N,) are class numbers, shares (N, C) the probability given to each class; amounts are (N, T)
+in their own unit.
 """
 
 from __future__ import annotations
@@ -13,7 +15,9 @@ Labels = NDArray[np.integer]
 
 
 def confusion(shares: Floats, labels: Labels) -> NDArray[np.int64]:
-    """Return how many rows of each class (first axis) are taken for each class (second axis), (C, C)."""
+    """Return how many rows of each class (first axis) are taken for each class (second axis),
+    (C, C).
+    """
     classes = shares.shape[1]
     found = np.bincount(labels * classes + shares.argmax(axis=1), minlength=classes * classes)
     return found.astype(np.int64).reshape(classes, classes)
@@ -25,7 +29,9 @@ def accuracy(counts: NDArray[np.int64]) -> float:
 
 
 def precision(counts: NDArray[np.int64]) -> Floats:
-    """Return for each class (C,) the share of rows taken for it that are it; 0 where none is taken for it."""
+    """Return for each class (C,) the share of rows taken for it that are it; 0 where none is
+    taken for it.
+    """
     return _share(np.diag(counts), counts.sum(axis=0))
 
 
@@ -46,7 +52,9 @@ def macro(values: Floats, counts: NDArray[np.int64]) -> float:
 
 
 def top_k(shares: Floats, labels: Labels, k: int) -> float:
-    """Return the share of rows whose class is among the `k` likeliest; of equal shares the first class counts more."""
+    """Return the share of rows whose class is among the `k` likeliest; of equal shares the first
+    class counts more.
+    """
     order = np.argsort(-shares, axis=1, kind="stable")[:, :k]
     return float((order == labels[:, None]).any(axis=1).mean())
 
@@ -58,9 +66,11 @@ def log_loss(shares: Floats, labels: Labels) -> float:
 
 
 def roc_auc(scores: Floats, positive: NDArray[np.bool_]) -> float:
-    """Return the chance that a positive row scores above a negative one, half of it where they are equal.
+    """Return the chance that a positive row scores above a negative one, half of it where they are
+    equal.
 
-    The Mann-Whitney statistic over ranks (Hanley & McNeil 1982). Not a number where there is only one kind.
+    The Mann-Whitney statistic over ranks (Hanley & McNeil 1982). Not a number where there is only
+    one kind.
     """
     from scipy.stats import rankdata
 
@@ -95,7 +105,9 @@ def median_error(told: Floats, true: Floats) -> Floats:
 
 
 def explained(told: Floats, true: Floats) -> Floats:
-    """Return the share of the variance explained (R²) of each amount (T,); 0 where it does not vary."""
+    """Return the share of the variance explained (R²) of each amount (T,); 0 where it does not
+    vary.
+    """
     spread = ((true - true.mean(axis=0)) ** 2).sum(axis=0)
     left = ((told - true) ** 2).sum(axis=0)
     found: Floats = np.where(spread > 0, 1 - left / np.where(spread > 0, spread, 1), 0.0)

@@ -1,4 +1,5 @@
-"""Kept models: the weights of one network by layer, and in the file's metadata all that is needed to use them.
+"""Kept models: the weights of one network by layer, and in the file's metadata all that is needed
+to use them.
 
 A safetensors file, so any program that reads those can read the weights. The metadata hold one JSON
 text under ``axiarch`` and a checksum of everything.
@@ -53,7 +54,8 @@ def read_model(path: Path) -> tuple[dict[str, Any], dict[str, NDArray[Any]]]:
 
 
 def read_about(path: Path) -> dict[str, Any]:
-    """Return what is known of a model without reading its weights, and their number as ``parameters``.
+    """Return what is known of a model without reading its weights, and their number as
+    ``parameters``.
 
     Raises
     ------

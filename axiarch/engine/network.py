@@ -28,7 +28,8 @@ class Placed:
     weights : int
         Offset of the weight matrix (I, H); I is the numbers that one sum is made of.
     biases, gains, kept : int
-        Offsets of biases (H,), of a normalisation's gains (H,), and of its running mean and variance (2 H,).
+        Offsets of biases (H,), of a normalisation's gains (H,), and of its running mean and
+        variance (2 H,).
     """
 
     layer: Layer
@@ -101,7 +102,11 @@ class NetworkShape:
     precision: str = "float32"
 
     @classmethod
-    def of(cls, recipe: Recipe, inputs: int | Shape, outputs: int, loss: str = "softmax") -> NetworkShape:
+    def of(cls,
+           recipe: Recipe,
+           inputs: int | Shape,
+           outputs: int,
+           loss: str = "softmax") -> NetworkShape:
         """Return the shape that a recipe has on data with `inputs`, and `outputs` for the `loss`.
 
         Raises
@@ -117,18 +122,25 @@ class NetworkShape:
 
     @cached_property
     def placed(self) -> tuple[Placed, ...]:
-        """The layers, placed in the flat buffer: all weights, then all biases and gains, then what is kept."""
+        """The layers, placed in the flat buffer: all weights, then all biases and gains, then
+        what is kept.
+        """
         shapes = (self.inputs, *shapes_of(self.layers, self.inputs), (self.outputs,))
         output = Layer("dense", self.outputs, activation="identity", norm="none", drop=0.0)
-        bare = [Placed(layer, a, b) for layer, a, b in zip((*self.layers, output), shapes, shapes[1:], strict=False)]
+        bare = [
+            Placed(layer, a, b)
+            for layer, a, b in zip((*self.layers, output), shapes, shapes[1:], strict=False)
+        ]
         sizes = [p.fan_in * p.units if p.weighted else 0 for p in bare]
         biases = [p.units if p.weighted else 0 for p in bare]
         gains = [p.units if p.layer.norm in ("batch", "layer") else 0 for p in bare]
         kept = [2 * p.units if p.layer.norm == "batch" else 0 for p in bare]
         starts = np.cumsum([0, *sizes, *biases, *gains, *kept]).tolist()
         n = len(bare)
-        return tuple(Placed(p.layer, p.before, p.after, *(starts[i + part * n] for part in range(4)))
-                     for i, p in enumerate(bare))
+        return tuple(
+            Placed(p.layer, p.before, p.after, *(starts[i + part * n]
+                                                 for part in range(4)))
+            for i, p in enumerate(bare))
 
     def steps(self, rows: int) -> int:
         """Return the steps of an epoch over `rows` N training rows."""
@@ -148,7 +160,9 @@ class NetworkShape:
 
     @cached_property
     def parameters(self) -> int:
-        """Numbers P in a run's flat buffer: the trained parameters, then running means and variances."""
+        """Numbers P in a run's flat buffer: the trained parameters, then running means and
+        variances.
+        """
         last = self.placed[-1]
         return last.kept + (2 * last.units if last.layer.norm == "batch" else 0)
 

@@ -15,7 +15,8 @@ Floats = NDArray[np.float64]
 
 @dataclass(frozen=True)
 class Optimiser:
-    """One rule that turns gradients into steps: the numbers that its kernel in ``kernels/steps.py`` is given.
+    """One rule that turns gradients into steps: the numbers that its kernel in ``kernels/steps.py``
+    is given.
 
     Attributes
     ----------
@@ -25,9 +26,13 @@ class Optimiser:
     known: members.Optimiser
 
     def coefficients(self, recipe: Recipe, rates: Floats, steps: Floats) -> Floats:
-        """Return the kernel's numbers (T, n) for the rates (T,) and the numbers (T,), from 1, of T steps."""
+        """Return the kernel's numbers (T, n) for the rates (T,) and the numbers (T,), from 1, of
+        T steps.
+        """
         names = (self.known.rate, "l2", self.known.decay, *self.known.columns)
-        return np.stack([np.broadcast_to(COLUMNS[name](recipe, rates, steps), rates.shape) for name in names], axis=1)
+        return np.stack(
+            [np.broadcast_to(COLUMNS[name](recipe, rates, steps), rates.shape) for name in names],
+            axis=1)
 
 
 Column = Callable[[Recipe, Floats, Floats], Floats | float]
@@ -60,7 +65,8 @@ def _ahead(recipe: Recipe, rates: Floats, steps: Floats) -> Floats:
     return counts
 
 
-#: What a kernel may be given for each step, from a recipe, the rates (T,) and the numbers of the steps (T,).
+#: What a kernel may be given for each step, from a recipe, the rates (T,) and the numbers of the
+#: steps (T,).
 COLUMNS: Mapping[str, Column] = {
     "rate": lambda recipe, rates, steps: rates,
     "number": lambda recipe, rates, steps: steps,
@@ -69,15 +75,21 @@ COLUMNS: Mapping[str, Column] = {
     "decay": lambda recipe, rates, steps: rates * recipe.real("weight_decay"),
     "strength": _value("weight_decay"),
     "momentum": _value("momentum"),
-    "beta1": _value("beta1"), "rest of beta1": _rest("beta1"),
-    "beta2": _value("beta2"), "rest of beta2": _rest("beta2"),
-    "rho": _value("rho"), "rest of rho": _rest("rho"),
+    "beta1": _value("beta1"),
+    "rest of beta1": _rest("beta1"),
+    "beta2": _value("beta2"),
+    "rest of beta2": _rest("beta2"),
+    "rho": _value("rho"),
+    "rest of rho": _rest("rho"),
     "epsilon": _value("epsilon"),
     "correction": _correction,
     "root": _root,
     "ahead": _ahead,
-    "now": lambda recipe, rates, steps: (1.0 - recipe.real("beta1")) * _correction(recipe, rates, steps),
+    "now": lambda recipe, rates, steps:
+    (1.0 - recipe.real("beta1")) * _correction(recipe, rates, steps),
 }
 
 #: By name.
-OPTIMISERS: Mapping[str, Optimiser] = {name: Optimiser(known) for name, known in members.OPTIMISERS.items()}
+OPTIMISERS: Mapping[str, Optimiser] = {
+    name: Optimiser(known) for name, known in members.OPTIMISERS.items()
+}

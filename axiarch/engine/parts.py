@@ -1,4 +1,6 @@
-"""A network's parameters taken apart, one array for each part of a layer, and put together again."""
+"""A network's parameters taken apart, one array for each part of a layer, and put together
+again.
+"""
 
 from __future__ import annotations
 
@@ -14,10 +16,11 @@ WEIGHTS, BIASES, SCALES, RUNNING = "weights", "biases", "norm_scales", "running"
 
 
 def named_arrays(shape: NetworkShape, weights: Array) -> dict[str, Array]:
-    """Return the parameters (P,) as one array for each part of a layer: ``layer 1.weights`` and so on.
+    """Return the parameters (P,) as one array for each part of a layer: ``layer 1.weights`` and so
+    on.
 
-    Weights are (I, H): I numbers that one sum is made of, H units or channels. Running are the means
-    and variances (2, H) of a batch normalisation.
+    Weights are (I, H): I numbers that one sum is made of, H units or channels. Running are the
+    means and variances (2, H) of a batch normalisation.
     """
     found = {}
     for name, start, form in _parts(shape):
@@ -37,8 +40,10 @@ def flat_weights(shape: NetworkShape, arrays: Mapping[str, Array]) -> Array:
     parts = _parts(shape)
     kinds = {array.dtype for array in arrays.values()}
     if len(kinds) != 1 or not kinds <= {np.dtype(np.float32), np.dtype(np.float64)}:
-        raise TrainingError("the weights are not all float32, or all float64", "", "write the file again")
-    for name, _, form in parts:  # before any room is made: a stranger may name a network of any size
+        raise TrainingError("the weights are not all float32, or all float64", "",
+                            "write the file again")
+    # before any room is made: a stranger may name a network of any size
+    for name, _, form in parts:
         if name not in arrays or arrays[name].shape != form:
             size = arrays[name].shape if name in arrays else "nothing"
             raise TrainingError(f"{name} holds {size}; the network needs {form}", "",

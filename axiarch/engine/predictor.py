@@ -62,12 +62,14 @@ class Scored:
         """
         width, rows = self.shape.outputs, len(x)
         gains = np.array(curve if self.loss.curve else np.ones(self.loss.known(width)), self._dtype)
-        labels = np.zeros(0, np.int32) if self.loss.amounts else np.ascontiguousarray(targets, np.int32)
+        labels = np.zeros(0, np.int32) if self.loss.amounts else np.ascontiguousarray(
+            targets, np.int32)
         amounts = np.ascontiguousarray(targets.T if self.loss.amounts else np.zeros(0), self._dtype)
         sums = measured(self.outputs(x), LOSS_NUMBERS[self.shape.loss], gains, labels, amounts,
                         1 + self.loss.sums(width), evaluated_rows(self.shape))
         known = known_of(self.loss, targets, width, curve)
-        return self.loss.reported(float(sums[0]) / rows, units), self.loss.metrics(sums[1:] / rows, units, known)
+        return self.loss.reported(float(sums[0]) / rows,
+                                  units), self.loss.metrics(sums[1:] / rows, units, known)
 
 
 class Predictor(Scored):
@@ -86,11 +88,13 @@ class Predictor(Scored):
         self._room = Room.of(self._program, self.weights.dtype, False)
 
     def outputs(self, x: Array) -> Array:
-        """Return the outputs (N, outputs) of the network for inputs `x` (N, D), before any softmax."""
+        """Return the outputs (N, outputs) of the network for inputs `x` (N, D), before any
+        softmax.
+        """
         found = np.empty((len(x), self.shape.outputs), self.weights.dtype)
         room = self._room
-        driver.outputs(flat(x), NO_ORDER, 0, len(x), self._program.ops, self._program.ints, self.weights, room.a,
-                       room.which, room.words, room.bits, room.one, found)
+        driver.outputs(flat(x), NO_ORDER, 0, len(x), self._program.ops, self._program.ints,
+                       self.weights, room.a, room.which, room.words, room.bits, room.one, found)
         return found
 
 
@@ -128,8 +132,10 @@ class Average(Scored):
         return found
 
 
-def row_losses(predicted: NDArray[np.float64], targets: NDArray[np.generic], amounts: bool) -> NDArray[np.float64]:
-    """Return the loss of each row (N,): minus the log probability of its class, or its mean squared error.
+def row_losses(predicted: NDArray[np.float64], targets: NDArray[np.generic],
+               amounts: bool) -> NDArray[np.float64]:
+    """Return the loss of each row (N,): minus the log probability of its class, or its mean squared
+    error.
 
     Parameters
     ----------
@@ -144,7 +150,8 @@ def row_losses(predicted: NDArray[np.float64], targets: NDArray[np.generic], amo
 
 def measured(outputs: Array, loss: int, gains: Array, labels: NDArray[np.int32], amounts: Array,
              sums: int, at_once: int) -> NDArray[np.float64]:
-    """Return the summed loss of outputs (N, C), and the sums of metrics, by the kernel that runs are measured by.
+    """Return the summed loss of outputs (N, C), and the sums of metrics, by the kernel that runs
+    are measured by.
 
     Parameters
     ----------
@@ -165,7 +172,9 @@ def measured(outputs: Array, loss: int, gains: Array, labels: NDArray[np.int32],
     for start in range(0, rows, at_once):
         part = np.ascontiguousarray(outputs[start : start + at_once].T).reshape(-1)
         batch = len(part) // width
-        wanted = np.ascontiguousarray(amounts[:, start : start + batch]).reshape(-1) if amounts.size else amounts
-        found[0] += driver.measure(part, room[0], 0, ints, one * 0, one, gains, labels[start : start + batch],
+        wanted = np.ascontiguousarray(amounts[:, start:start +
+                                              batch]).reshape(-1) if amounts.size else amounts
+        found[0] += driver.measure(part, room[0], 0, ints,
+                                   one * 0, one, gains, labels[start:start + batch],
                                    wanted.reshape(-1), batch, False, found[1:], room[1], room[2])
     return found

@@ -1,8 +1,10 @@
-"""A recipe's network as a program: a flat table of operations over one buffer of parameters and one arena of blocks.
+"""A recipe's network as a program: a flat table of operations over one buffer of parameters and one
+arena of blocks.
 
-A block holds what goes out of an operation for all examples of a batch, features outside and examples inside:
-(H, B) of a fully connected layer, (C, P, B) of pictures with P pixels. So a flattened picture is the same block, and a
-fully connected layer after it takes channel by channel. The drivers in ``codes.py`` walk the table.
+A block holds what goes out of an operation for all examples of a batch, features outside and
+examples inside: (H, B) of a fully connected layer, (C, P, B) of pictures with P pixels. So a
+flattened picture is the same block, and a fully connected layer after it takes channel by channel.
+The drivers in ``codes.py`` walk the table.
 """
 
 from __future__ import annotations
@@ -24,8 +26,13 @@ Whole = NDArray[np.int64]
 #: The numbers of members, by name.
 ACTIVATION_NUMBERS = {name: int(getattr(codes, name.upper(), codes.CALLED)) for name in ACTIVATIONS}
 OPTIMISER_NUMBERS = {name: int(getattr(codes, name.upper(), codes.CALLED)) for name in OPTIMISERS}
-LOSS_NUMBERS = {name: int(getattr(codes, name.upper())) for name in ("softmax", "binary", "squared", "logarithmic")}
-TRAINED_ON_NUMBERS = {name: int(getattr(codes, f"BY_{name.upper()}", codes.CALLED)) for name in TRAINED_ON}
+LOSS_NUMBERS = {
+    name: int(getattr(codes, name.upper()))
+    for name in ("softmax", "binary", "squared", "logarithmic")
+}
+TRAINED_ON_NUMBERS = {
+    name: int(getattr(codes, f"BY_{name.upper()}", codes.CALLED)) for name in TRAINED_ON
+}
 _NORMS = {"none": codes.NO_NORM, "batch": codes.BATCH_NORM, "layer": codes.LAYER_NORM}
 #: Numbers that a block begins at a multiple of: a line of the cache.
 _LINE = 16
@@ -52,7 +59,11 @@ class Program:
     columns: int
 
     @classmethod
-    def of(cls, shape: NetworkShape, batch: int, trains: bool, recipe: Recipe | None = None) -> Program:
+    def of(cls,
+           shape: NetworkShape,
+           batch: int,
+           trains: bool,
+           recipe: Recipe | None = None) -> Program:
         """Return the program of a network; with a `recipe`, what it says of training is in it.
 
         Parameters
@@ -66,7 +77,9 @@ class Program:
 
     @classmethod
     def looking(cls, shape: NetworkShape) -> Program:
-        """Return the program that evaluates a network, for as many rows as are evaluated at once."""
+        """Return the program that evaluates a network, for as many rows as are evaluated at
+        once.
+        """
         return cls.of(shape, evaluated_rows(shape), False)
 
     def room(self, dtype: DTypeLike, trains: bool) -> Room:
@@ -115,7 +128,8 @@ class _Compiler:
         ints[d.INPUTS], ints[d.INPUT], ints[d.OUTPUT] = math.prod(shape.inputs), first, source
         pictured = len(shape.inputs) == 3 and shape.placed[0].layer.kind != "dense"
         ints[d.INPUT_CHANNELS] = shape.inputs[2] if pictured else 1
-        ints[d.OUTPUTS], ints[d.LOSS], ints[d.BATCH] = shape.outputs, LOSS_NUMBERS[shape.loss], self._batch
+        ints[d.OUTPUTS], ints[d.LOSS], ints[d.BATCH] = shape.outputs, LOSS_NUMBERS[
+            shape.loss], self._batch
         ints[d.PARAMETERS], ints[d.WEIGHT_COUNT] = shape.parameters, shape.weights
         ints[d.TRAINED], ints[d.STEP_WORDS], ints[d.GATHERED] = shape.trained, words, 1
         if recipe is not None:
@@ -125,10 +139,12 @@ class _Compiler:
     def _training(self, ints: Whole, recipe: Recipe) -> None:
         d = codes
         loss, optimiser = recipe.word("loss"), recipe.word("optimiser")
-        for kind, name, known in (("loss", loss, TRAINED_ON_NUMBERS), ("optimiser", optimiser, OPTIMISER_NUMBERS)):
+        for kind, name, known in (("loss", loss, TRAINED_ON_NUMBERS), ("optimiser", optimiser,
+                                                                       OPTIMISER_NUMBERS)):
             if name not in known:
                 raise absent(kind, name)
-        ints[d.TRAINED_ON], ints[d.OPTIMISER] = TRAINED_ON_NUMBERS[loss], OPTIMISER_NUMBERS[optimiser]
+        ints[d.TRAINED_ON], ints[
+            d.OPTIMISER] = TRAINED_ON_NUMBERS[loss], OPTIMISER_NUMBERS[optimiser]
         if ints[d.TRAINED_ON] == d.CALLED:
             ints[d.CALLED_LOSS] = called.loss_slope(loss, self._shape.precision)
         if ints[d.OPTIMISER] == d.CALLED:
@@ -139,9 +155,11 @@ class _Compiler:
             recipe.real(name) > 0 for name in ("contrast", "erase", "crop"))
         ints[d.VARIED] = bool(pictured and varied)
         if pictured:
-            # Pictures that a fully connected layer takes first lie in their block channel fastest: as single columns.
+            # Pictures that a fully connected layer takes first lie in their block channel fastest:
+            # as single columns.
             height, width, channels = self._shape.inputs
-            ints[d.IMAGE_HEIGHT], ints[d.IMAGE_WIDTH], ints[d.IMAGE_CHANNELS] = height, width, channels
+            ints[d.IMAGE_HEIGHT], ints[d.IMAGE_WIDTH], ints[
+                d.IMAGE_CHANNELS] = height, width, channels
 
     def weighted(self, op: Whole, placed: Placed) -> int:
         """Place a layer with weights; return where what goes out begins."""
@@ -182,7 +200,8 @@ class _Compiler:
         """Place a pool; return where what goes out begins."""
         d = codes
         height, width, channels = placed.before
-        op[d.CHANNELS], op[d.HEIGHT], op[d.WIDTH], op[d.SIZE] = channels, height, width, placed.layer.size
+        op[d.CHANNELS], op[d.HEIGHT], op[d.WIDTH], op[
+            d.SIZE] = channels, height, width, placed.layer.size
         numbers = math.prod(placed.after) * self._batch
         op[d.OUT], op[d.WHICH] = self._block(numbers), self._which
         self._which += numbers
@@ -218,9 +237,11 @@ class Room:
         batch = int(ints[codes.BATCH])
         words = np.zeros(program.columns // 4 + 2, np.uint64)
         outputs = int(ints[codes.OUTPUTS]) * batch
-        return cls(aligned(program.arena, dtype), aligned(program.arena if trains else outputs, dtype),
-                   np.zeros(program.which, np.int32), np.zeros(batch, np.int32), np.zeros(outputs, dtype), words,
-                   words.view(np.uint16), np.zeros(program.columns, dtype), np.zeros(program.columns, dtype),
+        return cls(aligned(program.arena, dtype),
+                   aligned(program.arena if trains else outputs, dtype),
+                   np.zeros(program.which, np.int32), np.zeros(batch, np.int32),
+                   np.zeros(outputs, dtype), words, words.view(np.uint16),
+                   np.zeros(program.columns, dtype), np.zeros(program.columns, dtype),
                    np.zeros(int(ints[codes.INPUTS]), dtype))
 
     @staticmethod
@@ -232,7 +253,9 @@ class Room:
 
 
 def aligned(numbers: int, dtype: DTypeLike) -> Array:
-    """Return zeros that begin where a line of the cache does: kernels read and write them in whole lines."""
+    """Return zeros that begin where a line of the cache does: kernels read and write them in
+    whole lines.
+    """
     made = np.dtype(dtype)
     raw = np.zeros(numbers * made.itemsize + 64, np.uint8)
     start = -raw.ctypes.data % 64
@@ -244,10 +267,12 @@ def layer_starts(shape: NetworkShape) -> Whole:
     return np.array([*(p.weights for p in shape.placed if p.weighted), shape.weights], np.int64)
 
 
-def drop_rates(shape: NetworkShape, recipe: Recipe, dtype: DTypeLike) -> tuple[NDArray[np.int32], Array]:
-    """Return for each layer with weights (L,) the threshold of its dropout's sixteen bits, and what makes up for it."""
+def drop_rates(shape: NetworkShape, recipe: Recipe,
+               dtype: DTypeLike) -> tuple[NDArray[np.int32], Array]:
+    """Return for each layer with weights (L,) the threshold of its dropout's sixteen bits, and
+    what makes up for it.
+    """
     rates: Sequence[float] = [recipe.real("dropout") if p.layer.drop is None else p.layer.drop
                               for p in shape.placed if p.weighted]
     thresholds = np.array([round(rate * codes.DROPOUT_STEPS) for rate in rates], np.int32)
     return thresholds, np.array(1.0 / (1.0 - thresholds / codes.DROPOUT_STEPS), dtype)
-

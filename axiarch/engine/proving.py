@@ -16,9 +16,11 @@ Floats = NDArray[np.float64]
 
 #: Where curves and losses are looked at: a little off every round number, where kinks are.
 _POINTS = np.linspace(-6.0, 6.0, 241) + 0.0137
-#: How near to the derivative a slope must be, relative and absolute; and at how many points it may be elsewhere, kinks.
+#: How near to the derivative a slope must be, relative and absolute; and at how many points it may
+#: be elsewhere, kinks.
 _NEAR, _KINKS = 1e-4, 4
-#: Steps in which an optimiser must bring ``w w / 2`` from w = 1 below so much, at a tenth of its highest rate.
+#: Steps in which an optimiser must bring ``w w / 2`` from w = 1 below so much, at a tenth of its
+#: highest rate.
 _STEPS, _LOWER = 1000, 0.9
 #: A factor on the learning rate that is larger is a mistake.
 _LARGEST = 1e4
@@ -27,8 +29,9 @@ _LARGEST = 1e4
 def prove(own: Installed) -> None:
     """Try a member out.
 
-    Slopes must be derivatives, steps must lead down, factors must be numbers that do not depend on which are asked for
-    at once; and a training with it must be finite and have the same bits in one go, in slices, and resumed.
+    Slopes must be derivatives, steps must lead down, factors must be numbers that do not depend on
+    which are asked for at once; and a training with it must be finite and have the same bits in one
+    go, in slices, and resumed.
 
     Raises
     ------
@@ -52,20 +55,25 @@ def prove(own: Installed) -> None:
         why = f"{type(error).__name__}: {' '.join(str(error).split())[:200]}"
     else:
         return
-    raise TrainingError(f"the {member.kind} {own.name} cannot be used: {why}", f"package {own.package} {own.version}",
+    raise TrainingError(f"the {member.kind} {own.name} cannot be used: {why}",
+                        f"package {own.package} {own.version}",
                         "correct the package, or start a search without it")
 
 
 def _prove_slope(curve: Callable[[float], float], slope: Callable[[float], float]) -> None:
     value, steep = compiled(curve), compiled(slope)
     h = 1e-5
-    found = np.array([[value(x), (value(x + h) - value(x - h)) / (2 * h), steep(x)] for x in _POINTS])
+    found = np.array([[value(x), (value(x + h) - value(x - h)) / (2 * h),
+                       steep(x)] for x in _POINTS])
     if not np.isfinite(found).all():
         raise ValueError(f"it is not finite at {_POINTS[~np.isfinite(found).all(1)][0]:.4g}")
     apart = np.abs(found[:, 1] - found[:, 2]) > _NEAR * (1 + np.abs(found[:, 1]))
     if apart.sum() > _KINKS:
         x, (_, steepness, given) = _POINTS[apart][0], found[apart][0].tolist()
-        raise ValueError(f"its slope at {x:.4g} is {given:.6g}, and the derivative of what it returns {steepness:.6g}")
+        raise ValueError(
+            f"its slope at {x:.4g} is {given:.6g}, and the derivative of what it returns "
+            f"{steepness:.6g}"
+        )
 
 
 def _prove_step(member: Optimiser) -> None:
@@ -92,7 +100,10 @@ def _prove_factor(member: Schedule) -> None:
         raise ValueError(f"it returns {whole.shape} for {epochs.shape} epochs")
     if not np.isfinite(whole).all() or (whole < 0).any() or (whole > _LARGEST).any():
         raise ValueError(f"a factor is not a finite number from 0 to {_LARGEST:g}")
-    halves = [np.asarray(member.factor(part.copy(), last, *values), np.float64) for part in (epochs[:20], epochs[20:])]
+    halves = [
+        np.asarray(member.factor(part.copy(), last, *values), np.float64)
+        for part in (epochs[:20], epochs[20:])
+    ]
     if not np.array_equal(np.concatenate(halves), whole):
         raise ValueError("its factors depend on which others are asked for")
 
@@ -112,8 +123,10 @@ def _prove_bits(own: Installed, precision: str) -> None:
     x = rng.normal(size=(40, 3)).astype(np.float32)
     y = (x[:, :1] * x[:, 1:2] + x[:, 2:]).astype(np.float32)
     rate = 0.01 * own.member.highest_rate if isinstance(own.member, Optimiser) else 1e-3
-    recipe = Recipe({own.member.kind: own.name, "width": 5, "depth": 1, "batch_size": 8, "epochs": 4, "patience": 0,
-                     "learning_rate": rate, "precision": precision, "dropout": 0.2})
+    recipe = Recipe({
+        own.member.kind: own.name, "width": 5, "depth": 1, "batch_size": 8, "epochs": 4,
+        "patience": 0, "learning_rate": rate, "precision": precision, "dropout": 0.2
+    })
     shape = NetworkShape.of(recipe, 3, 1, "squared")
     source = Source(TrainingData(x, y, x, y, (1.0,)), LOSSES["squared"], 1, precision)
 
@@ -130,4 +143,5 @@ def _prove_bits(own: Installed, precision: str) -> None:
     if not np.isfinite(losses).all():
         raise ValueError(f"a training with it in {precision} has losses that are not finite")
     if one.parameters.tobytes() != other.parameters.tobytes():
-        raise ValueError(f"a training with it in {precision} that is cut into slices has other bits")
+        raise ValueError(
+            f"a training with it in {precision} that is cut into slices has other bits")

@@ -30,7 +30,8 @@ class TrainingData:
     floor : float
         The loss of a predictor that ignores the inputs, as it is reported.
     curve : tuple of float
-        Scale, centre and spread (3 T,) of amounts that are trained on by their logarithm; else none.
+        Scale, centre and spread (3 T,) of amounts that are trained on by their logarithm; else
+        none.
     """
 
     train_inputs: NDArray[np.float32]
@@ -77,7 +78,8 @@ class Part:
     def of(cls, inputs: NDArray[Any], targets: Targets, amounts: bool) -> Part:
         """Lay arrays out; those that lie well already are not copied, mapped ones stay mapped."""
         labels = np.zeros(0, np.int32) if amounts else np.ascontiguousarray(targets, np.int32)
-        wanted = np.ascontiguousarray(targets, _kind(targets)).reshape(-1) if amounts else np.zeros(0, np.float32)
+        wanted = np.ascontiguousarray(targets, _kind(targets)).reshape(-1) if amounts else np.zeros(
+            0, np.float32)
         return cls(flat(inputs), frozen(labels), frozen(wanted), len(targets))
 
     def __len__(self) -> int:
@@ -85,7 +87,9 @@ class Part:
 
 
 def flat(inputs: NDArray[Any]) -> Array:
-    """Return inputs (N, D) as one row of numbers, float32 or float64, read-only and copied only where they must be."""
+    """Return inputs (N, D) as one row of numbers, float32 or float64, read-only and copied only
+    where they must be.
+    """
     return frozen(np.ascontiguousarray(inputs, _kind(inputs)).reshape(-1))
 
 
@@ -121,13 +125,18 @@ class Source:
         As in :class:`TrainingData`.
     """
 
-    def __init__(self, data: TrainingData, loss: Loss, outputs: int, dtype: DTypeLike = np.float32) -> None:
+    def __init__(self,
+                 data: TrainingData,
+                 loss: Loss,
+                 outputs: int,
+                 dtype: DTypeLike = np.float32) -> None:
         self.dtype = np.dtype(dtype)
         self._classes = loss.known(outputs)
         self.train = Part.of(data.train_inputs, data.train_targets, loss.amounts)
         self.validation = Part.of(data.validation_inputs, data.validation_targets, loss.amounts)
         self.width = data.train_inputs.shape[1]
-        sample = np.linspace(0, data.rows - 1, min(data.rows, len(self.validation))).astype(np.int64)
+        sample = np.linspace(0, data.rows - 1, min(data.rows,
+                                                   len(self.validation))).astype(np.int64)
         self.still = Part.of(data.train_inputs[sample], data.train_targets[sample], loss.amounts)
         self.balance = None if loss.amounts else class_gains(data.train_targets, outputs)
         self.curve = np.array(data.curve or np.ones(3 * outputs)) if loss.curve else None
@@ -143,7 +152,9 @@ class Source:
 
 
 def class_gains(labels: NDArray[np.int32], outputs: int) -> NDArray[np.float64]:
-    """Return what a row of each class must count (C,) so that all classes weigh alike and a row counts 1 on average."""
+    """Return what a row of each class must count (C,) so that all classes weigh alike and a row
+    counts 1 on average.
+    """
     counts = np.bincount(labels, minlength=max(outputs, 2)).astype(np.float64)
     present = counts > 0
     gains = np.ones_like(counts)

@@ -30,7 +30,8 @@ class RunSpec:
 class EpochNumbers:
     """What one epoch of a run measured.
 
-    Losses are mean cross-entropies in nats, or root mean squared errors in the target's unit; penalties are left out.
+    Losses are mean cross-entropies in nats, or root mean squared errors in the target's unit;
+    penalties are left out.
 
     Attributes
     ----------
@@ -39,8 +40,8 @@ class EpochNumbers:
     train_loss : float
         Averaged while training, with dropout on and the weights still moving.
     train_loss_still : float
-        Of the weights after the epoch, in inference mode, on a fixed sample of training rows as large as
-        the validation part: the one to hold against `validation_loss`.
+        Of the weights after the epoch, in inference mode, on a fixed sample of training rows as
+        large as the validation part: the one to hold against `validation_loss`.
     validation_loss : float
         On the validation rows, in inference mode.
     metrics : tuple of float
@@ -53,8 +54,8 @@ class EpochNumbers:
     seconds : float
         Of training and evaluation.
     layers : tuple
-        Of each layer with weights: the gradient's norm, the share of dead units, how far the last step moved
-        its weights against their size, and the share of saturated units.
+        Of each layer with weights: the gradient's norm, the share of dead units, how far the last
+        step moved its weights against their size, and the share of saturated units.
     waited : float
         Of these seconds, those spent waiting for rows of data larger than memory.
     loss_gradient : float

@@ -1,8 +1,9 @@
-"""Learning-rate schedules: pure functions of step and state, so that they can be drawn before any training.
+"""Learning-rate schedules: pure functions of step and state, so that they can be drawn before any
+training.
 
-A schedule is a factor on the learning rate. Before it the rate may rise (warm-up) and stay (hold); it then runs
-from step 0 to the end of the training as the recipe has it. The one piece of state is how often a stalled validation
-loss has cut the rate.
+A schedule is a factor on the learning rate. Before it the rate may rise (warm-up) and stay (hold);
+it then runs from step 0 to the end of the training as the recipe has it. The one piece of state is
+how often a stalled validation loss has cut the rate.
 """
 
 from __future__ import annotations
@@ -21,7 +22,9 @@ Floats = NDArray[np.float64]
 
 @dataclass(frozen=True)
 class Course:
-    """What a schedule runs over: steps an epoch, steps from its own start to the end, cuts so far."""
+    """What a schedule runs over: steps an epoch, steps from its own start to the end, cuts so
+    far.
+    """
 
     per_epoch: int
     total: float
@@ -43,7 +46,8 @@ def exponential(recipe: Recipe, steps: Floats, course: Course) -> Floats:
 
 def step(recipe: Recipe, steps: Floats, course: Course) -> Floats:
     """``rate_decay`` once more after every ``stair`` epochs: exponential in stairs."""
-    return np.power(recipe.real("rate_decay"), np.floor(steps / (course.per_epoch * recipe.whole("stair"))))
+    return np.power(recipe.real("rate_decay"),
+                    np.floor(steps / (course.per_epoch * recipe.whole("stair"))))
 
 
 def inverse_time(recipe: Recipe, steps: Floats, course: Course) -> Floats:
@@ -63,7 +67,9 @@ def cosine(recipe: Recipe, steps: Floats, course: Course) -> Floats:
 
 
 def restarts(recipe: Recipe, steps: Floats, course: Course) -> Floats:
-    """Cosines one after the other, each ``period_growth`` times as long as the last (Loshchilov & Hutter 2017)."""
+    """Cosines one after the other, each ``period_growth`` times as long as the last (Loshchilov
+    & Hutter 2017).
+    """
     first, growth = recipe.real("period") * course.per_epoch, recipe.real("period_growth")
     if growth == 1:
         return _half_cosine(recipe, steps % first / first)
@@ -73,14 +79,19 @@ def restarts(recipe: Recipe, steps: Floats, course: Course) -> Floats:
 
 
 def one_cycle(recipe: Recipe, steps: Floats, course: Course) -> Floats:
-    """From a twenty-fifth up to 1 and down to the last share, both by half a cosine (Smith & Topin 2018)."""
+    """From a twenty-fifth up to 1 and down to the last share, both by half a cosine (Smith &
+    Topin 2018).
+    """
     done, peak = _done(steps, course), recipe.real("peak_at")
     rising = 1.0 - (1.0 - 1.0 / 25) * 0.5 * (1.0 + np.cos(np.pi * np.minimum(done / peak, 1.0)))
-    return np.where(done < peak, rising, _half_cosine(recipe, np.clip((done - peak) / (1.0 - peak), 0.0, 1.0)))
+    return np.where(done < peak, rising,
+                    _half_cosine(recipe, np.clip((done - peak) / (1.0 - peak), 0.0, 1.0)))
 
 
 def stalled(recipe: Recipe, steps: Floats, course: Course) -> Floats:
-    """``rate_decay`` once more whenever the smoothed validation loss has stalled for ``stall`` epochs."""
+    """``rate_decay`` once more whenever the smoothed validation loss has stalled for ``stall``
+    epochs.
+    """
     return np.full_like(steps, recipe.real("rate_decay") ** course.cuts)
 
 
@@ -97,7 +108,8 @@ def _installed(own: installed.Schedule) -> Schedule:
     """Return a schedule that an installed package brings."""
 
     def factor(recipe: Recipe, steps: Floats, course: Course) -> Floats:
-        found = own.factor(steps / course.per_epoch, course.total / course.per_epoch, *map(recipe.real, own.uses))
+        found = own.factor(steps / course.per_epoch, course.total / course.per_epoch,
+                           *map(recipe.real, own.uses))
         return np.array(found, np.float64)
 
     return factor
@@ -110,7 +122,8 @@ SCHEDULES: Mapping[str, Schedule] = {
 
 
 def rates(recipe: Recipe, first: int, count: int, per_epoch: int, cuts: int = 0) -> Floats:
-    """Return the learning rates (T,) of `count` T steps from number `first` (from 0), `per_epoch` steps an epoch.
+    """Return the learning rates (T,) of `count` T steps from number `first` (from 0), `per_epoch`
+    steps an epoch.
 
     Parameters
     ----------

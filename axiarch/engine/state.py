@@ -15,7 +15,8 @@ from axiarch.recipes.recipe import Recipe
 
 @dataclass
 class RunState:
-    """The state of a run between two epochs: enough to continue it in another process with the same bits.
+    """The state of a run between two epochs: enough to continue it in another process with the same
+    bits.
 
     At epoch 0 it is given weights that the run starts from instead of random ones.
 
@@ -55,5 +56,5 @@ class RunState:
         epoch = self.watch.best_epoch
         if not epoch or self.kept is None:
             raise TrainingError("no epoch of this run was kept", "", "continue from its last epoch")
-        return RunState(self.kept[0], self.best_parameters, self.kept[1:], epoch, self.watch.rewound(epoch, recipe),
-                        self.kept)
+        return RunState(self.kept[0], self.best_parameters, self.kept[1:], epoch,
+                        self.watch.rewound(epoch, recipe), self.kept)

@@ -11,8 +11,9 @@ from axiarch.plain import loss
 from axiarch.recipes.recipe import Recipe
 from axiarch.recipes.steady import WINDOW, smoothed
 
-#: A training loss this many times the loss before training counts as diverged even where it is finite: an
-#: untrained classifier stands near the logarithm of its classes, and no training that works climbs tenfold.
+#: A training loss this many times the loss before training counts as diverged even where it is
+#: finite: an untrained classifier stands near the logarithm of its classes, and no training that
+#: works climbs tenfold.
 DIVERGED = 10.0
 
 
@@ -31,7 +32,8 @@ class Watch:
     mark_epoch, mark_loss : int, float
         The last epoch that was better by at least ``min_improvement``: patience counts from it.
     stalls, cuts : int
-        Epochs without a better smoothed loss since the last cut of the rate, and how often it was cut.
+        Epochs without a better smoothed loss since the last cut of the rate, and how often it was
+        cut.
     unit : float
         What one of a loss is worth: the spread of a target in its own unit, 1 for classes.
     seconds : float
@@ -70,7 +72,8 @@ class Watch:
             self.stalls, self.cuts = 0, self.cuts + 1
         if better:
             self.best_epoch, self.best_loss = numbers.epoch, level
-        if level < self.mark_loss - recipe.real("min_improvement") * self.unit or (filling and math.isfinite(level)):
+        if level < self.mark_loss - recipe.real("min_improvement") * self.unit or (
+                filling and math.isfinite(level)):
             self.mark_epoch, self.mark_loss = numbers.epoch, level
         return better
 
@@ -97,8 +100,8 @@ class Watch:
 
 @dataclass(frozen=True)
 class Setting:
-    """What rules need to know beside the run: steps of the optimiser an epoch, the floor's loss, and the step of the
-    epoch at which the loss was not finite.
+    """What rules need to know beside the run: steps of the optimiser an epoch, the floor's loss,
+    and the step of the epoch at which the loss was not finite.
     """
 
     steps: int = 1
@@ -112,8 +115,9 @@ def _diverged(watch: Watch, numbers: EpochNumbers, recipe: Recipe, setting: Sett
             step = f" at step {setting.step}" if setting.step and name == "training" else ""
             return f"{name} loss was not finite{step} in epoch {numbers.epoch}"
     if numbers.train_loss_still > DIVERGED * max(watch.start_loss, 0.1 * watch.unit):
-        return (f"training loss {loss(numbers.train_loss_still)} in epoch {numbers.epoch} is more than "
-                f"{DIVERGED:g} times the {loss(watch.start_loss)} it started from")
+        return (
+            f"training loss {loss(numbers.train_loss_still)} in epoch {numbers.epoch} is more than "
+            f"{DIVERGED:g} times the {loss(watch.start_loss)} it started from")
     return ""
 
 
@@ -130,7 +134,8 @@ def _gap(watch: Watch, numbers: EpochNumbers, recipe: Recipe, setting: Setting) 
     gap = smoothed(watch.losses) - numbers.train_loss_still if most else 0.0
     if gap <= most:
         return ""
-    return f"the smoothed validation loss is {loss(gap)} above the training loss, more than {loss(most)}"
+    return (f"the smoothed validation loss is {loss(gap)} above the training loss, more than "
+            f"{loss(most)}")
 
 
 def _steps(watch: Watch, numbers: EpochNumbers, recipe: Recipe, setting: Setting) -> str:
@@ -140,24 +145,31 @@ def _steps(watch: Watch, numbers: EpochNumbers, recipe: Recipe, setting: Setting
 
 def _seconds(watch: Watch, numbers: EpochNumbers, recipe: Recipe, setting: Setting) -> str:
     most = recipe.real("most_seconds")
-    return f"{watch.seconds:.3g} seconds of at most {most:g}" if most and watch.seconds >= most else ""
+    over = most and watch.seconds >= most
+    return f"{watch.seconds:.3g} seconds of at most {most:g}" if over else ""
 
 
 def _patience(watch: Watch, numbers: EpochNumbers, recipe: Recipe, setting: Setting) -> str:
     patience = recipe.whole("patience")
     if not patience or numbers.epoch - watch.mark_epoch < patience:
         return ""
-    return (f"no better smoothed validation loss than {loss(watch.mark_loss)} for {patience} epochs, "
-            f"since epoch {watch.mark_epoch}")
+    return (
+        f"no better smoothed validation loss than {loss(watch.mark_loss)} for {patience} epochs, "
+        f"since epoch {watch.mark_epoch}")
 
 
 def _completed(watch: Watch, numbers: EpochNumbers, recipe: Recipe, setting: Setting) -> str:
     return f"all {numbers.epoch} epochs" if numbers.epoch >= recipe.whole("epochs") else ""
 
 
-#: Every rule that ends a run, by its reason: says why with the numbers, or nothing. The first that speaks counts; a
-#: rule is added by one entry.
+#: Every rule that ends a run, by its reason: says why with the numbers, or nothing. The first that
+#: speaks counts; a rule is added by one entry.
 RULES: Mapping[str, Callable[[Watch, EpochNumbers, Recipe, Setting], str]] = {
-    "diverged": _diverged, "stuck": _stuck, "gap": _gap, "steps": _steps, "seconds": _seconds, "patience": _patience,
+    "diverged": _diverged,
+    "stuck": _stuck,
+    "gap": _gap,
+    "steps": _steps,
+    "seconds": _seconds,
+    "patience": _patience,
     "completed": _completed,
 }

@@ -1,9 +1,10 @@
-"""Random streams. Each run owns its own, one for each purpose, and all are pure functions of where the run stands.
+"""Random streams. Each run owns its own, one for each purpose, and all are pure functions of where
+the run stands.
 
-A run is identified by the search seed, its repeat and its fold, so that runs of different recipes with
-the same repeat see the same rows in the same order: their losses can be compared in pairs. Because
-every epoch's stream starts afresh from the identity and the epoch's number, nothing needs saving to
-go on after a pause.
+A run is identified by the search seed, its repeat and its fold, so that runs of different recipes
+with the same repeat see the same rows in the same order: their losses can be compared in pairs.
+Because every epoch's stream starts afresh from the identity and the epoch's number, nothing needs
+saving to go on after a pause.
 """
 
 from __future__ import annotations
@@ -43,11 +44,15 @@ class Streams:
         return np.uint64(_scrambled(_first_key(self.seed, self.repeat, self.fold, purpose) + epoch))
 
     def order_key(self, epoch: int) -> np.uint64:
-        """Return the key of the order in which rows are met in an epoch (from 1), for :func:`kernels.shuffle`."""
+        """Return the key of the order in which rows are met in an epoch (from 1), for
+        :func:`kernels.shuffle`.
+        """
         return self._key(_ORDER, epoch)
 
     def drawn(self, epoch: int, gains: NDArray[np.float64]) -> NDArray[np.int64]:
-        """Return N rows drawn for an epoch, each as often on average as its gain (N,) says; their mean is 1."""
+        """Return N rows drawn for an epoch, each as often on average as its gain (N,) says;
+        their mean is 1.
+        """
         rng = np.random.default_rng(self._sequence(_ORDER, epoch))
         return rng.choice(len(gains), len(gains), p=gains / gains.sum()).astype(np.int64)
 
@@ -70,7 +75,9 @@ class Streams:
 
 @lru_cache(maxsize=1024)
 def _first_key(*identity: int) -> int:
-    """Return sixty-four bits that belong to a run's purpose alone; an epoch's key is made from them in no time."""
+    """Return sixty-four bits that belong to a run's purpose alone; an epoch's key is made from
+    them in no time.
+    """
     seed, *rest = identity
     return int(np.random.SeedSequence(seed, spawn_key=tuple(rest)).generate_state(1, np.uint64)[0])
 

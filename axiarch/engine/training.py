@@ -1,4 +1,6 @@
-"""One run, trained by compiled code: a slice of steps, a whole epoch, or to its end; always the same bits."""
+"""One run, trained by compiled code: a slice of steps, a whole epoch, or to its end; always the
+same bits.
+"""
 
 from __future__ import annotations
 
@@ -27,11 +29,13 @@ from axiarch.engine.stopping import Watch
 from axiarch.errors import TrainingError
 from axiarch.recipes.recipe import Recipe
 
-#: Seconds that a slice of steps should take: how fast a pause or a stop takes hold, in the longest epoch too.
+#: Seconds that a slice of steps should take: how fast a pause or a stop takes hold, in the longest
+#: epoch too.
 SLICE = 0.02
 #: Seconds of work that are read ahead where the data are larger than memory.
 _AHEAD = 5 * SLICE
-#: Multiplications that certainly take less than a slice: so many steps are done before one has been timed.
+#: Multiplications that certainly take less than a slice: so many steps are done before one has been
+#: timed.
 _CAUTIOUS = 50_000_000
 NO_ORDER: NDArray[np.int64] = np.zeros(0, np.int64)
 
@@ -60,15 +64,20 @@ class Training:
         Whether a thread reads rows ahead: where the data are larger than memory.
     """
 
-    def __init__(self, shape: NetworkShape, run: RunSpec, source: Source, state: RunState | None = None,
+    def __init__(self,
+                 shape: NetworkShape,
+                 run: RunSpec,
+                 source: Source,
+                 state: RunState | None = None,
                  ahead: bool = False) -> None:
         self.shape, self.run, self.source = shape, run, source
         self._loss, self._dtype = LOSSES[shape.loss], source.dtype
         recipe = run.recipe
         self._rows = len(source.train)
         if math.prod(shape.inputs) != source.width:
-            raise TrainingError(f"the data have {source.width} inputs, the network takes {math.prod(shape.inputs)}", "",
-                                "train it on the data that it was made for")
+            raise TrainingError(
+                f"the data have {source.width} inputs, the network takes {math.prod(shape.inputs)}",
+                "", "train it on the data that it was made for")
         self.steps = shape.steps(self._rows)
         self._total = min(self._rows, self.steps * shape.batch_size)
         self._over = recipe.whole("accumulation")
@@ -90,11 +99,18 @@ class Training:
         self._at_once = int(self._looking.ints[codes.BATCH])
         self._room = Room.of(self._program, dtype, True)
         self._evaluation = Room.of(self._looking, dtype, False)
-        self._reals = np.array([recipe.real(name) for name in (
-            "label_smoothing", "huber_width", "l1", "clip_norm", "clip_value", "max_norm", "input_noise", "averaging",
-            "mixing")], dtype)
-        self._how = np.array([recipe.whole("shift"), recipe.word("flip") == "yes", recipe.real("contrast"),
-                              recipe.real("erase"), recipe.real("crop")], np.float64)
+        self._reals = np.array([
+            recipe.real(name)
+            for name in ("label_smoothing", "huber_width", "l1", "clip_norm", "clip_value",
+                         "max_norm", "input_noise", "averaging", "mixing")
+        ], dtype)
+        self._how = np.array([
+            recipe.whole("shift"),
+            recipe.word("flip") == "yes",
+            recipe.real("contrast"),
+            recipe.real("erase"),
+            recipe.real("crop")
+        ], np.float64)
         self._thresholds, self._scales = drop_rates(shape, recipe, dtype)
         self._drops = bool(self._thresholds.any())
         self._gains = self.source.weights_of(recipe)
@@ -103,7 +119,8 @@ class Training:
         self._order = np.zeros(self._rows, np.int64)
         self._kept_shares = np.ones(self.steps, dtype)
         self._keys = np.zeros(3, np.uint64)
-        self._sums, self._validated, self._still = (np.zeros(1 + self._loss.sums(shape.outputs)) for _ in range(3))
+        self._sums, self._validated, self._still = (np.zeros(1 + self._loss.sums(shape.outputs))
+                                                    for _ in range(3))
         self._raw, self._norms = np.zeros(1), np.zeros(1)
         self._averaged, self._stride = recipe.real("averaging") > 0, self._at_once
 
@@ -111,7 +128,8 @@ class Training:
         shape, dtype, recipe = self.shape, self._dtype, self.run.recipe
         self.gradients = np.zeros(shape.parameters, dtype)
         self._gathered = np.zeros(shape.parameters if self._over > 1 else 0, dtype)
-        self.epoch, self.kept = 0, None if state is None or state.kept is None else state.kept.copy()
+        self.epoch, self.kept = 0, None if state is None or state.kept is None else state.kept.copy(
+        )
         if state is not None:
             self.parameters = np.array(state.parameters, dtype)
             self._best = np.array(state.best_parameters, dtype)
@@ -135,7 +153,8 @@ class Training:
     def state(self) -> RunState:
         """Return a copy of the state, enough to continue the run in another process."""
         return RunState(self.parameters.copy(), self._best.copy(), self._state.copy(), self.epoch,
-                        Watch(**asdict(self.watch)), None if self.kept is None else self.kept.copy())
+                        Watch(**asdict(self.watch)),
+                        None if self.kept is None else self.kept.copy())
 
     # -- training --------------------------------------------------------------------------------
 
@@ -150,14 +169,18 @@ class Training:
             self._conclude(between)
         source, seconds = self.source, time.perf_counter() - started - self._waited
         sums = self._validated / len(source.validation)
-        numbers = EpochNumbers(
-            self.epoch + 1, self._reported(losses), self._reported(self._still[0] / len(source.still)),
-            self._reported(sums[0]), self._loss.metrics(sums[1:], source.units, source.known), last_rate,
-            math.sqrt(self._norms[0]), seconds, self._inside.numbers(), self._read, math.sqrt(self._raw[0]))
+        numbers = EpochNumbers(self.epoch + 1, self._reported(losses),
+                               self._reported(self._still[0] / len(source.still)),
+                               self._reported(sums[0]),
+                               self._loss.metrics(sums[1:], source.units, source.known), last_rate,
+                               math.sqrt(self._norms[0]), seconds, self._inside.numbers(),
+                               self._read, math.sqrt(self._raw[0]))
         return self._finish_epoch(numbers, diverged)
 
     def _train(self, between: Callable[[], None]) -> int:
-        """Do an epoch's steps in slices; return the step at which the loss was not finite, 0 where it always was."""
+        """Do an epoch's steps in slices; return the step at which the loss was not finite, 0
+        where it always was.
+        """
         step = self.done = 0
         while step < self.steps:
             stop = min(step + self._slice(), self.steps)
@@ -173,15 +196,19 @@ class Training:
         return 0
 
     def _advance(self, step: int, stop: int) -> int:
-        """Do the steps from `step` to `stop` of the epoch; return the next, with a minus where the loss was lost."""
+        """Do the steps from `step` to `stop` of the epoch; return the next, with a minus where
+        the loss was lost.
+        """
         program, room, train = self._program, self._room, self.source.train
-        return int(driver.train(
-            train.flat, train.labels, train.amounts, self._order, step, stop, self.steps - 1, self._total,
-            program.ops, program.ints, self._reals, self._how, self._kept_shares, self._gains, self._thresholds,
-            self._scales, self._keys, self.parameters, self.gradients, self._gathered, self._state.reshape(-1),
-            self._table, self.epoch * self._updates, self._starts, room.a, room.d, room.which, room.labels,
-            room.amounts, room.words, room.bits, room.one, room.two, room.seen, self._inside.before, self._sums,
-            self._raw))
+        return int(
+            driver.train(train.flat, train.labels, train.amounts, self._order, step, stop,
+                         self.steps - 1, self._total, program.ops, program.ints, self._reals,
+                         self._how, self._kept_shares, self._gains, self._thresholds, self._scales,
+                         self._keys, self.parameters, self.gradients, self._gathered,
+                         self._state.reshape(-1), self._table, self.epoch * self._updates,
+                         self._starts, room.a, room.d, room.which, room.labels, room.amounts,
+                         room.words, room.bits, room.one, room.two, room.seen, self._inside.before,
+                         self._sums, self._raw))
 
     def _slice(self) -> int:
         """Return how many steps to do before looking around: never anything that changes a bit."""
@@ -195,7 +222,9 @@ class Training:
         self._waited += time.perf_counter() - began
 
     def _read_ahead(self, step: int, stop: int) -> None:
-        """Wait until the rows of the next steps are in memory, and let a thread read those after them."""
+        """Wait until the rows of the next steps are in memory, and let a thread read those after
+        them.
+        """
         if self._ahead is None:
             return
         began = time.perf_counter()
@@ -209,7 +238,9 @@ class Training:
         self._read += time.perf_counter() - began
 
     def _start_epoch(self) -> float:
-        """Draw the order and the keys and work out all steps' coefficients; return the last step's rate."""
+        """Draw the order and the keys and work out all steps' coefficients; return the last
+        step's rate.
+        """
         self._sums[:] = 0
         self._raw[:] = 0
         self._read_to = 0
@@ -232,7 +263,9 @@ class Training:
         return float(self._rates[first + self._updates - 1])
 
     def _work_ahead(self) -> None:
-        """Work out rates and coefficients for some epochs at once: always the same ones, for the same bits."""
+        """Work out rates and coefficients for some epochs at once: always the same ones, for the
+        same bits.
+        """
         recipe, block, updates = self.run.recipe, self.epoch // self._epochs_ahead, self._updates
         first, count = block * self._epochs_ahead * updates, self._epochs_ahead * updates
         self._rates = rates(recipe, first, count, updates, self.watch.cuts)
@@ -272,16 +305,19 @@ class Training:
                 self._pause(between)
 
     def _look(self, start: int, stop: int) -> None:
-        """Evaluate some rows of the validation part and the sample of training rows, laid end to end."""
+        """Evaluate some rows of the validation part and the sample of training rows, laid end to
+        end.
+        """
         program, room, inside = self._looking, self._evaluation, self._inside
         part, still = self.source.validation, self.source.still
         driver.conclude(
-            part.flat, part.labels, part.amounts, still.flat, still.labels, still.amounts, NO_ORDER, start, stop,
-            len(part), len(still), program.ops, program.ints, self._gains, self.parameters, self.gradients,
-            self._state.reshape(-1), self._averaged, self.evaluated, room.a, room.d, room.which, room.labels,
-            room.amounts, room.words, room.bits, room.one, room.two, self._validated, self._still, inside.low,
-            inside.high, inside.level, inside.bounds, inside.starts, inside.positions, self._starts, inside.before,
-            SAME, NEAR, inside.found, self._norms)
+            part.flat, part.labels,
+            part.amounts, still.flat, still.labels, still.amounts, NO_ORDER, start, stop, len(part),
+            len(still), program.ops, program.ints, self._gains, self.parameters, self.gradients,
+            self._state.reshape(-1), self._averaged, self.evaluated, room.a, room.d, room.which,
+            room.labels, room.amounts, room.words, room.bits, room.one, room.two, self._validated,
+            self._still, inside.low, inside.high, inside.level, inside.bounds, inside.starts,
+            inside.positions, self._starts, inside.before, SAME, NEAR, inside.found, self._norms)
 
     def predict(self, x: Array) -> NDArray[np.float64]:
         """Return what the run predicts for rows (N, D), by the weights of its last evaluation."""

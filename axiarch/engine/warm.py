@@ -1,4 +1,6 @@
-"""Compile the drivers and their kernels once, for both precisions; later processes load them from the cache."""
+"""Compile the drivers and their kernels once, for both precisions; later processes load them
+from the cache.
+"""
 
 from __future__ import annotations
 
@@ -18,15 +20,20 @@ _COMMON = ("codes.py", "options.py")
 
 
 def warm() -> None:
-    """Compile what is not compiled yet, by training a tiny network: most of a minute a precision."""
+    """Compile what is not compiled yet, by training a tiny network: most of a minute a
+    precision.
+    """
     for precision in missing():
         _train(precision)
-        with contextlib.suppress(OSError):  # where it cannot be written, it is compiled at every start
+        with contextlib.suppress(
+                OSError):  # where it cannot be written, it is compiled at every start
             _mark(precision).write_text(_stamp(), encoding="utf-8")
 
 
 def missing() -> list[str]:
-    """Return the precisions that are to be compiled, having removed what is older than its sources."""
+    """Return the precisions that are to be compiled, having removed what is older than its
+    sources.
+    """
     found = [precision for precision in PRECISIONS if not _is_compiled(precision)]
     if found:
         _forget_drivers()
@@ -34,7 +41,8 @@ def missing() -> list[str]:
 
 
 def compile_only(precision: str) -> None:
-    """Compile a precision beside a process that compiles another; :func:`warm` must follow, and finds it done.
+    """Compile a precision beside a process that compiles another; :func:`warm` must follow, and
+    finds it done.
 
     Two processes that compile at once may each miss a part in the index of the other.
     """
@@ -63,7 +71,9 @@ def parts() -> tuple[int, int]:
 
     from axiarch.engine import kernels
 
-    modules = [import_module(f"{kernels.__name__}.{each.name}") for each in iter_modules(kernels.__path__)]
+    modules = [
+        import_module(f"{kernels.__name__}.{each.name}") for each in iter_modules(kernels.__path__)
+    ]
     own = [one for module in modules for one in vars(module).values()
            if isinstance(one, Dispatcher) and one.__module__ == module.__name__
            and one.targetoptions.get("inline") != "always"]
@@ -73,9 +83,9 @@ def parts() -> tuple[int, int]:
 def compiled() -> bool:
     """Say whether all is compiled, and from the sources as they are.
 
-    What trains must have loaded compiled code, not made it: beside code that was compiled in the same process a driver
-    may call another copy of a kernel, whose sums are made in another order. So :func:`warm` is for a process of its
-    own.
+    What trains must have loaded compiled code, not made it: beside code that was compiled in the
+    same process a driver may call another copy of a kernel, whose sums are made in another order.
+    So :func:`warm` is for a process of its own.
     """
     return all(map(_is_compiled, PRECISIONS))
 
@@ -110,12 +120,14 @@ def _stamp() -> str:
     import numba
     import numpy as np
 
-    written = " ".join(f"{source.stat().st_mtime_ns} {source.stat().st_size}" for source in _sources())
+    written = " ".join(
+        f"{source.stat().st_mtime_ns} {source.stat().st_size}" for source in _sources())
     return f"{written} {numba.__version__} {np.__version__} {platform.processor()}"
 
 
 def _forget_drivers() -> None:
-    """Remove what calls a kernel that has changed since it was compiled: numba looks at a function's own file alone.
+    """Remove what calls a kernel that has changed since it was compiled: numba looks at a
+    function's own file alone.
 
     Kernels in files that have not changed stay compiled.
     """

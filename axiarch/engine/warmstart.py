@@ -52,10 +52,12 @@ def first_state(path: Path, shape: NetworkShape, data: str) -> RunState:
         raise TrainingError(f"the model is the mean of {networks} networks", where,
                             "start from a model of one network")
     if found != data:
-        raise TrainingError("the model was made for other data", where, "start from a model of this data set")
+        raise TrainingError("the model was made for other data", where,
+                            "start from a model of this data set")
     own = {name: array for name, array in arrays.items() if name.startswith("layer ")}
     if sum(array.size for array in own.values()) != shape.parameters:
         count = sum(array.size for array in own.values())
-        raise TrainingError(f"the {count} weights of the model do not fit a network of {shape.parameters}", where,
-                            "keep the network of the recipe as that of the model")
+        raise TrainingError(
+            f"the {count} weights of the model do not fit a network of {shape.parameters}", where,
+            "keep the network of the recipe as that of the model")
     return RunState.from_weights(flat_weights(shape, own))

@@ -1,7 +1,7 @@
 """The process that uses trained networks: ``python -m axiarch.export WORD``, started by workflows.
 
-It reads one JSON request and answers with JSON lines: how far the work is, and last the answer or the
-error. The interface itself never loads the engine.
+It reads one JSON request and answers with JSON lines: how far the work is, and last the answer or
+the error. The interface itself never loads the engine.
 """
 
 from __future__ import annotations
@@ -42,21 +42,26 @@ def _trained(request: dict[str, Any]) -> list[Any]:
     from axiarch.export.judging import Trained
     from axiarch.recipes.recipe import Recipe
 
-    return [Trained(RunSpec(one["run"], Recipe(one["recipe"]), Streams(*one["streams"])), Path(one["checkpoint"]))
-            for one in request["runs"]]
+    return [
+        Trained(RunSpec(one["run"], Recipe(one["recipe"]), Streams(*one["streams"])),
+                Path(one["checkpoint"])) for one in request["runs"]
+    ]
 
 
 def _judge(request: dict[str, Any], tell: Tell) -> dict[str, Any]:
     from axiarch.data.dataset import read_dataset
     from axiarch.export.judging import PartName, judge
 
-    part: PartName = "train" if request.get("part") == "train" else "validation"  # test rows: word "test" alone
-    return judge(read_dataset(Path(request["data"])), _trained(request), part, str(request.get("by", "")),
-                 bool(request.get("inputs")))
+    part: PartName = "train" if request.get(
+        "part") == "train" else "validation"  # test rows: word "test" alone
+    return judge(read_dataset(Path(request["data"])), _trained(request), part,
+                 str(request.get("by", "")), bool(request.get("inputs")))
 
 
 def _ready(request: dict[str, Any], tell: Tell) -> dict[str, Any]:
-    """Load the runs that will be scored: whatever is wrong with them shows before a seal is opened."""
+    """Load the runs that will be scored: whatever is wrong with them shows before a seal is
+    opened.
+    """
     from axiarch.data.dataset import read_dataset, verify_kept
     from axiarch.export.judging import best_of
 
@@ -68,12 +73,15 @@ def _ready(request: dict[str, Any], tell: Tell) -> dict[str, Any]:
 
 
 def _test(request: dict[str, Any], tell: Tell) -> dict[str, Any]:
-    """Score baselines and runs on the test rows: asked for only after the opening was journalled."""
+    """Score baselines and runs on the test rows: asked for only after the opening was
+    journalled.
+    """
     from axiarch.data.dataset import read_dataset
     from axiarch.export.judging import baselines, judge
 
     dataset = read_dataset(Path(request["data"]))
-    judged = judge(dataset, _trained(request), "test") if request["runs"] else {"judged": [], "summary": {}}
+    judged = judge(dataset, _trained(request),
+                   "test") if request["runs"] else {"judged": [], "summary": {}}
     return {**baselines(dataset), **judged}
 
 
@@ -114,7 +122,8 @@ def _import(request: dict[str, Any], tell: Tell) -> dict[str, Any]:
     encoding = dataset.folds[fold].encoding
     recipe, predictor = read_network(Path(request["file"]), encoding)
     part, target = dataset.part("validation", fold), encoding.target
-    loss, metrics = predictor.mean_loss(part.inputs, np.asarray(part.targets), target.units, target.curve)
+    loss, metrics = predictor.mean_loss(part.inputs, np.asarray(part.targets), target.units,
+                                        target.curve)
     about = {**request["about"], "epoch": 0, "loss": loss, "metrics": list(metrics)}
     keep_model(Path(request["path"]), dataset, fold, [recipe], predictor, about)
     return {"network": recipe["network"], **about}
@@ -124,7 +133,8 @@ def _verify(request: dict[str, Any], tell: Tell) -> dict[str, Any]:
     from axiarch.data.dataset import read_dataset
     from axiarch.export.models import open_model, verify_model
 
-    kept, found = verify_model(open_model(Path(request["path"])), read_dataset(Path(request["data"])))
+    kept, found = verify_model(open_model(Path(request["path"])),
+                               read_dataset(Path(request["data"])))
     return {"kept": kept, "found": found}
 
 
@@ -132,20 +142,22 @@ def _predict(request: dict[str, Any], tell: Tell) -> dict[str, Any]:
     from axiarch.export.models import open_model
     from axiarch.export.predicting import predict_file
 
-    return predict_file(open_model(Path(request["path"])), Path(request["file"]), Path(request["place"]),
-                        bool(request["force"]), tell)
+    return predict_file(open_model(Path(request["path"])), Path(request["file"]),
+                        Path(request["place"]), bool(request["force"]), tell)
 
 
 def _network(request: dict[str, Any], tell: Tell) -> dict[str, Any]:
     from axiarch.export.models import open_model
     from axiarch.export.network import export_network
 
-    return export_network(open_model(Path(request["path"])), Path(request["place"]), bool(request["force"]))
+    return export_network(open_model(Path(request["path"])), Path(request["place"]),
+                          bool(request["force"]))
 
 
 _WORDS: dict[str, Callable[[dict[str, Any], Tell], dict[str, Any]]] = {
-    "judge": _judge, "ready": _ready, "test": _test, "keep": _keep, "import": _import, "verify": _verify,
-    "predict": _predict, "network": _network}
+    "judge": _judge, "ready": _ready, "test": _test, "keep": _keep, "import": _import,
+    "verify": _verify, "predict": _predict, "network": _network
+}
 
 
 def main(words: list[str]) -> int:
@@ -163,8 +175,10 @@ def main(words: list[str]) -> int:
         _say(error=type(error).__name__, what=error.what, where=error.where, remedy=error.remedy)
         return error.exit_code
     except OSError as error:
-        _say(error="WorkspaceError", what=f"reading or writing failed: {error.strerror or error}",
-             where=str(error.filename or ""), remedy="free some disk space, or check the permissions")
+        _say(error="WorkspaceError",
+             what=f"reading or writing failed: {error.strerror or error}",
+             where=str(error.filename or ""),
+             remedy="free some disk space, or check the permissions")
         return 3
     _say(**answer)
     return 0

@@ -40,7 +40,9 @@ class Line:
 
 @contextlib.contextmanager
 def own_style() -> Iterator[None]:
-    """Draw as we mean it: settings that lie in the current folder or the user's home change nothing."""
+    """Draw as we mean it: settings that lie in the current folder or the user's home change
+    nothing.
+    """
     import matplotlib
 
     with matplotlib.rc_context():
@@ -63,14 +65,16 @@ def save_figure(figure: Figure, path: Path) -> Path:
     kind = path.suffix.lower().lstrip(".")
     known = {"Date": None} if kind == "svg" else {"CreationDate": None}
     with warnings.catch_warnings():
-        warnings.filterwarnings("ignore", message="Glyph")  # a name may hold characters the font lacks
+        warnings.filterwarnings("ignore",
+                                message="Glyph")  # a name may hold characters the font lacks
         return write_export(path, lambda draft: figure.savefig(draft, format=kind, metadata=known))
 
 
 @own_style()
-def ladder_figure(rows: Sequence[tuple[Ranked, str]], floors: Sequence[tuple[str, float]], title: str,
-                  loss: str) -> Figure:
-    """Return the ranking as a drawing: dot and whisker for each recipe on one axis, the leader on top.
+def ladder_figure(rows: Sequence[tuple[Ranked, str]], floors: Sequence[tuple[str, float]],
+                  title: str, loss: str) -> Figure:
+    """Return the ranking as a drawing: dot and whisker for each recipe on one axis, the leader on
+    top.
 
     Parameters
     ----------
@@ -92,22 +96,30 @@ def ladder_figure(rows: Sequence[tuple[Ranked, str]], floors: Sequence[tuple[str
         axes.plot(row.training, y, "o", color=GREY, markersize=4, fillstyle="none")
     for _, floor in floors:
         axes.axvline(floor, color=BLUE, linewidth=0.9, linestyle="--")
-    axes.set_yticks(range(len(rows)), [_safe(f"{row.place}  {text}", LABEL) for row, text in rows], fontsize=7)
+    axes.set_yticks(range(len(rows)), [_safe(f"{row.place}  {text}", LABEL) for row, text in rows],
+                    fontsize=7)
     axes.invert_yaxis()
     names = ", ".join(name for name, _ in sorted(floors, key=lambda f: f[1]))
-    axes.set_xlabel(_safe(f"{loss}\n● steady validation loss with 95 % interval   ○ training loss   ┆ {names}", 200),
+    axes.set_xlabel(_safe(
+        f"{loss}\n● steady validation loss with 95 % interval   ○ training loss   ┆ {names}", 200),
                     fontsize=8)
     return _dressed(figure, title)
 
 
 @own_style()
-def curves_figure(lines: Sequence[Line], floors: Sequence[tuple[str, float]], title: str, loss: str) -> Figure:
+def curves_figure(lines: Sequence[Line], floors: Sequence[tuple[str, float]], title: str,
+                  loss: str) -> Figure:
     """Return losses against epochs."""
     figure = _figure(4.6)
     axes = figure.add_subplot()
     for line in lines:
         finite = [v if math.isfinite(v) else math.nan for v in line.values]
-        axes.plot(range(1, len(finite) + 1), finite, color=line.colour, linewidth=1.1, label=_safe(line.label),
+        axes.plot(range(1,
+                        len(finite) + 1),
+                  finite,
+                  color=line.colour,
+                  linewidth=1.1,
+                  label=_safe(line.label),
                   linestyle="--" if line.dashed else "-")
     for name, floor in floors:
         axes.axhline(floor, color=GREY, linewidth=0.9, linestyle=":", label=name)
@@ -138,7 +150,9 @@ def _safe(text: str, most: int = 90) -> str:
 
 @own_style()
 def classes_figure(found: Mapping[str, Any], names: Sequence[str], title: str) -> Figure:
-    """Return confusion, metrics of each class with intervals, and calibration, of a summary of predictions."""
+    """Return confusion, metrics of each class with intervals, and calibration, of a summary of
+    predictions.
+    """
     import numpy as np
 
     figure = _figure(max(4.2, 0.55 * len(names) + 2.6))
@@ -155,7 +169,8 @@ def classes_figure(found: Mapping[str, Any], names: Sequence[str], title: str) -
     left.set_yticks(range(len(names)), labels, fontsize=7)
     left.set_xlabel(f"predicted; rows, summed over {found['runs']} runs", fontsize=8)
     left.set_ylabel("true", fontsize=8)
-    for offset, (metric, colour) in enumerate((("precision", BLUE), ("recall", ORANGE), ("f1", GREEN))):
+    for offset, (metric, colour) in enumerate(
+        (("precision", BLUE), ("recall", ORANGE), ("f1", GREEN))):
         for i, (value, low, high) in enumerate(found[metric]):
             y = i + (offset - 1) * 0.22
             middle.plot([low, high], [y, y], color=colour, linewidth=1.1)
@@ -181,7 +196,11 @@ def amounts_figure(found: Mapping[str, Any], names: Sequence[str], title: str) -
 
     figure = _figure(0.4 + 3.2 * len(names))
     axes = figure.subplots(len(names), 2, squeeze=False)
-    for (left, right), name, pairs, (value, low, high) in zip(axes, names, found["points"], found["rmse"], strict=True):
+    for (left, right), name, pairs, (value, low, high) in zip(axes,
+                                                              names,
+                                                              found["points"],
+                                                              found["rmse"],
+                                                              strict=True):
         true, told = np.asarray(pairs).T
         ends = [min(true.min(), told.min()), max(true.max(), told.max())]
         left.plot(ends, ends, color=GREY, linewidth=0.8, linestyle=":")

@@ -24,7 +24,8 @@ from axiarch.insight.groups import worst_groups
 from axiarch.insight.predicted import Run, by_group, summary
 from axiarch.plain import number, shown
 
-#: The rows that are predicted. Test rows are asked for only after their opening has been journalled.
+#: The rows that are predicted. Test rows are asked for only after their opening has been
+#: journalled.
 PartName = Literal["validation", "test", "train"]
 
 
@@ -45,8 +46,9 @@ def judge(dataset: Dataset, trained: Sequence[Trained], part: PartName = "valida
     by : str, optional
         An input column: ``groups`` then says how good the predictions are for each of its values.
     inputs : bool
-        Whether the summary also says how predictions depend on each input column (``responses``), which
-        groups of rows are predicted worst (``worst``), and for amounts residuals by input (``residuals``).
+        Whether the summary also says how predictions depend on each input column (``responses``),
+        which groups of rows are predicted worst (``worst``), and for amounts residuals by input
+        (``residuals``).
 
     Raises
     ------
@@ -88,15 +90,21 @@ _MOST_COLUMNS = 100
 
 def _by_inputs(dataset: Dataset, parts: dict[int, Part], networks: dict[int, list[Predictor]],
                runs: Sequence[Run]) -> dict[str, Any]:
-    """Return what is known of predictions by input column, on the first fold where there are several."""
+    """Return what is known of predictions by input column, on the first fold where there are
+    several.
+    """
     fold = min(parts)
     part = parts[fold]
     inputs = np.asarray(part.inputs)
     columns = [code.name for code in dataset.folds[fold].encoding.codes
                if isinstance(code, NumberCode | OrderCode | TextCode)][:_MOST_COLUMNS]
-    groups = {name: {f: _groups(dataset, f, parts[f].inputs, name) for f in parts} for name in columns}
-    found: dict[str, Any] = {"responses": responses(dataset, fold, networks[fold], inputs, np.asarray(part.targets)),
-             "worst": worst_groups(runs, groups, len(dataset.classes))}
+    groups = {
+        name: {f: _groups(dataset, f, parts[f].inputs, name) for f in parts} for name in columns
+    }
+    found: dict[str, Any] = {
+        "responses": responses(dataset, fold, networks[fold], inputs, np.asarray(part.targets)),
+        "worst": worst_groups(runs, groups, len(dataset.classes))
+    }
     if not dataset.classes:
         own = [run for run in runs if run.fold == fold]
         away = np.mean([run.predicted[:, 0] for run in own], axis=0) - own[0].true[:, 0]
@@ -105,7 +113,8 @@ def _by_inputs(dataset: Dataset, parts: dict[int, Part], networks: dict[int, lis
 
 
 def _groups(dataset: Dataset, fold: int, inputs: np.ndarray, column: str) -> list[str]:
-    """Return the group of each row (N,): its category, or the quarter of the training range of its number.
+    """Return the group of each row (N,): its category, or the quarter of the training range of its
+    number.
 
     Raises
     ------
@@ -118,7 +127,10 @@ def _groups(dataset: Dataset, fold: int, inputs: np.ndarray, column: str) -> lis
         if code.name == column:
             own = np.asarray(inputs[:, place : place + width], np.float64)
             if isinstance(code, TextCode | OrderCode):
-                return [shown(text) if text is not None else "missing or rare" for text in code.decode(own)]
+                return [
+                    shown(text) if text is not None else "missing or rare"
+                    for text in code.decode(own)
+                ]
             if isinstance(code, NumberCode):
                 train = dataset.part("train", fold).inputs[:, place : place + width]
                 own, known = (code.decode(np.asarray(part, np.float64)) for part in (own, train))
@@ -126,11 +138,12 @@ def _groups(dataset: Dataset, fold: int, inputs: np.ndarray, column: str) -> lis
                     near = 1e-6 * code.scale
                     own, known = np.round(own / near) * near, np.round(known / near) * near
                 return _quarters(own, known)
-            raise InputError("rows can be grouped by text and numbers alone", f"column {shown(column)!r}",
-                             "name a column of text or numbers")
+            raise InputError("rows can be grouped by text and numbers alone",
+                             f"column {shown(column)!r}", "name a column of text or numbers")
         place += width
     names = ", ".join(code.name for code in dataset.encoding.codes)
-    raise InputError(f"no input is called {shown(column)!r}", "--by", "name one of " + shown(names, 200))
+    raise InputError(f"no input is called {shown(column)!r}", "--by",
+                     "name one of " + shown(names, 200))
 
 
 def _quarters(values: np.ndarray, train: np.ndarray) -> list[str]:
@@ -138,22 +151,28 @@ def _quarters(values: np.ndarray, train: np.ndarray) -> list[str]:
     known = train[~np.isnan(train)]
     edges = np.unique(np.quantile(known, (0.25, 0.5, 0.75))) if known.size else np.zeros(0)
     ends = [number(float(edge)) for edge in edges]
-    names = [f"{i + 1}. up to {ends[i]}" if i == 0 else f"{i + 1}. {ends[i - 1]} to {ends[i]}" if i < len(ends)
-             else f"{i + 1}. above {ends[-1]}" for i in range(len(ends) + 1)] if ends else ["all"]
+    names = [
+        f"{i + 1}. up to {ends[i]}" if i == 0 else
+        f"{i + 1}. {ends[i - 1]} to {ends[i]}" if i < len(ends) else f"{i + 1}. above {ends[-1]}"
+        for i in range(len(ends) + 1)
+    ] if ends else ["all"]
     return ["missing" if np.isnan(v) else names[int(np.searchsorted(edges, v))] for v in values]
 
 
 def baselines(dataset: Dataset) -> dict[str, Any]:
-    """Return what the baseline and a linear model, learnt from training rows, score on the test rows.
+    """Return what the baseline and a linear model, learnt from training rows, score on the test
+    rows.
 
-    Means over the folds, as on the validation rows. The linear model's ridge is chosen on folds of the
-    training rows.
+    Means over the folds, as on the validation rows. The linear model's ridge is chosen on folds of
+    the training rows.
     """
     floors, linears = [], []
     for i, fold in enumerate(dataset.folds):
-        train, test, target = dataset.part("train", i), sealed_part(dataset, i), fold.encoding.target
+        train, test, target = dataset.part("train", i), sealed_part(dataset,
+                                                                    i), fold.encoding.target
         floors.append(floor_of(target, np.asarray(train.targets), test.targets))
-        linears.append(linear_baseline(target, (train.inputs, train.targets), (test.inputs, test.targets)))
+        linears.append(
+            linear_baseline(target, (train.inputs, train.targets), (test.inputs, test.targets)))
     known = [linear for linear in linears if linear is not None]
     linear = mean_floor(known) if len(known) == len(linears) else None
     return {"baseline": asdict(mean_floor(floors)), "linear": asdict(linear) if linear else None}
@@ -184,14 +203,18 @@ def _rows(dataset: Dataset, part: PartName, fold: int) -> Part:
 
 def _of_classes(shares: np.ndarray, labels: np.ndarray) -> dict[str, Any]:
     counts = metrics.confusion(shares, labels)
-    classes = {"precision": metrics.precision(counts), "recall": metrics.recall(counts), "f1": metrics.f1(counts),
-               "auc": metrics.auc_of_classes(shares, labels)}
-    return {"confusion": counts.tolist(), "accuracy": metrics.accuracy(counts),
-            "balanced_accuracy": metrics.macro(classes["recall"], counts),
-            "top_2": metrics.top_k(shares, labels, 2), "top_3": metrics.top_k(shares, labels, 3),
-            "log_loss": metrics.log_loss(shares, labels),
-            "macro": {name: _known(metrics.macro(values, counts)) for name, values in classes.items()},
-            **{name: [_known(float(v)) for v in values] for name, values in classes.items()}}
+    classes = {
+        "precision": metrics.precision(counts), "recall": metrics.recall(counts),
+        "f1": metrics.f1(counts), "auc": metrics.auc_of_classes(shares, labels)
+    }
+    return {
+        "confusion": counts.tolist(), "accuracy": metrics.accuracy(counts),
+        "balanced_accuracy": metrics.macro(classes["recall"], counts), "top_2": metrics.top_k(
+            shares, labels, 2), "top_3": metrics.top_k(shares, labels, 3),
+        "log_loss": metrics.log_loss(shares, labels), "macro": {
+            name: _known(metrics.macro(values, counts)) for name, values in classes.items()
+        }, **{name: [_known(float(v)) for v in values] for name, values in classes.items()}
+    }
 
 
 def _of_amounts(told: np.ndarray, true: np.ndarray) -> dict[str, Any]:

@@ -1,4 +1,6 @@
-"""Kept models: one trained network with the recipe and the data set's way of encoding, in one file."""
+"""Kept models: one trained network with the recipe and the data set's way of encoding, in one
+file.
+"""
 
 from __future__ import annotations
 
@@ -69,8 +71,8 @@ def networks_of(predictor: Scored) -> tuple[Predictor, ...]:
     return (predictor,)
 
 
-def keep_model(path: Path, dataset: Dataset, fold: int, recipes: Sequence[Recipe], predictor: Scored,
-               about: Mapping[str, Any]) -> None:
+def keep_model(path: Path, dataset: Dataset, fold: int, recipes: Sequence[Recipe],
+               predictor: Scored, about: Mapping[str, Any]) -> None:
     """Write a model file.
 
     Parameters
@@ -78,8 +80,8 @@ def keep_model(path: Path, dataset: Dataset, fold: int, recipes: Sequence[Recipe
     recipes : sequence of Recipe
         One for each network of the predictor.
     about : mapping
-        ``name``, ``note``, ``at`` (seconds since 1970), ``search``, ``recipe`` (its number), ``run``,
-        ``seed``, ``epoch``, ``loss`` (validation, of that epoch), ``metrics``.
+        ``name``, ``note``, ``at`` (seconds since 1970), ``search``, ``recipe`` (its number),
+        ``run``, ``seed``, ``epoch``, ``loss`` (validation, of that epoch), ``metrics``.
 
     Raises
     ------
@@ -93,8 +95,9 @@ def keep_model(path: Path, dataset: Dataset, fold: int, recipes: Sequence[Recipe
               for name, array in named_arrays(network.shape, network.weights).items()}
     arrays |= {_TRAINED: row_hashes(np.asarray(dataset.part("train", fold).inputs)[:MOST_KNOWN]),
               _SEALED: sealed_hashes(dataset, fold)[:MOST_KNOWN]}
-    write_model(path, arrays, {"model": {**about, "fold": fold + 1}, "recipes": [dict(r) for r in recipes],
-                               "data": known})
+    write_model(path, arrays, {
+        "model": {**about, "fold": fold + 1}, "recipes": [dict(r) for r in recipes], "data": known
+    })
 
 
 def _prefix(network: int, networks: int) -> str:
@@ -117,7 +120,11 @@ def open_model(path: Path) -> Model:
         networks = []
         for i, recipe in enumerate(recipes):
             shape, prefix = network_of(recipe, data), _prefix(i, len(recipes))
-            own = {name.removeprefix(prefix): array for name, array in arrays.items() if name.startswith(prefix)}
+            own = {
+                name.removeprefix(prefix): array
+                for name, array in arrays.items()
+                if name.startswith(prefix)
+            }
             networks.append(Predictor(shape, flat_weights(shape, own)))
         return Model(dict(about["model"]), recipes, data,
                      networks[0] if len(networks) == 1 else Average(networks), trained, sealed)
@@ -135,9 +142,10 @@ def verify_model(model: Model, dataset: Dataset) -> tuple[float, float]:
         If the data set is not the one that the model was trained on.
     """
     if dataset.fingerprint != model.data.fingerprint:
-        raise TrainingError(f"the model was trained on other data than {shown(dataset.name)!r} holds now",
-                            shown(str(model.about.get("name", "")), 60),
-                            "verify it in a workspace that holds its data set")
+        raise TrainingError(
+            f"the model was trained on other data than {shown(dataset.name)!r} holds now",
+            shown(str(model.about.get("name", "")), 60),
+            "verify it in a workspace that holds its data set")
     fold = int(model.about["fold"]) - 1
     part, target = dataset.part("validation", fold), model.data.target
     found, _ = model.predictor.mean_loss(part.inputs, part.targets, target.units, target.curve)

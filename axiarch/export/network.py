@@ -33,9 +33,11 @@ from axiarch.plain import shown
 if TYPE_CHECKING:
     import onnx
 
-#: The version of the operators, and of the file, that are written: RegexFullMatch and StringSplit need 20.
+#: The version of the operators, and of the file, that are written: RegexFullMatch and StringSplit
+#: need 20.
 OPSET, FILE_VERSION = 20, 10
-#: Rows on which a written file is run against our own predictor, and the largest difference accepted.
+#: Rows on which a written file is run against our own predictor, and the largest difference
+#: accepted.
 CHECKED, TOLERANCE = 100, 1e-5
 ENDINGS = (".onnx",)
 #: Blanks around a text, which never count.
@@ -52,8 +54,8 @@ def export_network(model: Model, path: Path, force: bool = False) -> dict[str, A
     Returns
     -------
     dict
-        ``rows`` that were compared, ``difference``: the largest between probabilities, or between amounts
-        in standard deviations of the target; ``bytes``.
+        ``rows`` that were compared, ``difference``: the largest between probabilities, or between
+        amounts in standard deviations of the target; ``bytes``.
 
     Raises
     ------
@@ -69,19 +71,23 @@ def export_network(model: Model, path: Path, force: bool = False) -> dict[str, A
     onnx.checker.check_model(made, full_check=True)
     rows, difference = compared(model, made)
     if not difference <= TOLERANCE:
-        raise TrainingError(f"the exported network differs by {difference:.2g} from our own", shown(path),
-                            "keep the model as a file of ours; nothing was written")
+        raise TrainingError(f"the exported network differs by {difference:.2g} from our own",
+                            shown(path), "keep the model as a file of ours; nothing was written")
     try:
         with draft_of(path) as draft:
             draft.write_bytes(made.SerializeToString())
-        return {"rows": rows, "difference": difference, "bytes": path.stat().st_size, "opset": OPSET}
+        return {
+            "rows": rows, "difference": difference, "bytes": path.stat().st_size, "opset": OPSET
+        }
     except OSError as error:
         raise not_written("the network cannot be written", shown(path), error,
                           "choose another place; nothing was changed") from None
 
 
 def network(model: Model) -> onnx.ModelProto:
-    """Return a model as an ONNX model, with names, units, classes, data fingerprint and recipe as metadata."""
+    """Return a model as an ONNX model, with names, units, classes, data fingerprint and recipe
+    as metadata.
+    """
     import onnx
     from onnx import helper
 
@@ -91,7 +97,9 @@ def network(model: Model) -> onnx.ModelProto:
     parts = [_ENCODERS[type(code)](graph, code, conversions.get(code.name, Conversion(code.name)))
              for code in encoding.codes]
     first = parts[0] if len(parts) == 1 else graph.node("Concat", parts, axis=1)
-    predicted = [_predicted(graph, _layers(graph, network, first), target) for network in model.networks]
+    predicted = [
+        _predicted(graph, _layers(graph, network, first), target) for network in model.networks
+    ]
     outputs = _outputs(graph, _mean(graph, predicted, target), target)
     made = helper.make_model(
         helper.make_graph(graph.nodes, "axiarch", graph.inputs, outputs, graph.constants),
@@ -115,10 +123,14 @@ def feeds(model: Model, columns: Mapping[str, Sequence[Any]]) -> dict[str, NDArr
         if isinstance(code, PictureCode):
             found[code.name] = np.asarray(values, np.float32)
         elif isinstance(code, NumberCode):
-            found[code.name] = np.array([math.nan if v is None else float(v) for v in values])[:, None]
+            found[code.name] = np.array([math.nan if v is None else float(v) for v in values])[:,
+                                                                                               None]
         else:
-            texts = ["" if v is None else str(v)[:19].replace("T", " ") if isinstance(code, DateCode)
-                     else str(v) for v in values]
+            texts = [
+                "" if v is None else
+                str(v)[:19].replace("T", " ") if isinstance(code, DateCode) else str(v)
+                for v in values
+            ]
             found[code.name] = np.array(texts, dtype=object)[:, None]
     return found
 
@@ -126,17 +138,19 @@ def feeds(model: Model, columns: Mapping[str, Sequence[Any]]) -> dict[str, NDArr
 def compared(model: Model, made: onnx.ModelProto) -> tuple[int, float]:
     """Run a network by the reference evaluator of the onnx package on rows of no data set.
 
-    Returns the rows, and the largest difference from our own predictor (see :func:`export_network`).
-    The rows are drawn: numbers over the range of training and beyond it, every category and unknown
-    ones, gaps, dates.
+    Returns the rows, and the largest difference from our own predictor (see
+    :func:`export_network`). The rows are drawn: numbers over the range of training and beyond it,
+    every category and unknown ones, gaps, dates.
     """
     from onnx.reference import ReferenceEvaluator
 
     frame = made_up_rows(model, CHECKED if model.data.encoding.picture is None else CHECKED // 10)
     encoding, target = model.data.encoding, model.data.target
     own = model.predictor.predict(encoding.encode(frame))
-    columns = {name: (frame[name].to_numpy() if frame[name].dtype.is_nested() else frame[name].to_list())
-               for name in frame.columns}
+    columns = {
+        name: (frame[name].to_numpy() if frame[name].dtype.is_nested() else frame[name].to_list())
+        for name in frame.columns
+    }
     answers: Any = ReferenceEvaluator(made).run(None, feeds(model, columns))
     found = answers[-1]
     if not target.classes:
@@ -146,7 +160,9 @@ def compared(model: Model, made: onnx.ModelProto) -> tuple[int, float]:
 
 
 def made_up_rows(model: Model, rows: int) -> Any:
-    """Return a table of `rows` made-up rows of a model's input columns, as they are after conversion."""
+    """Return a table of `rows` made-up rows of a model's input columns, as they are after
+    conversion.
+    """
     import datetime
 
     from axiarch.data.table import frame_of
@@ -158,7 +174,8 @@ def made_up_rows(model: Model, rows: int) -> Any:
         if isinstance(code, PictureCode):
             height, width, channels = code.shape
             size = (rows, height * code.shrink, width * code.shrink, channels)
-            columns[code.name] = rng.normal(np.array(code.centre), code.scale, size).astype(np.float32)
+            columns[code.name] = rng.normal(np.array(code.centre), code.scale,
+                                            size).astype(np.float32)
             continue
         gap = rng.random(rows) < 0.15
         values: list[Any]
@@ -173,19 +190,27 @@ def made_up_rows(model: Model, rows: int) -> Any:
             values = [(*code.categories, "never seen \u00e9(")[i]
                       for i in rng.integers(0, len(code.categories) + 1, rows)]
         columns[code.name] = [None if g else v for g, v in zip(gap, values, strict=True)]
-    kinds = {code.name: "number" if isinstance(code, NumberCode) else "moment" if isinstance(code, DateCode)
-             else "picture" if isinstance(code, PictureCode) else "text" for code in model.data.encoding.codes}
+    kinds = {
+        code.name: "number" if isinstance(code, NumberCode) else "moment" if isinstance(
+            code, DateCode) else "picture" if isinstance(code, PictureCode) else "text"
+        for code in model.data.encoding.codes
+    }
     return frame_of(columns, kinds)
 
 
 def _metadata(model: Model) -> dict[str, Any]:
     encoding, target = model.data.encoding, model.data.target
-    kinds = {NumberCode: "number", TextCode: "text", OrderCode: "text", DateCode: "date", PictureCode: "picture"}
-    return {"model": dict(model.about), "recipe": dict(model.recipes[0]), **_others(model), "data": model.data.name,
-            "data_fingerprint": model.data.fingerprint, "task": target.task,
-            "target": list(target.columns), "classes": list(target.classes),
-            "inputs": [{"column": code.name, "kind": kinds[type(code)], "encoding": code.words}
-                       for code in encoding.codes]}
+    kinds = {
+        NumberCode: "number", TextCode: "text", OrderCode: "text", DateCode: "date",
+        PictureCode: "picture"
+    }
+    return {
+        "model": dict(model.about), "recipe": dict(model.recipes[0]),
+        **_others(model), "data": model.data.name, "data_fingerprint": model.data.fingerprint,
+        "task": target.task, "target": list(target.columns), "classes": list(target.classes),
+        "inputs": [{"column": code.name, "kind": kinds[type(code)], "encoding": code.words}
+                   for code in encoding.codes]
+    }
 
 
 def _others(model: Model) -> dict[str, Any]:
@@ -214,7 +239,8 @@ class _Graph:
         """Add an input: ``DOUBLE``, ``FLOAT`` or ``STRING``."""
         from onnx import TensorProto, helper
 
-        self.inputs.append(helper.make_tensor_value_info(name, getattr(TensorProto, kind), list(shape)))
+        self.inputs.append(
+            helper.make_tensor_value_info(name, getattr(TensorProto, kind), list(shape)))
         return name
 
     def constant(self, value: Any, kind: Any = np.float64) -> str:
@@ -291,12 +317,15 @@ def _number(graph: _Graph, code: Code, conversion: Conversion) -> str:
     return graph.joined(parts)
 
 
-def _texts(graph: _Graph, name: str, categories: Sequence[str], conversion: Conversion) -> tuple[list[str], str]:
+def _texts(graph: _Graph, name: str, categories: Sequence[str],
+           conversion: Conversion) -> tuple[list[str], str]:
     """Return where each category stands, and where there is a gap."""
     text = graph.input(name, "STRING", ["N", 1])
     fold = "(?i)" if conversion.merge_case else ""
     blank = _BLANK if conversion.kind == "text" else ""
-    found = [graph.matches(text, f"{fold}{blank}{_escaped(category)}{blank}") for category in categories]
+    found = [
+        graph.matches(text, f"{fold}{blank}{_escaped(category)}{blank}") for category in categories
+    ]
     marks = "|".join(_escaped(mark) for mark in ("", *conversion.missing))
     return found, graph.matches(text, f"{_BLANK}({marks}){_BLANK}")
 
@@ -304,7 +333,8 @@ def _texts(graph: _Graph, name: str, categories: Sequence[str], conversion: Conv
 def _escaped(text: str) -> str:
     """Return a pattern that matches a text alone, in the syntax that all runtimes share."""
     return "".join(f"\\x{ord(c):02x}" if ord(c) < 32 or ord(c) == 127 else
-                   f"\\{c}" if c.isascii() and not c.isalnum() and c not in " _" else c for c in text)
+                   f"\\{c}" if c.isascii() and not c.isalnum() and c not in " _" else c
+                   for c in text)
 
 
 def _text(graph: _Graph, code: Code, conversion: Conversion) -> str:
@@ -321,7 +351,8 @@ def _order(graph: _Graph, code: Code, conversion: Conversion) -> str:
     found, _ = _texts(graph, code.name, code.categories, conversion)
     gap = graph.node("Not", [graph.any(found)])
     places = graph.joined([graph.cast(each, "DOUBLE") for each in found])
-    place = graph.node("MatMul", [places, graph.constant(np.arange(len(found), dtype=np.float64)[:, None])])
+    place = graph.node(
+        "MatMul", [places, graph.constant(np.arange(len(found), dtype=np.float64)[:, None])])
     middle = graph.constant((len(code.categories) - 1) / 2)
     parts = [graph.scaled(graph.node("Where", [gap, middle, place]), code.centre, code.scale)]
     if code.indicator:
@@ -339,13 +370,16 @@ def _date(graph: _Graph, code: Code, conversion: Conversion) -> str:
     whole = graph.node("Where", [without, midnight, text])
     whole = graph.node("Where", [there, whole, graph.constant(_ANY_DATE, str)])
     date_and_time = _split(graph, whole, "", 2)
-    year, month, day = (graph.cast(part, "DOUBLE") for part in _split(graph, date_and_time[0], "-", 3))
+    year, month, day = (graph.cast(part, "DOUBLE")
+                        for part in _split(graph, date_and_time[0], "-", 3))
     parts = [graph.scaled(year, code.centre, code.scale)]
     turns = [(month, 1.0, 12.0), (_weekday(graph, year, month, day), 0.0, 7.0)]
     if code.hours:
         clock = _split(graph, date_and_time[1], ":", 2)
         hour, minute = (graph.cast(part, "DOUBLE") for part in clock)
-        turns.append((graph.node("Add", [hour, graph.node("Div", [minute, graph.constant(60.0)])]), 0.0, 24.0))
+        turns.append(
+            (graph.node("Add",
+                        [hour, graph.node("Div", [minute, graph.constant(60.0)])]), 0.0, 24.0))
     for value, first, length in turns:
         moved = graph.node("Sub", [value, graph.constant(first)])
         angle = graph.node("Mul", [moved, graph.constant(2 * math.pi / length)])
@@ -361,14 +395,19 @@ def _split(graph: _Graph, text: str, mark: str, many: int) -> list[str]:
     pieces, counts = graph.free("pieces"), graph.free("counts")
     attributes = {"delimiter": mark} if mark else {}
     graph.nodes.append(helper.make_node("StringSplit", [text], [pieces, counts], **attributes))
-    return [graph.node("Gather", [pieces, graph.constant(i, np.int64)], axis=2) for i in range(many)]
+    return [
+        graph.node("Gather", [pieces, graph.constant(i, np.int64)], axis=2) for i in range(many)
+    ]
 
 
 def _weekday(graph: _Graph, year: str, month: str, day: str) -> str:
-    """Return the weekday, Monday 0, by the Julian day number of a Gregorian date (Fliegel & Van Flandern 1968)."""
+    """Return the weekday, Monday 0, by the Julian day number of a Gregorian date (Fliegel & Van
+    Flandern 1968).
+    """
 
     def of(operator: str, one: str, other: float | str) -> str:
-        return graph.node(operator, [one, other if isinstance(other, str) else graph.constant(other)])
+        return graph.node(operator,
+                          [one, other if isinstance(other, str) else graph.constant(other)])
 
     def part(value: str, by: float) -> str:
         return graph.node("Floor", [of("Div", value, by)])
@@ -384,14 +423,18 @@ def _weekday(graph: _Graph, year: str, month: str, day: str) -> str:
 
 
 def _picture(graph: _Graph, code: Code, conversion: Conversion) -> str:
-    """Return pictures (N, channels, H, W), or their numbers (N, H W channels) where a table has more columns."""
+    """Return pictures (N, channels, H, W), or their numbers (N, H W channels) where a table has
+    more columns.
+    """
     assert isinstance(code, PictureCode)
     height, width, channels = code.shape
-    raw = graph.input(code.name, "FLOAT", ["N", height * code.shrink, width * code.shrink, channels])
+    raw = graph.input(code.name, "FLOAT",
+                      ["N", height * code.shrink, width * code.shrink, channels])
     if code.shrink > 1:
         side = [code.shrink, code.shrink]
         first = graph.node("Transpose", [raw], perm=[0, 3, 1, 2])
-        raw = graph.node("Transpose", [graph.node("AveragePool", [first], kernel_shape=side, strides=side)],
+        raw = graph.node("Transpose",
+                         [graph.node("AveragePool", [first], kernel_shape=side, strides=side)],
                          perm=[0, 2, 3, 1])
     wide = graph.cast(raw, "DOUBLE")
     moved = graph.node("Sub", [wide, graph.constant(code.centre)])
@@ -399,7 +442,9 @@ def _picture(graph: _Graph, code: Code, conversion: Conversion) -> str:
     return graph.node("Flatten", [scaled], axis=1)
 
 
-_ENCODERS = {NumberCode: _number, TextCode: _text, OrderCode: _order, DateCode: _date, PictureCode: _picture}
+_ENCODERS = {
+    NumberCode: _number, TextCode: _text, OrderCode: _order, DateCode: _date, PictureCode: _picture
+}
 
 
 # -- layers ----------------------------------------------------------------------------------------
@@ -415,9 +460,11 @@ def _layers(graph: _Graph, network: Predictor, value: str) -> str:
         if wants and not pictured:
             height, width, channels = placed.before
             form = graph.constant([-1, height, width, channels], np.int64)
-            value = graph.node("Transpose", [graph.node("Reshape", [value, form])], perm=[0, 3, 1, 2])
+            value = graph.node("Transpose", [graph.node("Reshape", [value, form])],
+                               perm=[0, 3, 1, 2])
         elif pictured and not wants:
-            value = graph.node("Flatten", [value], axis=1)  # channel by channel, as our fully connected layers take it
+            value = graph.node("Flatten", [value],
+                               axis=1)  # channel by channel, as our fully connected layers take it
         pictured = wants
         if not placed.weighted:
             side = [placed.layer.size] * 2
@@ -425,7 +472,10 @@ def _layers(graph: _Graph, network: Predictor, value: str) -> str:
             value = graph.node(kind, [value], kernel_shape=side, strides=side)
             continue
         number += 1
-        own = {part: arrays.get(f"layer {number}.{part}") for part in (WEIGHTS, BIASES, SCALES, RUNNING)}
+        own = {
+            part: arrays.get(f"layer {number}.{part}")
+            for part in (WEIGHTS, BIASES, SCALES, RUNNING)
+        }
         out = _weighted(graph, placed, value, own)
         value = graph.node("Add", [out, value]) if placed.skips else out
     return value
@@ -449,7 +499,8 @@ def _weighted(graph: _Graph, placed: Placed, value: str, own: Mapping[str, Any])
     if layer.norm == "batch":
         mean, variance = own[RUNNING]
         inputs = (own[SCALES], own[BIASES], mean, variance)
-        value = graph.node("BatchNormalization", [value, *(graph.constant(a, np.float32) for a in inputs)],
+        value = graph.node("BatchNormalization",
+                           [value, *(graph.constant(a, np.float32) for a in inputs)],
                            epsilon=EPSILON)
         return _activated(graph, value, layer.activation)
     if layer.norm == "layer":
@@ -460,7 +511,8 @@ def _weighted(graph: _Graph, placed: Placed, value: str, own: Mapping[str, Any])
         if pictured:
             value = graph.node("Transpose", [value], perm=[0, 3, 1, 2])
     bias = own[BIASES].reshape(-1, 1, 1) if pictured else own[BIASES]
-    return _activated(graph, graph.node("Add", [value, graph.constant(bias, np.float32)]), layer.activation)
+    return _activated(graph, graph.node("Add", [value, graph.constant(bias, np.float32)]),
+                      layer.activation)
 
 
 def _activated(graph: _Graph, value: str, name: str) -> str:
@@ -476,8 +528,9 @@ def _activated(graph: _Graph, value: str, name: str) -> str:
     if name == "elu":
         return graph.node("Elu", [value], alpha=1.0)
     if name != "gelu":
-        raise InputError(f"the activation {name} comes from a package, and ONNX has no operator for it", "",
-                         "keep the model as it is; axiarch predict uses it where the package is installed")
+        raise InputError(
+            f"the activation {name} comes from a package, and ONNX has no operator for it", "",
+            "keep the model as it is; axiarch predict uses it where the package is installed")
     return graph.node("Gelu", [value], approximate="none")
 
 
@@ -514,13 +567,15 @@ def _outputs(graph: _Graph, value: str, target: Target) -> list[onnx.ValueInfoPr
                                      graph.constant(target.centre)])
         if target.spread:
             bounded = graph.node("Min", [amounts, graph.constant(LARGEST_LOG)])
-            amounts = graph.node("Sub", [graph.node("Exp", [bounded]), graph.constant(target.shift)])
+            amounts = graph.node("Sub",
+                                 [graph.node("Exp", [bounded]),
+                                  graph.constant(target.shift)])
         out = graph.node("Identity", [amounts], graph.free("amounts"))
         return [helper.make_tensor_value_info(out, TensorProto.DOUBLE, ["N", len(target.columns)])]
     shares = graph.node("Identity", [value], graph.free("probabilities"))
     best = graph.node("ArgMax", [shares], axis=1, keepdims=0)
-    label = graph.node("Gather", [graph.constant(target.classes, str), best], graph.free("label"), axis=0)
+    label = graph.node("Gather", [graph.constant(target.classes, str), best],
+                       graph.free("label"),
+                       axis=0)
     return [helper.make_tensor_value_info(label, TensorProto.STRING, ["N"]),
             helper.make_tensor_value_info(shares, TensorProto.FLOAT, ["N", len(target.classes)])]
-
-

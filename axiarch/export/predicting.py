@@ -28,9 +28,10 @@ def predict_file(model: Model, source: Path, place: Path, force: bool = False,
     Returns
     -------
     dict
-        ``rows``, ``remarks`` (sentences), ``seconds``, and where the file holds the target: ``scored``
-        rows and ``metrics`` by name. Rows that the model was trained on, and sealed test rows, are
-        predicted and not scored: the first would flatter it, the second are opened on the record only.
+        ``rows``, ``remarks`` (sentences), ``seconds``, and where the file holds the target:
+        ``scored`` rows and ``metrics`` by name. Rows that the model was trained on, and sealed test
+        rows, are predicted and not scored: the first would flatter it, the second are opened on the
+        record only.
 
     Raises
     ------
@@ -42,7 +43,8 @@ def predict_file(model: Model, source: Path, place: Path, force: bool = False,
     check_place(place, ENDINGS, force)
     started = time.perf_counter()
     try:
-        with scratch_folder(place.absolute().parent, "predict") as scratch, draft_of(place) as draft:
+        with scratch_folder(place.absolute().parent,
+                            "predict") as scratch, draft_of(place) as draft:
             rows, remarks = open_rows(source, model.data, 0, scratch / "read", tell)
             writer = PredictionWriter(draft, scratch / "pieces", model.data.target)
             scores = _Scores(model)
@@ -57,8 +59,10 @@ def predict_file(model: Model, source: Path, place: Path, force: bool = False,
         raise not_written("the predictions cannot be written", shown(place), error,
                           "choose another place; nothing was changed") from None
     lines = [*remarks.lines(model.data, model.data.encoding), *scores.remarks()]
-    return {"rows": remarks.rows, "file": str(place), "remarks": lines, "seconds": time.perf_counter() - started,
-            **scores.found()}
+    return {
+        "rows": remarks.rows, "file": str(place), "remarks": lines,
+        "seconds": time.perf_counter() - started, **scores.found()
+    }
 
 
 class _Scores:
@@ -83,11 +87,13 @@ class _Scores:
         """Return what was left out, as sentences."""
         found = []
         if self.trained:
-            found.append(f"{count(self.trained, 'row')} with the inputs of a training row: predicted, "
-                         "not scored")
+            found.append(
+                f"{count(self.trained, 'row')} with the inputs of a training row: predicted, "
+                "not scored")
         if self.sealed:
-            found.append(f"{count(self.sealed, 'row')} with the inputs of a sealed test row: predicted, "
-                         "not scored; open the seal to score them")
+            found.append(
+                f"{count(self.sealed, 'row')} with the inputs of a sealed test row: predicted, "
+                "not scored; open the seal to score them")
         return found
 
     def _sum(self, predicted: np.ndarray, targets: np.ndarray) -> None:

@@ -1,8 +1,10 @@
-"""Read a network in the open format (ONNX) as first weights: fully connected and convolutional layers in a chain.
+"""Read a network in the open format (ONNX) as first weights: fully connected and convolutional
+layers in a chain.
 
-What is read is the chain of operations before the output, from its end backwards. Every step must be one that our
-own networks have; the result is then compared with the file itself, run by the onnx package's reference evaluator.
-Axes: N rows, H height, W width, C channels; I numbers that a sum is made of, U units.
+What is read is the chain of operations before the output, from its end backwards. Every step must
+be one that our own networks have; the result is then compared with the file itself, run by the onnx
+package's reference evaluator. Axes: N rows, H height, W width, C channels; I numbers that a sum is
+made of, U units.
 """
 
 from __future__ import annotations
@@ -65,9 +67,9 @@ def read_network(path: Path, encoding: Encoding, values: Mapping[str, object] | 
     """Return the recipe and the network of a file, for the inputs and the target of a data set.
 
     A file that Axiarch has exported is read from where its own encoding of columns ends. Any other
-    must take the encoded inputs: (N, D), or pictures (N, C, H, W) or (N, H, W, C); and give one number a
-    class in the order of the data set's classes, or scaled amounts. Of two classes the difference of the
-    two outputs is taken.
+    must take the encoded inputs: (N, D), or pictures (N, C, H, W) or (N, H, W, C); and give one
+    number a class in the order of the data set's classes, or scaled amounts. Of two classes the
+    difference of the two outputs is taken.
 
     Parameters
     ----------
@@ -83,7 +85,8 @@ def read_network(path: Path, encoding: Encoding, values: Mapping[str, object] | 
     reader = _Chain(made, encoding, shown(path))
     try:
         reader.read()
-        recipe = Recipe({**(values or {}), "network": ", ".join(layer.line for layer in reader.layers[:-1])})
+        recipe = Recipe(
+            {**(values or {}), "network": ", ".join(layer.line for layer in reader.layers[:-1])})
         target = encoding.target
         shape = NetworkShape.of(recipe, encoding.shape, target.outputs, target.loss)
         named: dict[str, Floats] = {}
@@ -91,14 +94,18 @@ def read_network(path: Path, encoding: Encoding, values: Mapping[str, object] | 
             own = layer.arrays
             sizes = {WEIGHTS: own[WEIGHTS], BIASES: own[BIASES]}
             sizes |= {part: own[part] for part in (SCALES, RUNNING) if part in own}
-            named |= {f"layer {i}.{part}": np.asarray(array, np.float32) for part, array in sizes.items()}
+            named |= {
+                f"layer {i}.{part}": np.asarray(array, np.float32) for part, array in sizes.items()
+            }
         predictor = Predictor(shape, flat_weights(shape, named))
     except InputError as error:
-        raise TrainingError(f"the network does not fit the data: {error.what}", shown(path), error.remedy) from None
+        raise TrainingError(f"the network does not fit the data: {error.what}", shown(path),
+                            error.remedy) from None
     except TrainingError as error:
         raise TrainingError(error.what, shown(path), error.remedy) from None
     except (ValueError, TypeError, KeyError, IndexError, OverflowError) as error:
-        raise TrainingError(f"the network cannot be read: {shown(error, 100)}", shown(path), _REMEDY) from None
+        raise TrainingError(f"the network cannot be read: {shown(error, 100)}", shown(path),
+                            _REMEDY) from None
     reader.compare(predictor)
     return recipe, predictor
 
@@ -142,8 +149,8 @@ class _Chain:
         self._steps: list[onnx.NodeProto] = []
         self._tail: list[str] = []
         self._first = self._last = ""
-        # How numbers lie: "flat" (N, I), "channels last" (N, H, W, C), "channels first" (N, C, H, W), or
-        # "flat channels" (N, C H W).
+        # How numbers lie: "flat" (N, I), "channels last" (N, H, W, C), "channels first" (N, C, H,
+        # W), or "flat channels" (N, C H W).
         self._lies = "flat"
         self._shape: tuple[int, ...] = encoding.shape
 
@@ -161,18 +168,22 @@ class _Chain:
                 raise self._odd(node)
             reader(self, node)
         if len(self.layers) < 2 or not self.layers[-1].words.isdecimal():
-            raise TrainingError("there is no hidden layer, or it does not end in a fully connected one", "", _REMEDY)
+            raise TrainingError(
+                "there is no hidden layer, or it does not end in a fully connected one", "",
+                _REMEDY)
         last = self.layers[-1]
         if last.activation != "identity" or last.norm != "no":
-            raise TrainingError(f"its last layer has an activation, {last.activation}, or a normalisation", "",
-                                "end it with plain sums; a softmax or sigmoid after them is left out by itself")
+            raise TrainingError(
+                f"its last layer has an activation, {last.activation}, or a normalisation", "",
+                "end it with plain sums; a softmax or sigmoid after them is left out by itself")
         self._fit_outputs(last)
 
     def _check_own(self) -> None:
         """Refuse a file that Axiarch has exported of several networks, or for another target."""
         target = self._encoding.target
         if "recipes" in self._known:
-            raise TrainingError("the file holds the mean of several networks", "", "export a model of one network")
+            raise TrainingError("the file holds the mean of several networks", "",
+                                "export a model of one network")
         known = tuple(load_json(self._known.get(name, "[]")) for name in ("target", "classes"))
         if known != (list(target.columns), list(target.classes)):
             raise TrainingError("the network was made for another target or other classes", "",
@@ -208,7 +219,9 @@ class _Chain:
         self._steps.reverse()
 
     def _sums(self, node: onnx.NodeProto) -> bool:
-        """Say whether an operation of our own export belongs to a layer, and is not the way back to units."""
+        """Say whether an operation of our own export belongs to a layer, and is not the way back
+        to units.
+        """
         from onnx import TensorProto
 
         stored = [self._tensors[name] for name in node.input if name in self._tensors]
@@ -216,7 +229,9 @@ class _Chain:
                 and stored[0].data_type == TensorProto.FLOAT)
 
     def _output(self) -> str:
-        """Return the output to begin at: where there are several, the one with probabilities or amounts."""
+        """Return the output to begin at: where there are several, the one with probabilities or
+        amounts.
+        """
         names = [each.name for each in self._made.graph.output]
         if not names:
             raise TrainingError("the network has no output", "", _REMEDY)
@@ -224,7 +239,9 @@ class _Chain:
 
     @staticmethod
     def layers_end(node: onnx.NodeProto) -> bool:
-        """Say whether an operation of our own export is one before the first layer: the end of an encoding."""
+        """Say whether an operation of our own export is one before the first layer: the end of
+        an encoding.
+        """
         return node.op_type in ("Concat", "Cast", "Where")
 
     def _silu(self, node: onnx.NodeProto) -> str:
@@ -239,14 +256,17 @@ class _Chain:
 
     def _odd(self, node: onnx.NodeProto) -> TrainingError:
         name = shown(node.name or node.output[0], 40)
-        return TrainingError(f"the operation {shown(node.op_type, 30)} ({name}) is not one that our networks have",
-                             "", _REMEDY)
+        return TrainingError(
+            f"the operation {shown(node.op_type, 30)} ({name}) is not one that our networks have",
+            "", _REMEDY)
 
     def _lay(self) -> None:
         """Find how the numbers that come in lie."""
         if self._own:
             return
-        dims = next(([d.dim_value for d in each.type.tensor_type.shape.dim] for each in self._made.graph.input
+        dims = next(([d.dim_value
+                      for d in each.type.tensor_type.shape.dim]
+                     for each in self._made.graph.input
                      if each.name == self._first), [])
         shape = self._encoding.shape
         if len(dims) == 4 and len(shape) == 3:
@@ -256,13 +276,16 @@ class _Chain:
             elif tuple(dims[1:]) == (height, width, channels):
                 self._lies = "channels last"
             else:
-                raise TrainingError(f"its pictures are {' x '.join(map(str, dims[1:]))}; those of the data set are "
-                                    f"{height} x {width} in {channels} channels", "",
-                                    "give a network for such pictures")
+                raise TrainingError(
+                    f"its pictures are {' x '.join(map(str, dims[1:]))}; those of the data set are "
+                    f"{height} x {width} in {channels} channels", "",
+                    "give a network for such pictures")
         elif len(dims) != 2 or dims[1] not in (0, math.prod(shape)):
             wanted = math.prod(shape)
-            raise TrainingError(f"it takes {' x '.join(str(d or 'N') for d in dims) or 'nothing'}; the data set has "
-                                f"{wanted} encoded inputs", "", f"give a network that takes N x {wanted} numbers")
+            raise TrainingError(
+                f"it takes {' x '.join(str(d or 'N') for d in dims) or 'nothing'}; the data set "
+                "has "
+                f"{wanted} encoded inputs", "", f"give a network that takes N x {wanted} numbers")
 
     # -- the layers, forwards --------------------------------------------------------------------
 
@@ -278,17 +301,20 @@ class _Chain:
 
     def _last_layer(self, node: onnx.NodeProto) -> _Read:
         """Return the layer that an operation belongs to: one with weights and no activation yet."""
-        if not self.layers or not self.layers[-1].arrays or self.layers[-1].activation != "identity":
+        last = self.layers[-1] if self.layers else None
+        if last is None or not last.arrays or last.activation != "identity":
             raise self._odd(node)
         return self.layers[-1]
 
     def dense(self, weights: NDArray[Any], bias: NDArray[Any] | None) -> None:
         """Take in a fully connected layer with weights (I, U)."""
         if self._lies not in ("flat", "flat channels") or weights.ndim != 2:
-            raise TrainingError("a fully connected layer comes before its pictures are flattened", "", _REMEDY)
+            raise TrainingError("a fully connected layer comes before its pictures are flattened",
+                                "", _REMEDY)
         if weights.shape[0] != math.prod(self._shape):
-            raise TrainingError(f"a layer takes {weights.shape[0]} numbers where {math.prod(self._shape)} come in", "",
-                                "give a network for the encoded inputs of this data set")
+            raise TrainingError(
+                f"a layer takes {weights.shape[0]} numbers where {math.prod(self._shape)} come in",
+                "", "give a network for the encoded inputs of this data set")
         if len(self._shape) == 3:
             weights = self._as_ours(weights)
         units = weights.shape[1]
@@ -296,13 +322,17 @@ class _Chain:
         self.layers.append(_Read(str(units), {WEIGHTS: weights, BIASES: _bias(bias, units)}))
 
     def _as_ours(self, weights: NDArray[Any]) -> NDArray[Any]:
-        """Return weights of flattened pictures in our order: as pixels come in at first, later channel by channel."""
+        """Return weights of flattened pictures in our order: as pixels come in at first, later
+        channel by channel.
+        """
         height, width, channels = self._shape
         first, by_channel = not self.layers, self._lies == "flat channels"
         if first and by_channel:
-            return weights.reshape(channels, height, width, -1).transpose(1, 2, 0, 3).reshape(weights.shape)
+            return weights.reshape(channels, height, width, -1).transpose(1, 2, 0,
+                                                                          3).reshape(weights.shape)
         if not first and not by_channel:
-            return weights.reshape(height, width, channels, -1).transpose(2, 0, 1, 3).reshape(weights.shape)
+            return weights.reshape(height, width, channels, -1).transpose(2, 0, 1,
+                                                                          3).reshape(weights.shape)
         return weights
 
     def gemm(self, node: onnx.NodeProto) -> None:
@@ -342,9 +372,13 @@ class _Chain:
             raise self._odd(node)
         valid = " valid" if _is_valid(more) and size > 1 else ""
         stride = strides[0]
-        self.layers.append(_Read(f"conv {units} size {size} stride {stride}{valid}", {
-            WEIGHTS: weights.transpose(2, 3, 1, 0).reshape(-1, units),
-            BIASES: _bias(self.tensor(node.input[2]) if len(node.input) > 2 and node.input[2] else None, units)}))
+        self.layers.append(
+            _Read(
+                f"conv {units} size {size} stride {stride}{valid}", {
+                    WEIGHTS: weights.transpose(2, 3, 1, 0).reshape(-1, units), BIASES: _bias(
+                        self.tensor(node.input[2])
+                        if len(node.input) > 2 and node.input[2] else None, units)
+                }))
         lost = size - 1 if valid else 0
         height, width, _ = self._shape
         self._shape = (-(-(height - lost) // stride), -(-(width - lost) // stride), units)
@@ -353,19 +387,25 @@ class _Chain:
         """Take in a pool of squares side by side."""
         more = _attributes(node)
         sides, strides = list(more.get("kernel_shape", [])), list(more.get("strides", [1, 1]))
-        if self._lies != "channels first" or len(set(sides)) != 1 or strides != sides or not _is_valid(more):
+        if self._lies != "channels first" or len(
+                set(sides)) != 1 or strides != sides or not _is_valid(more):
             raise self._odd(node)
         height, width, channels = self._shape
         self._shape = (height // sides[0], width // sides[0], channels)
-        self.layers.append(_Read(f"{'mean ' if node.op_type == 'AveragePool' else ''}pool {sides[0]}"))
+        self.layers.append(
+            _Read(f"{'mean ' if node.op_type == 'AveragePool' else ''}pool {sides[0]}"))
 
     def batch_norm(self, node: onnx.NodeProto) -> None:
-        """Take in a batch normalisation: a bias before it moves the mean, its own epsilon the variance."""
+        """Take in a batch normalisation: a bias before it moves the mean, its own epsilon the
+        variance.
+        """
         layer = self._last_layer(node)
-        scales, shift, mean, variance = (self.tensor(name).astype(np.float64) for name in node.input[1:5])
+        scales, shift, mean, variance = (self.tensor(name).astype(np.float64)
+                                         for name in node.input[1:5])
         epsilon = _attributes(node).get("epsilon", 1e-5)
         spread = np.maximum(variance + epsilon - EPSILON, 0)
-        if layer.norm != "no" or np.any(np.abs(spread + EPSILON - variance - epsilon) > 1e-7 * (variance + epsilon)):
+        if layer.norm != "no" or np.any(
+                np.abs(spread + EPSILON - variance - epsilon) > 1e-7 * (variance + epsilon)):
             raise self._odd(node)
         layer.norm = "batch"
         moved = np.stack((mean - layer.arrays[BIASES], spread))
@@ -376,8 +416,8 @@ class _Chain:
         """Take in a layer normalisation of a fully connected layer without bias."""
         layer, more = self._last_layer(node), _attributes(node)
         if (layer.norm != "no" or self._lies != "flat" or np.any(layer.arrays[BIASES])
-                or more.get("axis", -1) not in (-1, 1) or not math.isclose(more.get("epsilon", 1e-5), EPSILON,
-                                                                           rel_tol=1e-3)):
+                or more.get("axis", -1) not in (-1, 1)
+                or not math.isclose(more.get("epsilon", 1e-5), EPSILON, rel_tol=1e-3)):
             raise self._odd(node)
         layer.norm = "layer"
         layer.arrays[SCALES] = self.tensor(node.input[1])
@@ -409,7 +449,8 @@ class _Chain:
                 raise self._odd(node)
         elif _attributes(node).get("axis", 1) != 1:
             raise self._odd(node)
-        self._lies = {"channels first": "flat channels", "channels last": "flat"}.get(self._lies, self._lies)
+        self._lies = {"channels first": "flat channels",
+                      "channels last": "flat"}.get(self._lies, self._lies)
 
     def transpose(self, node: onnx.NodeProto) -> None:
         """Take in channels moved to the front or the back."""
@@ -430,12 +471,17 @@ class _Chain:
         weights, biases = last.arrays[WEIGHTS], last.arrays[BIASES]
         wrong = "Sigmoid" if biases.size > 1 else "Softmax"
         if wrong in self._tail:
-            raise TrainingError(f"it ends in a {wrong} over {biases.size} outputs, which is not a choice of one class",
-                                "", "end it with a softmax over the classes, or one sigmoid for two classes")
+            raise TrainingError(
+                f"it ends in a {wrong} over {biases.size} outputs, which is not a choice of one "
+                "class",
+                "", "end it with a softmax over the classes, or one sigmoid for two classes")
         if target.task == "binary" and biases.size == 2:
-            last.arrays = {WEIGHTS: weights[:, 1:] - weights[:, :1], BIASES: biases[1:] - biases[:1]}
+            last.arrays = {
+                WEIGHTS: weights[:, 1:] - weights[:, :1], BIASES: biases[1:] - biases[:1]
+            }
         elif biases.size != target.outputs:
-            of = f"{len(target.classes)} classes" if target.classes else f"{len(target.columns)} amounts"
+            of = f"{len(target.classes)} classes" if target.classes else (f"{len(target.columns)} "
+                                                                          "amounts")
             raise TrainingError(f"it has {biases.size} outputs; the target has {of}", "",
                                 "give a network with one output a class or amount")
 
@@ -449,21 +495,24 @@ class _Chain:
         TrainingError
             If they differ.
         """
-        x = np.random.default_rng(np.random.SeedSequence(7)).normal(size=(COMPARED, math.prod(self._encoding.shape)))
+        x = np.random.default_rng(
+            np.random.SeedSequence(7)).normal(size=(COMPARED, math.prod(self._encoding.shape)))
         given = x.astype(np.float32)
         own, found = predictor.outputs(given), self._run(given)
         if self._encoding.target.task == "binary" and found.shape[1] == 2:
             found = found[:, 1:] - found[:, :1]
         away = float(np.abs(own - found).max() / max(float(np.abs(found).max()), 1.0))
         if not away <= TOLERANCE:
-            raise TrainingError(f"what was read differs by {away:.2g} from the file", self._where, _REMEDY)
+            raise TrainingError(f"what was read differs by {away:.2g} from the file", self._where,
+                                _REMEDY)
 
     def _run(self, x: Floats) -> NDArray[Any]:
         from onnx import TensorProto, helper
         from onnx.reference import ReferenceEvaluator
 
         graph = self._made.graph
-        if not self._own and len(self._encoding.shape) == 3 and _first_dims(graph, self._first) == 4:
+        if not self._own and len(self._encoding.shape) == 3 and _first_dims(graph,
+                                                                            self._first) == 4:
             height, width, channels = self._encoding.shape
             x = x.reshape(-1, height, width, channels)
             first = next(each for each in graph.input if each.name == self._first)
@@ -485,10 +534,12 @@ class _Chain:
 
 
 _READERS: Mapping[str, Callable[[_Chain, Any], None]] = {
-    "Gemm": _Chain.gemm, "MatMul": _Chain.product, "Add": _Chain.add, "Conv": _Chain.conv, "MaxPool": _Chain.pool,
-    "AveragePool": _Chain.pool, "BatchNormalization": _Chain.batch_norm, "LayerNormalization": _Chain.layer_norm,
-    _SILU: _Chain.silu, "Flatten": _Chain.flatten, "Reshape": _Chain.flatten, "Transpose": _Chain.transpose,
-    **dict.fromkeys(_ACTIVATIONS, _Chain.activation), **dict.fromkeys(_NOTHING, _Chain.nothing)}
+    "Gemm": _Chain.gemm, "MatMul": _Chain.product, "Add": _Chain.add, "Conv": _Chain.conv,
+    "MaxPool": _Chain.pool, "AveragePool": _Chain.pool, "BatchNormalization": _Chain.batch_norm,
+    "LayerNormalization": _Chain.layer_norm, _SILU: _Chain.silu, "Flatten": _Chain.flatten,
+    "Reshape": _Chain.flatten, "Transpose": _Chain.transpose, **dict.fromkeys(
+        _ACTIVATIONS, _Chain.activation), **dict.fromkeys(_NOTHING, _Chain.nothing)
+}
 
 
 def _marked(node: onnx.NodeProto, name: str) -> onnx.NodeProto:
@@ -514,8 +565,10 @@ def _is_valid(more: Mapping[str, Any]) -> bool:
 
 
 def _bias(bias: NDArray[Any] | None, units: int) -> Floats:
-    return np.zeros(units, np.float32) if bias is None else np.asarray(bias, np.float32).reshape(units)
+    return np.zeros(units, np.float32) if bias is None else np.asarray(bias,
+                                                                       np.float32).reshape(units)
 
 
 def _first_dims(graph: onnx.GraphProto, name: str) -> int:
-    return next((len(each.type.tensor_type.shape.dim) for each in graph.input if each.name == name), 0)
+    return next((len(each.type.tensor_type.shape.dim) for each in graph.input if each.name == name),
+                0)

@@ -1,7 +1,7 @@
 """A report as one self-contained page (HTML, no scripts) or as a PDF of the same.
 
-A report is a sequence of blocks: headings, paragraphs, lists, tables, charts, listings. Both files are
-made from the same blocks, so neither says what the other leaves out. All text is escaped.
+A report is a sequence of blocks: headings, paragraphs, lists, tables, charts, listings. Both files
+are made from the same blocks, so neither says what the other leaves out. All text is escaped.
 """
 
 from __future__ import annotations
@@ -179,12 +179,15 @@ def _put(paper: _Paper, block: Block) -> None:
             paper.figure(figure)
             paper.write(_wrapped(caption, _LINE), 8)
         case Listing(text):
-            paper.write([line for each in _lines(text).split("\n") for line in _wrapped(each, _TABLE)], 7,
-                        mono=True)
+            paper.write(
+                [line for each in _lines(text).split("\n") for line in _wrapped(each, _TABLE)],
+                7,
+                mono=True)
 
 
 def _wrapped(text: str, width: int) -> list[str]:
-    return textwrap.wrap(shown(text), width, replace_whitespace=False, drop_whitespace=False) or [""]
+    return textwrap.wrap(shown(text), width, replace_whitespace=False,
+                         drop_whitespace=False) or [""]
 
 
 def _columns(grid: Grid) -> Iterator[str]:
@@ -224,8 +227,11 @@ class _Paper:
             assert self._page is not None
             self._left -= step
             self._page.text(_MARGIN / _PAGE[0], (_MARGIN + self._left) / _PAGE[1],
-                            line.replace("$", r"\$"), fontsize=size, color=INK,
-                            family="monospace" if mono else "sans-serif", weight="bold" if bold else "normal")
+                            line.replace("$", r"\$"),
+                            fontsize=size,
+                            color=INK,
+                            family="monospace" if mono else "sans-serif",
+                            weight="bold" if bold else "normal")
         self.space(size * 0.4)
 
     def space(self, points: float) -> None:

@@ -38,18 +38,22 @@ def check_place(path: Path, endings: Sequence[str], force: bool = False) -> None
     where = shown(path)
     listed = " or ".join(endings)
     if not path.name or str(path) in (".", ".."):
-        raise InputError("a file needs a name", where or "file", f"give a name that ends in {listed}")
+        raise InputError("a file needs a name", where or "file",
+                         f"give a name that ends in {listed}")
     if path.suffix.lower() not in endings:
         ending = shown(path.suffix, 20) or "without an ending"
-        raise InputError(f"this is written as {listed}, not {ending}", where, f"end the name in {listed}")
+        raise InputError(f"this is written as {listed}, not {ending}", where,
+                         f"end the name in {listed}")
     try:
         if path.is_dir():
-            raise InputError("this is a folder", where, f"name a file in it, such as results{endings[0]}")
+            raise InputError("this is a folder", where,
+                             f"name a file in it, such as results{endings[0]}")
         if os.path.lexists(path) and not regular_file(path):
-            raise InputError("this is a link, a device or a pipe, not a file", where, "choose another name")
+            raise InputError("this is a link, a device or a pipe, not a file", where,
+                             "choose another name")
         if path.exists() and not force:
-            raise InputError("the file is there already", where, "choose another name, or replace it "
-                             "with --force")
+            raise InputError("the file is there already", where,
+                             "choose another name, or replace it with --force")
     except (OSError, ValueError) as error:
         raise InputError(f"a file cannot be written there: {shown(error, 100)}", where,
                          "choose another name") from None
@@ -94,10 +98,14 @@ def write_csv(path: Path, header: Sequence[str], rows: Iterable[Sequence[Cell]])
     return write_export(path, lambda draft: write_text(draft, text))
 
 
-def write_table(path: Path, header: Sequence[str], rows: Sequence[Sequence[Cell]], force: bool = False) -> Path:
+def write_table(path: Path,
+                header: Sequence[str],
+                rows: Sequence[Sequence[Cell]],
+                force: bool = False) -> Path:
     """Write a table as CSV, Parquet or JSON lines, by its ending, and return the path.
 
-    Only CSV is guarded against spreadsheets that run text as formulas: the other formats hold the text as it is.
+    Only CSV is guarded against spreadsheets that run text as formulas: the other formats hold the
+    text as it is.
 
     Raises
     ------
@@ -118,16 +126,25 @@ def write_text(path: Path, text: str) -> None:
 
 def ranking_header(unit: str, metrics: Sequence[str]) -> list[str]:
     """Return what the exported ranking says of each recipe before its values, with units."""
-    return ["place", "recipe", "standing", f"steady validation loss ({unit})", f"spread over runs ({unit})",
-            f"interval half-width 95 % ({unit})", f"training loss ({unit})", f"gap ({unit})", *metrics,
-            f"lowest validation loss ({unit})", "chosen epoch", "runs", "failed or diverged runs",
-            "parameters", "seconds per run", "times the test rows were opened", "trained elsewhere"]
+    return [
+        "place", "recipe", "standing", f"steady validation loss ({unit})",
+        f"spread over runs ({unit})", f"interval half-width 95 % ({unit})",
+        f"training loss ({unit})", f"gap ({unit})", *metrics, f"lowest validation loss ({unit})",
+        "chosen epoch", "runs", "failed or diverged runs", "parameters", "seconds per run",
+        "times the test rows were opened", "trained elsewhere"
+    ]
 
 
-def ranking_rows(ranking: Ranking, recipes: Mapping[int, Recipe], unit: str = "nats",
-                 metrics: Sequence[str] = ("accuracy",), openings: int = 0,
-                 origins: Mapping[int, str] = MappingProxyType({})) -> tuple[list[str], list[list[Cell]]]:
-    """Return header and rows of a ranking, with every value of each recipe; recipes without a result come last.
+def ranking_rows(
+    ranking: Ranking,
+    recipes: Mapping[int, Recipe],
+    unit: str = "nats",
+    metrics: Sequence[str] = ("accuracy", ),
+    openings: int = 0,
+    origins: Mapping[int, str] = MappingProxyType({})
+) -> tuple[list[str], list[list[Cell]]]:
+    """Return header and rows of a ranking, with every value of each recipe; recipes without a
+    result come last.
 
     Parameters
     ----------
@@ -143,10 +160,11 @@ def ranking_rows(ranking: Ranking, recipes: Mapping[int, Recipe], unit: str = "n
     first = ranking_header(unit, metrics)
     rows: list[list[Cell]] = []
     for r in ranking.rows:
-        rows.append([r.place, r.recipe, r.standing, r.loss, r.spread, r.half_width, r.training, r.gap, *r.metrics,
-                     r.raw_best, r.epoch, r.repeats, r.failed, r.parameters, r.seconds, openings,
-                     origins.get(r.recipe, ""),
-                     *values_of(recipes[r.recipe])])
+        rows.append([
+            r.place, r.recipe, r.standing, r.loss, r.spread, r.half_width, r.training, r.gap,
+            *r.metrics, r.raw_best, r.epoch, r.repeats, r.failed, r.parameters, r.seconds, openings,
+            origins.get(r.recipe, ""), *values_of(recipes[r.recipe])
+        ])
     for number in ranking.broken:
         blank: list[Cell] = [None] * (len(first) - 3)
         rows.append([None, number, "no result", *blank, *values_of(recipes[number])])

@@ -1,7 +1,8 @@
-"""How long a search will take: before it starts, from measured steps; while it runs, from what it has done.
+"""How long a search will take: before it starts, from measured steps; while it runs, from what it
+has done.
 
-The cost of a step is taken to be a smooth function of its arithmetic: measured on the smallest, a middle
-and the largest recipe, and read off between them by straight lines between logarithms.
+The cost of a step is taken to be a smooth function of its arithmetic: measured on the smallest, a
+middle and the largest recipe, and read off between them by straight lines between logarithms.
 """
 
 from __future__ import annotations
@@ -19,7 +20,8 @@ from axiarch.recipes.recipe import Recipe
 
 #: Seconds until workers train: starting processes and loading kernels.
 STARTING = 2.0
-#: The measured time against the real one in a shared machine: reports, checkpoints, workers that wait at the end.
+#: The measured time against the real one in a shared machine: reports, checkpoints, workers that
+#: wait at the end.
 LOSSES = 1.35
 #: Share of its epochs that a run with patience may be expected to need at the least.
 EARLIEST = 0.35
@@ -64,9 +66,10 @@ def to_measure(recipes: Sequence[Recipe], inputs: Shape, outputs: int) -> list[R
     return [recipes[i] for i in picked]
 
 
-def forecast(recipes: Sequence[Recipe], repeats: int, rows: int, inputs: Shape, outputs: int, lanes: int,
-             measured: Sequence[tuple[int, float, int]]) -> Forecast:
-    """Work out what training `recipes` with `repeats` runs each (seeds times folds) on `rows` N training rows takes.
+def forecast(recipes: Sequence[Recipe], repeats: int, rows: int, inputs: Shape, outputs: int,
+             lanes: int, measured: Sequence[tuple[int, float, int]]) -> Forecast:
+    """Work out what training `recipes` with `repeats` runs each (seeds times folds) on `rows` N
+    training rows takes.
 
     Parameters
     ----------
@@ -76,16 +79,21 @@ def forecast(recipes: Sequence[Recipe], repeats: int, rows: int, inputs: Shape, 
     shapes = [NetworkShape.of(r, inputs, outputs) for r in recipes]
     least = most = 0.0
     for recipe, shape in zip(recipes, shapes, strict=True):
-        seconds = recipe.whole("epochs") * math.ceil(rows / shape.batch_size) * _step(shape.work, measured)
+        seconds = recipe.whole("epochs") * math.ceil(rows / shape.batch_size) * _step(
+            shape.work, measured)
         most += seconds
         least += seconds * (EARLIEST if recipe.whole("patience") else 1.0)
     parameters = [shape.trained for shape in shapes]
     return Forecast(
-        recipes=len(recipes), runs=len(recipes) * repeats,
+        recipes=len(recipes),
+        runs=len(recipes) * repeats,
         epochs=repeats * sum(r.whole("epochs") for r in recipes),
-        low=STARTING + repeats * least / lanes, high=STARTING + repeats * most * LOSSES / lanes,
-        smallest=min(parameters), largest=max(parameters),
-        bytes=lanes * (_WORKER + max(training_bytes(shape, rows) + saving_bytes(shape) for shape in shapes)),
+        low=STARTING + repeats * least / lanes,
+        high=STARTING + repeats * most * LOSSES / lanes,
+        smallest=min(parameters),
+        largest=max(parameters),
+        bytes=lanes *
+        (_WORKER + max(training_bytes(shape, rows) + saving_bytes(shape) for shape in shapes)),
         lanes=lanes,
     )
 
@@ -103,8 +111,9 @@ def _step(work: int, measured: Sequence[tuple[int, float, int]]) -> float:
 
 @dataclass(frozen=True)
 class Pending:
-    """A run as the time left is worked out from it: its arithmetic an epoch, epochs done, at the most, and whether
-    it has ended."""
+    """A run as the time left is worked out from it: its arithmetic an epoch, epochs done, at the
+    most, and whether it has ended.
+    """
 
     work: float
     done: int
@@ -116,8 +125,8 @@ class Pending:
 def seconds_left(runs: Iterable[Pending], expected_runs: int, lanes: int) -> float | None:
     """Return the seconds a running search still needs; None until enough has been seen.
 
-    The share of their epochs that ended runs needed is taken for those to come, and so are their seconds
-    for the arithmetic done.
+    The share of their epochs that ended runs needed is taken for those to come, and so are their
+    seconds for the arithmetic done.
     """
     runs = list(runs)
     seconds, work = sum(r.seconds for r in runs), sum(r.work * r.done for r in runs)

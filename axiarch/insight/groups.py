@@ -23,9 +23,10 @@ def worst_groups(runs: Sequence[Run], columns: Mapping[str, Mapping[int, Sequenc
                  classes: int) -> dict[str, Any]:
     """Return the groups of rows that are predicted worst, over all columns.
 
-    Each group is compared with all other rows by the mean over runs of what a row is charged: 1 for a wrong
-    class, or the squared error of the first amount. The interval of the difference (Welch 1947, over rows) is
-    shared out over all groups (Bonferroni; Dunn 1961), because of many groups some look bad by chance.
+    Each group is compared with all other rows by the mean over runs of what a row is charged: 1 for
+    a wrong class, or the squared error of the first amount. The interval of the difference (Welch
+    1947, over rows) is shared out over all groups (Bonferroni; Dunn 1961), because of many groups
+    some look bad by chance.
 
     Parameters
     ----------
@@ -37,9 +38,9 @@ def worst_groups(runs: Sequence[Run], columns: Mapping[str, Mapping[int, Sequenc
     Returns
     -------
     dict
-        ``compared``: groups in all; ``groups``: for each ``column``, ``group``, ``rows``, ``value`` and
-        ``others`` (accuracy, or RMSE), ``apart``: worse than the others by more than chance. Those that
-        stand apart come first.
+        ``compared``: groups in all; ``groups``: for each ``column``, ``group``, ``rows``, ``value``
+        and ``others`` (accuracy, or RMSE), ``apart``: worse than the others by more than chance.
+        Those that stand apart come first.
     """
     charged, fold_of = _charged(runs, classes)
     found: list[dict[str, Any]] = []
@@ -53,20 +54,25 @@ def worst_groups(runs: Sequence[Run], columns: Mapping[str, Mapping[int, Sequenc
                 tests += 1
                 rows.append((column, name, own))
     for column, name, own in rows:
-        found.append({"column": column, "group": name, "rows": int(own.sum()),
-                      "value": _value(charged[own], classes), "others": _value(charged[~own], classes),
-                      "apart": _worse(charged[own], charged[~own], 0.05 / tests)})
-    found.sort(key=lambda g: (not g["apart"], g["value"] if classes else -g["value"], g["column"], g["group"]))
+        found.append({
+            "column": column, "group": name, "rows": int(own.sum()), "value": _value(
+                charged[own], classes), "others": _value(charged[~own], classes),
+            "apart": _worse(charged[own], charged[~own], 0.05 / tests)
+        })
+    found.sort(key=lambda g: (not g["apart"], g["value"]
+                              if classes else -g["value"], g["column"], g["group"]))
     return {"compared": tests, "groups": found[:MOST]}
 
 
 def _charged(runs: Sequence[Run], classes: int) -> tuple[Floats, list[int]]:
-    """Return what each row is charged (N,), the mean over its fold's runs, and the folds in order."""
+    """Return what each row is charged (N,), the mean over its fold's runs, and the folds in
+    order.
+    """
     folds = sorted({run.fold for run in runs})
     parts = []
     for fold in folds:
-        each = [(run.predicted.argmax(1) != run.true).astype(np.float64) if classes
-                else (run.predicted[:, 0] - run.true[:, 0]) ** 2 for run in runs if run.fold == fold]
+        each = [(run.predicted.argmax(1) != run.true).astype(np.float64) if classes else
+                (run.predicted[:, 0] - run.true[:, 0])**2 for run in runs if run.fold == fold]
         parts.append(np.mean(each, axis=0))
     return np.concatenate(parts), folds
 
@@ -85,5 +91,5 @@ def _worse(own: Floats, others: Floats, level: float) -> bool:
     away = float(own.mean() - others.mean())
     if total <= 0:
         return away > 0
-    freedom = total**2 / (variances[0] ** 2 / (len(own) - 1) + variances[1] ** 2 / (len(others) - 1))
+    freedom = total**2 / (variances[0]**2 / (len(own) - 1) + variances[1]**2 / (len(others) - 1))
     return away > float(t.ppf(1 - level / 2, freedom)) * math.sqrt(total)

@@ -1,8 +1,8 @@
 """What predictions are worth, with intervals: of several runs, over the rows that they predicted.
 
 Intervals are percentile bootstraps over rows (Efron 1979), 95 %: rows are drawn again with the same
-draw for all runs of a fold, and a metric is the mean over the runs. So they hold the doubt that comes
-of few rows, not the doubt that comes of few seeds. Axes: N rows, C classes, T amounts.
+draw for all runs of a fold, and a metric is the mean over the runs. So they hold the doubt that
+comes of few rows, not the doubt that comes of few seeds. Axes: N rows, C classes, T amounts.
 """
 
 from __future__ import annotations
@@ -80,11 +80,13 @@ def _of_classes(runs: Sequence[Run], classes: int) -> dict[str, Any]:
     found = _with_intervals(runs, measured)
     names = ("precision", "recall", "f1")
     counts = sum(metrics.confusion(run.predicted, run.true) for run in runs)
-    return {"accuracy": found[0], "balanced_accuracy": found[1], "log_loss": found[2],
-            **{name: found[3 + i * classes : 3 + (i + 1) * classes] for i, name in enumerate(names)},
-            "confusion": np.asarray(counts).tolist(), "calibration": _calibration(runs),
-            "mistakes": _mistakes(runs, classes),
-            **({"roc": _roc(runs), "thresholds": _thresholds(runs)} if classes == 2 else {})}
+    return {
+        "accuracy": found[0], "balanced_accuracy": found[1], "log_loss": found[2], **{
+            name: found[3 + i * classes:3 + (i + 1) * classes] for i, name in enumerate(names)
+        }, "confusion": np.asarray(counts).tolist(), "calibration": _calibration(runs),
+        "mistakes": _mistakes(runs, classes),
+        **({"roc": _roc(runs), "thresholds": _thresholds(runs)} if classes == 2 else {})
+    }
 
 
 def _calibration(runs: Sequence[Run]) -> list[list[float]]:
@@ -202,7 +204,8 @@ def _means(runs: Sequence[Run]) -> list[tuple[int, Floats, NDArray[Any]]]:
     found = []
     for fold in sorted({run.fold for run in runs}):
         own = [run for run in runs if run.fold == fold]
-        found.append((fold, np.asarray(np.mean([run.predicted for run in own], axis=0)), own[0].true))
+        found.append((fold, np.asarray(np.mean([run.predicted for run in own],
+                                               axis=0)), own[0].true))
     return found
 
 
@@ -236,7 +239,9 @@ def _furthest(runs: Sequence[Run]) -> list[dict[str, Any]]:
 
 def _with_intervals(runs: Sequence[Run], measured: Callable[[dict[int, Floats]], Floats]
                     ) -> list[list[float]]:
-    """Return [value, low, high] of each metric; low and high are 2.5 % and 97.5 % of the redraws."""
+    """Return [value, low, high] of each metric; low and high are 2.5 % and 97.5 % of the
+    redraws.
+    """
     sizes = {run.fold: len(run.true) for run in runs}
     value = measured({fold: np.ones(rows) for fold, rows in sizes.items()})
     rng = np.random.default_rng(np.random.SeedSequence([len(runs), *sizes.values()]))
@@ -253,7 +258,8 @@ def _with_intervals(runs: Sequence[Run], measured: Callable[[dict[int, Floats]],
 # -- by group --------------------------------------------------------------------------------------
 
 
-def by_group(runs: Sequence[Run], groups: Mapping[int, Sequence[str]], classes: int) -> list[dict[str, Any]]:
+def by_group(runs: Sequence[Run], groups: Mapping[int, Sequence[str]],
+             classes: int) -> list[dict[str, Any]]:
     """Return how good the predictions are in each group of rows, the worst first.
 
     Parameters
@@ -266,8 +272,8 @@ def by_group(runs: Sequence[Run], groups: Mapping[int, Sequence[str]], classes: 
     Returns
     -------
     list of dict
-        ``group``, ``rows``, and ``value`` as [value, low, high]: the accuracy, or the RMSE of the first
-        amount. Groups of fewer than two rows have no interval.
+        ``group``, ``rows``, and ``value`` as [value, low, high]: the accuracy, or the RMSE of the
+        first amount. Groups of fewer than two rows have no interval.
     """
     names = sorted({name for each in groups.values() for name in each})
     found: list[dict[str, Any]] = []
@@ -285,7 +291,9 @@ def by_group(runs: Sequence[Run], groups: Mapping[int, Sequence[str]], classes: 
             for run in own:
                 weight = weights[run.fold]
                 if classes:
-                    each.append(float((weight * (run.predicted.argmax(1) == run.true)).sum() / weight.sum()))
+                    each.append(
+                        float(
+                            (weight * (run.predicted.argmax(1) == run.true)).sum() / weight.sum()))
                 else:
                     square = (run.predicted[:, 0] - run.true[:, 0]) ** 2
                     each.append(float(np.sqrt((weight * square).sum() / weight.sum())))

@@ -1,6 +1,7 @@
 """Combinations of values that practitioners regret, found in a recipe before anything is trained.
 
-Every threshold is a named constant with its reason; each regret quotes the numbers it rests on and names a remedy.
+Every threshold is a named constant with its reason; each regret quotes the numbers it rests on and
+names a remedy.
 """
 
 from __future__ import annotations
@@ -15,11 +16,13 @@ from axiarch.recipes.recipe import Recipe
 
 #: Rates below this share of the highest hardly move within a short training.
 TOO_LOW = 1e-4
-#: Momentum adds up past steps: a rate is in effect rate / (1 - momentum), and above this it diverges as plain steps do.
+#: Momentum adds up past steps: a rate is in effect rate / (1 - momentum), and above this it
+#: diverges as plain steps do.
 HIGHEST_EFFECTIVE = 2.0
 #: A batch's own mean and variance are mostly noise where it has fewer rows.
 FEWEST_NORMALISED = 8
-#: More than this share of silenced units leaves too little to learn from in all but very wide layers.
+#: More than this share of silenced units leaves too little to learn from in all but very wide
+#: layers.
 MOST_DROPOUT = 0.7
 
 
@@ -35,7 +38,9 @@ class Regret:
 
 
 def regrets(recipe: Recipe, rows: Mapping[str, int]) -> tuple[Regret, ...]:
-    """Return what is regrettable about a recipe on data with so many rows a part (train, validation)."""
+    """Return what is regrettable about a recipe on data with so many rows a part (train,
+    validation).
+    """
     looks = (_rate, _momentum, _patience, _batch, _schedule, _normalisation, _regularisation, _idle)
     return tuple(found for look in looks for found in look(recipe, rows))
 
@@ -51,8 +56,10 @@ def _rate(recipe: Recipe, rows: Mapping[str, int]) -> list[Regret]:
         return [Regret(f"a learning rate of {number(rate)} is far above what {name} usually bears",
                        f"at most {number(highest)}")]
     if rate < TOO_LOW * highest:
-        return [Regret(f"a learning rate of {number(rate)} hardly moves {name} within a short training",
-                       f"begin near {number(highest / 30, 1)}")]
+        return [
+            Regret(f"a learning rate of {number(rate)} hardly moves {name} within a short training",
+                   f"begin near {number(highest / 30, 1)}")
+        ]
     return []
 
 
@@ -63,26 +70,40 @@ def _momentum(recipe: Recipe, rows: Mapping[str, int]) -> list[Regret]:
     effective = rate / (1 - momentum)
     if effective <= HIGHEST_EFFECTIVE:
         return []
-    return [Regret(f"momentum {number(momentum)} makes a rate of {number(rate)} work like {number(effective)}",
-                   f"lower the rate to {number(HIGHEST_EFFECTIVE * (1 - momentum) / 10, 2)} or so")]
+    return [
+        Regret(
+            f"momentum {number(momentum)} makes a rate of {number(rate)} work like "
+            f"{number(effective)}",
+            f"lower the rate to {number(HIGHEST_EFFECTIVE * (1 - momentum) / 10, 2)} or so")
+    ]
 
 
 def _patience(recipe: Recipe, rows: Mapping[str, int]) -> list[Regret]:
     patience, epochs = recipe.whole("patience"), recipe.whole("epochs")
     if not patience or patience < epochs:
         return []
-    return [Regret(f"a patience of {count(patience, 'epoch')} can never stop a training of {epochs}",
-                   "a third of the epochs, or 0 for no early stopping")]
+    return [
+        Regret(f"a patience of {count(patience, 'epoch')} can never stop a training of {epochs}",
+               "a third of the epochs, or 0 for no early stopping")
+    ]
 
 
 def _batch(recipe: Recipe, rows: Mapping[str, int]) -> list[Regret]:
     batch = recipe.whole("batch_size")
     if batch > rows["train"]:
-        return [Regret(f"a batch of {batch} rows is more than the {rows['train']} there are: one step an epoch",
-                       "a smaller batch")]
+        return [
+            Regret(
+                f"a batch of {batch} rows is more than the {rows['train']} there are: one step an "
+                "epoch",
+                "a smaller batch")
+        ]
     if batch > rows["validation"]:
-        return [Regret(f"the validation part of {rows['validation']} rows is smaller than one batch of {batch}",
-                       "a larger share for validation, folds, or a smaller batch")]
+        return [
+            Regret(
+                f"the validation part of {rows['validation']} rows is smaller than one batch of "
+                f"{batch}",
+                "a larger share for validation, folds, or a smaller batch")
+        ]
     return []
 
 
@@ -90,12 +111,17 @@ def _schedule(recipe: Recipe, rows: Mapping[str, int]) -> list[Regret]:
     before, epochs = recipe.real("warm_up") + recipe.real("hold"), recipe.whole("epochs")
     found = []
     if before >= epochs:
-        found.append(Regret(f"warm-up and hold take {number(before)} epochs of {epochs}: the schedule never begins",
-                            "shorten them"))
+        found.append(
+            Regret(
+                f"warm-up and hold take {number(before)} epochs of {epochs}: the schedule never "
+                "begins",
+                "shorten them"))
     if recipe.word("optimiser") in ("adagrad", "adadelta") and (
             recipe.word("schedule") not in ("constant", "stalled")):
-        found.append(Regret(f"{recipe.word('optimiser')} adapts its own step sizes, and the schedule "
-                            "shrinks them again", "a constant schedule"))
+        found.append(
+            Regret(
+                f"{recipe.word('optimiser')} adapts its own step sizes, and the schedule "
+                "shrinks them again", "a constant schedule"))
     return found
 
 
@@ -108,11 +134,15 @@ def _normalisation(recipe: Recipe, rows: Mapping[str, int]) -> list[Regret]:
             found.append(Regret(f"batch normalisation over {count(batch, 'row')} is mostly noise",
                                 f"batches of {FEWEST_NORMALISED} or more, or layer normalisation"))
         elif left == 1 and batch < rows["train"] and recipe.word("last_batch") == "keep":
-            found.append(Regret("the last batch of an epoch holds one row, whose batch normalisation is all noise",
-                                "set last batch to drop, or change the batch size by one"))
+            found.append(
+                Regret(
+                    "the last batch of an epoch holds one row, whose batch normalisation is all "
+                    "noise",
+                    "set last batch to drop, or change the batch size by one"))
     if any(layer.norm == "layer" and layer.units == 1 for layer in layers):
-        found.append(Regret("layer normalisation over a single unit always gives zero, so nothing is learnt",
-                            "two units or more in that layer, or no norm"))
+        found.append(
+            Regret("layer normalisation over a single unit always gives zero, so nothing is learnt",
+                   "two units or more in that layer, or no norm"))
     return found
 
 
@@ -120,14 +150,18 @@ def _idle(recipe: Recipe, rows: Mapping[str, int]) -> list[Regret]:
     """Point out values that change nothing as the others stand."""
     found = []
     if recipe.word("shape") == "funnel" and recipe.whole("depth") == 1:
-        found.append(Regret("a funnel of depth 1 is the same as constant width", "a depth of 2 or more"))
+        found.append(
+            Regret("a funnel of depth 1 is the same as constant width", "a depth of 2 or more"))
     network = recipe.word("network")
     if "hidden" not in network:
         changed = [name for name in _LEFT_OPEN if recipe[name] != FIELDS[name].default]
         if changed:
             names = ", ".join(FIELDS[name].label for name in changed)
-            found.append(Regret(f"{names} {'has' if len(changed) == 1 else 'have'} no effect on the network "
-                                f"{shown(network, 40)}", "put hidden into the network line, or change the line"))
+            found.append(
+                Regret(
+                    f"{names} {'has' if len(changed) == 1 else 'have'} no effect on the network "
+                    f"{shown(network, 40)}",
+                    "put hidden into the network line, or change the line"))
     return found
 
 
@@ -137,6 +171,8 @@ def _regularisation(recipe: Recipe, rows: Mapping[str, int]) -> list[Regret]:
         found.append(Regret(f"dropout {number(recipe.real('dropout'))} leaves little to learn from",
                             "at most 0.5 or so"))
     if recipe.real("l2") > 0 and recipe.applies("beta2"):
-        found.append(Regret("an L2 pull inside an adaptive optimiser is divided away where gradients are large",
-                            "weight decay, which bypasses it"))
+        found.append(
+            Regret(
+                "an L2 pull inside an adaptive optimiser is divided away where gradients are large",
+                "weight decay, which bypasses it"))
     return found

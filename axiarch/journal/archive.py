@@ -1,8 +1,9 @@
 """A workspace as one archive (ZIP), to be opened elsewhere.
 
-The archive holds regular files alone, and first a list of them with size and checksum. Whoever unpacks
-one trusts nothing in it: names must lie below the folder, links are refused, sizes are bounded by the list,
-and every file must have its checksum. Nothing is left behind where one does not.
+The archive holds regular files alone, and first a list of them with size and checksum. Whoever
+unpacks one trusts nothing in it: names must lie below the folder, links are refused, sizes are
+bounded by the list, and every file must have its checksum. Nothing is left behind where one does
+not.
 """
 
 from __future__ import annotations
@@ -34,8 +35,8 @@ MOST_FILES, MOST_BYTES, MOST_LIST = 1_000_000, 1 << 40, 256 << 20
 _LEFT = ("lock", "journal.sqlite", "journal.sqlite-wal", "journal.sqlite-shm")
 _BLOCK = 4 << 20
 #: What the library raises on a damaged archive.
-_UNREADABLE = (zipfile.BadZipFile, zipfile.LargeZipFile, zlib.error, EOFError, ValueError, NotImplementedError,
-               RuntimeError)
+_UNREADABLE = (zipfile.BadZipFile, zipfile.LargeZipFile, zlib.error, EOFError, ValueError,
+               NotImplementedError, RuntimeError)
 _AGAIN = "pack the workspace again and copy the archive again"
 
 
@@ -68,13 +69,16 @@ def _journal(path: Path, copy: Path) -> Path:
 
 
 def _files(folder: Path) -> Iterator[tuple[str, Path]]:
-    """Yield the regular files of a workspace with their names inside; links and hidden ones are left out."""
+    """Yield the regular files of a workspace with their names inside; links and hidden ones are
+    left out.
+    """
     for place, folders, names in os.walk(folder):
         folders[:] = sorted(name for name in folders if not name.startswith("."))
         for name in sorted(names):
             file = Path(place) / name
             inside = file.relative_to(folder).as_posix()
-            if not name.startswith(".") and inside not in _LEFT and stat.S_ISREG(file.lstat().st_mode):
+            if not name.startswith(".") and inside not in _LEFT and stat.S_ISREG(
+                    file.lstat().st_mode):
                 yield inside, file
 
 
@@ -87,7 +91,8 @@ def _written(path: Path, files: dict[str, Path], tell: Tell) -> int:
         done += sizes[name]
         tell("reading", done / total)
     done = 0
-    with draft_of(path) as draft, zipfile.ZipFile(draft, "w", zipfile.ZIP_DEFLATED, compresslevel=1) as archive:
+    with draft_of(path) as draft, zipfile.ZipFile(draft, "w", zipfile.ZIP_DEFLATED,
+                                                  compresslevel=1) as archive:
         archive.writestr(LIST, json.dumps({"format": FORMAT, "files": listed}))
         for name, file in files.items():
             archive.write(file, name)
@@ -102,7 +107,8 @@ def unpack(path: Path, folder: Path, tell: Tell = lambda step, done: None) -> Wo
     Raises
     ------
     WorkspaceError
-        If it is not such an archive, is damaged, or names anything outside; nothing is left behind then.
+        If it is not such an archive, is damaged, or names anything outside; nothing is left behind
+        then.
     WorkspaceReadOnly
         If the folder cannot be written.
     """
@@ -120,7 +126,8 @@ def unpack(path: Path, folder: Path, tell: Tell = lambda step, done: None) -> Wo
                 folder.rmdir()
             place.rename(folder)
     except _UNREADABLE as error:
-        raise WorkspaceError(f"the archive cannot be read: {shown(error, 100)}", shown(path), _AGAIN) from None
+        raise WorkspaceError(f"the archive cannot be read: {shown(error, 100)}", shown(path),
+                             _AGAIN) from None
     except FileNotFoundError:
         raise WorkspaceError("there is no such file", shown(path), "check the path") from None
     except OSError as error:
@@ -136,7 +143,8 @@ def _unpacked(path: Path, place: Path, tell: Tell) -> None:
         free = shutil.disk_usage(place).free
         if total > free:
             raise WorkspaceError(f"it unpacks to {total >> 20} MiB; {free >> 20} MiB are free",
-                                 shown(place.parent.parent), "free some space, or choose another folder")
+                                 shown(place.parent.parent),
+                                 "free some space, or choose another folder")
         for name, (size, wanted) in listed.items():
             target = place.joinpath(*PurePosixPath(name).parts)
             target.parent.mkdir(parents=True, exist_ok=True)
@@ -173,14 +181,19 @@ def _listed(archive: zipfile.ZipFile, path: Path) -> dict[str, tuple[int, str]]:
     entries = {entry.filename: entry for entry in archive.infolist()}
     known = entries.pop(LIST, None)
     if known is None or known.file_size > MOST_LIST:
-        raise WorkspaceError("this is not a packed workspace", where, "give an archive that axiarch pack has written")
+        raise WorkspaceError("this is not a packed workspace", where,
+                             "give an archive that axiarch pack has written")
     try:
         found = load_json(archive.read(LIST))
         if found["format"] != FORMAT:
             raise ValueError("another version wrote it")
-        listed = {str(name): (int(each["bytes"]), str(each["checksum"])) for name, each in found["files"].items()}
+        listed = {
+            str(name): (int(each["bytes"]), str(each["checksum"]))
+            for name, each in found["files"].items()
+        }
     except (ValueError, KeyError, TypeError, AttributeError) as error:
-        raise WorkspaceError(f"the list of the archive is damaged: {shown(error, 80)}", where, _AGAIN) from None
+        raise WorkspaceError(f"the list of the archive is damaged: {shown(error, 80)}", where,
+                             _AGAIN) from None
     if set(listed) != set(entries) or len(archive.infolist()) != len(listed) + 1:
         raise WorkspaceError("the archive holds other files than it lists", where, _AGAIN)
     if len(listed) > MOST_FILES or sum(size for size, _ in listed.values()) > MOST_BYTES:
@@ -189,8 +202,9 @@ def _listed(archive: zipfile.ZipFile, path: Path) -> dict[str, tuple[int, str]]:
     for name, entry in entries.items():
         kind = stat.S_IFMT(entry.external_attr >> 16)
         if not _lies_below(name) or kind not in (0, stat.S_IFREG) or listed[name][0] < 0:
-            raise WorkspaceError(f"the archive holds {shown(name, 80)!r}, which is no file below the folder", where,
-                                 "do not unpack it; ask for one that axiarch pack has written")
+            raise WorkspaceError(
+                f"the archive holds {shown(name, 80)!r}, which is no file below the folder", where,
+                "do not unpack it; ask for one that axiarch pack has written")
     return listed
 
 

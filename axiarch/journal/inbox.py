@@ -36,8 +36,8 @@ class Request:
     Attributes
     ----------
     do : str
-        Pause, resume or stop; cut a recipe, keep it from being cut, give it more epochs; add a recipe; change how many
-        recipes or workers there are.
+        Pause, resume or stop; cut a recipe, keep it from being cut, give it more epochs; add a
+        recipe; change how many recipes or workers there are.
     recipe : int
         The recipe that is meant.
     count : int

@@ -19,7 +19,8 @@ MIGRATIONS: tuple[str, ...] = (
         why TEXT NOT NULL DEFAULT '',
         started REAL NOT NULL,              -- seconds since 1970
         ended REAL,
-        busy REAL NOT NULL DEFAULT 0,       -- seconds spent running until running_since, pauses left out
+        -- seconds spent running until running_since, pauses left out
+        busy REAL NOT NULL DEFAULT 0,
         running_since REAL,
         changed INTEGER NOT NULL
     );
@@ -40,7 +41,8 @@ MIGRATIONS: tuple[str, ...] = (
         repeat INTEGER NOT NULL,
         fold INTEGER NOT NULL,
         state TEXT NOT NULL,                -- waiting training ended failed
-        reason TEXT NOT NULL DEFAULT '',    -- completed patience diverged, or the cause of a failure
+        -- completed patience diverged, or the cause of a failure
+        reason TEXT NOT NULL DEFAULT '',
         text TEXT NOT NULL DEFAULT '',
         best_epoch INTEGER NOT NULL DEFAULT 0,
         attempts INTEGER NOT NULL DEFAULT 0,
@@ -73,7 +75,8 @@ MIGRATIONS: tuple[str, ...] = (
     ) WITHOUT ROWID;
     """,
     """
-    ALTER TABLE epoch ADD COLUMN metrics TEXT NOT NULL DEFAULT '[]';  -- JSON list, in the order of the target's metrics
+    -- JSON list, in the order of the target's metrics
+    ALTER TABLE epoch ADD COLUMN metrics TEXT NOT NULL DEFAULT '[]';
     UPDATE epoch SET metrics = json_array(accuracy);
     ALTER TABLE epoch DROP COLUMN accuracy;
     CREATE TABLE opening (                  -- of the seal on the test rows
@@ -86,13 +89,17 @@ MIGRATIONS: tuple[str, ...] = (
     );
     """,
     """
-    ALTER TABLE epoch ADD COLUMN layers TEXT NOT NULL DEFAULT '[]';  -- JSON: gradient, dead share, move of each layer
+    -- JSON: gradient, dead share, move of each layer
+    ALTER TABLE epoch ADD COLUMN layers TEXT NOT NULL DEFAULT '[]';
     """,
     """
     ALTER TABLE epoch ADD COLUMN waited REAL NOT NULL DEFAULT 0;
-    ALTER TABLE run ADD COLUMN until INTEGER NOT NULL DEFAULT 0;   -- epochs it may train for now; 0 is all
-    ALTER TABLE run ADD COLUMN start INTEGER NOT NULL DEFAULT 0;   -- epochs taken over from another run
-    CREATE TABLE step (                     -- of a search, in the order decided: what its outcome is replayed from
+    -- epochs it may train for now; 0 is all
+    ALTER TABLE run ADD COLUMN until INTEGER NOT NULL DEFAULT 0;
+    -- epochs taken over from another run
+    ALTER TABLE run ADD COLUMN start INTEGER NOT NULL DEFAULT 0;
+    -- of a search, in the order decided: what its outcome is replayed from
+    CREATE TABLE step (
         search INTEGER NOT NULL,
         number INTEGER NOT NULL,            -- from 1
         recipe INTEGER NOT NULL,
@@ -110,22 +117,27 @@ MIGRATIONS: tuple[str, ...] = (
         what TEXT NOT NULL,
         value INTEGER NOT NULL
     );
-    CREATE TABLE example (                  -- what a watched run says of some validation rows, after its last epoch
+    -- what a watched run says of some validation rows, after its last epoch
+    CREATE TABLE example (
         run INTEGER PRIMARY KEY,
         epoch INTEGER NOT NULL,
         outputs TEXT NOT NULL               -- JSON: probabilities or scaled amounts of each row
     );
     """,
     """
-    ALTER TABLE epoch ADD COLUMN loss_gradient REAL DEFAULT 0;  -- norm before L1 and clipping; 0 is unknown
+    -- norm before L1 and clipping; 0 is unknown
+    ALTER TABLE epoch ADD COLUMN loss_gradient REAL DEFAULT 0;
     """,
     """
-    ALTER TABLE opening ADD COLUMN search INTEGER NOT NULL DEFAULT 0;   -- whose recipe is scored; 0 is none
+    -- whose recipe is scored; 0 is none
+    ALTER TABLE opening ADD COLUMN search INTEGER NOT NULL DEFAULT 0;
     ALTER TABLE opening ADD COLUMN recipe INTEGER NOT NULL DEFAULT 0;
-    ALTER TABLE opening ADD COLUMN scores TEXT NOT NULL DEFAULT '';     -- JSON: what was found on the test rows
+    -- JSON: what was found on the test rows
+    ALTER TABLE opening ADD COLUMN scores TEXT NOT NULL DEFAULT '';
     """,
     """
-    ALTER TABLE recipe ADD COLUMN origin TEXT NOT NULL DEFAULT '';      -- where it was trained, if not here
+    -- where it was trained, if not here
+    ALTER TABLE recipe ADD COLUMN origin TEXT NOT NULL DEFAULT '';
     """,
 )
 
@@ -141,8 +153,9 @@ def check_version(connection: sqlite3.Connection, where: str) -> int:
     """Return the version, or raise :class:`WorkspaceNewer` if this program cannot read it."""
     found = version(connection)
     if found > VERSION:
-        raise WorkspaceNewer(f"the journal has version {found}; this program reads up to {VERSION}", where,
-                             "use the version of the program that wrote it, or a later one; nothing was changed")
+        raise WorkspaceNewer(
+            f"the journal has version {found}; this program reads up to {VERSION}", where,
+            "use the version of the program that wrote it, or a later one; nothing was changed")
     return found
 
 

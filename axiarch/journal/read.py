@@ -69,8 +69,9 @@ def guarded(path: Path) -> Iterator[None]:
 
 def damaged(path: Path, why: object) -> WorkspaceError:
     """Return the error of a journal that does not hold what was written."""
-    return WorkspaceError(f"the journal is damaged: {shown(why, 120) or type(why).__name__}", shown(path),
-                          "restore it from a copy, or save what can be read: axiarch rescue NEW_FOLDER")
+    return WorkspaceError(
+        f"the journal is damaged: {shown(why, 120) or type(why).__name__}", shown(path),
+        "restore it from a copy, or save what can be read: axiarch rescue NEW_FOLDER")
 
 
 def _guard(method: _Read) -> _Read:
@@ -161,33 +162,41 @@ class JournalReader:
     def holds(self, search: int, recipe: int) -> bool:
         """Say whether a search has a recipe."""
         db = self._connect()
-        found = db and db.execute("SELECT 1 FROM recipe WHERE search = ? AND number = ?", (search, recipe)).fetchone()
+        found = db and db.execute("SELECT 1 FROM recipe WHERE search = ? AND number = ?",
+                                  (search, recipe)).fetchone()
         return bool(found)
 
     @_guard
     def changes(self, search: int, mark: tuple[int, int] = (0, 0)) -> Changes:
-        """Return what was written to a search since `mark`: what changed, and the last epoch row seen."""
+        """Return what was written to a search since `mark`: what changed, and the last epoch row
+        seen.
+        """
         db = self._connect()
         if db is None:
             return Changes((), (), (), mark)
         db.execute("BEGIN")
         try:
             changed, seq = mark
-            recipes = db.execute('SELECT number, "values", parameters, origin, changed FROM recipe '
-                                 "WHERE search = ? AND changed > ? ORDER BY number", (search, changed)).fetchall()
+            recipes = db.execute(
+                'SELECT number, "values", parameters, origin, changed FROM recipe '
+                "WHERE search = ? AND changed > ? ORDER BY number", (search, changed)).fetchall()
             runs = self._records(
-                _ChangedRun, "SELECT id, recipe, repeat, fold, state, reason, text, best_epoch, attempts, lane, "
+                _ChangedRun,
+                "SELECT id, recipe, repeat, fold, state, reason, text, best_epoch, attempts, lane, "
                 "until, start, changed FROM run WHERE search = ? AND changed > ? ORDER BY id",
                 (search, changed))
             epochs = db.execute(
-                "SELECT seq, run, epoch, train_loss, train_loss_still, validation_loss, learning_rate, gradient_norm, "
-                "seconds, metrics, layers, waited, loss_gradient FROM epoch WHERE seq > ? AND run IN "
-                "(SELECT id FROM run WHERE search = ?) ORDER BY seq", (seq, search)).fetchall()
+                "SELECT seq, run, epoch, train_loss, train_loss_still, validation_loss, "
+                "learning_rate, gradient_norm, seconds, metrics, layers, waited, loss_gradient "
+                "FROM epoch WHERE seq > ? AND run IN (SELECT id FROM run WHERE search = ?) ORDER "
+                "BY seq", (seq, search)).fetchall()
         finally:
             db.execute("COMMIT")
         top = max([changed, *(r[-1] for r in recipes), *(r.changed for r in runs)])
         return Changes(
-            tuple(RecipeRecord(_whole(n), recipe_of_text(v), _whole(p), str(o)) for n, v, p, o, _ in recipes),
+            tuple(
+                RecipeRecord(_whole(n), recipe_of_text(v), _whole(p), str(o))
+                for n, v, p, o, _ in recipes),
             tuple(run.record() for run in runs),
             tuple(map(epoch_of_row, epochs)),
             (_whole(top), max([seq, *(row[0] for row in epochs)])),
@@ -196,14 +205,16 @@ class JournalReader:
     @_guard
     def steps(self, search: int) -> tuple[StepRecord, ...]:
         """Return the steps of a search, in their order."""
-        return self._records(StepRecord, "SELECT number, recipe, until, blocks, parent, told, why FROM step "
-                             "WHERE search = ? ORDER BY number", (search,))
+        return self._records(
+            StepRecord, "SELECT number, recipe, until, blocks, parent, told, why FROM step "
+            "WHERE search = ? ORDER BY number", (search, ))
 
     @_guard
     def rulings(self, search: int) -> tuple[RulingRecord, ...]:
         """Return what a user decided while a search ran, in order."""
-        return self._records(RulingRecord, "SELECT after, what, value FROM ruling WHERE search = ? ORDER BY seq",
-                             (search,))
+        return self._records(RulingRecord,
+                             "SELECT after, what, value FROM ruling WHERE search = ? ORDER BY seq",
+                             (search, ))
 
     @_guard
     def examples(self, search: int) -> tuple[ExampleRecord, ...]:
@@ -213,8 +224,9 @@ class JournalReader:
         db = self._connect()
         if db is None:
             return ()
-        rows = db.execute("SELECT example.run, epoch, outputs FROM example JOIN run ON run.id = example.run "
-                          "WHERE run.search = ? ORDER BY example.run", (search,))
+        rows = db.execute(
+            "SELECT example.run, epoch, outputs FROM example JOIN run ON run.id = example.run "
+            "WHERE run.search = ? ORDER BY example.run", (search, ))
         found = []
         for run, epoch, outputs in rows:
             told = msgspec.json.decode(outputs, type=list[list[float | None]])
@@ -231,15 +243,19 @@ class JournalReader:
     @_guard
     def lanes(self, search: int) -> tuple[LaneRecord, ...]:
         """Return the worker processes of a search."""
-        return self._records(LaneRecord, "SELECT number, pid, state FROM lane WHERE search = ? ORDER BY number",
-                             (search,))
+        return self._records(
+            LaneRecord, "SELECT number, pid, state FROM lane WHERE search = ? ORDER BY number",
+            (search, ))
 
     @_guard
     def openings(self, fingerprint: str = "") -> tuple[OpeningRecord, ...]:
-        """Return when the seal on test rows was opened, oldest first: of one data set, or of all."""
-        return self._records(OpeningRecord, "SELECT at, data, data_fingerprint, rows, reason, search, "
-                             "recipe, scores FROM opening "
-                             "WHERE ? IN ('', data_fingerprint) ORDER BY seq", (fingerprint,))
+        """Return when the seal on test rows was opened, oldest first: of one data set, or of
+        all.
+        """
+        return self._records(
+            OpeningRecord, "SELECT at, data, data_fingerprint, rows, reason, search, "
+            "recipe, scores FROM opening "
+            "WHERE ? IN ('', data_fingerprint) ORDER BY seq", (fingerprint, ))
 
 
 @dataclass(frozen=True)
@@ -267,18 +283,21 @@ def recipe_of_text(text: str) -> Recipe:
 
 
 def epoch_of_row(row: tuple[Any, ...]) -> EpochRecord:
-    """Return the epoch that a row of the journal holds, in the order of :meth:`JournalReader.changes`."""
+    """Return the epoch that a row of the journal holds, in the order of
+    :meth:`JournalReader.changes`.
+    """
     import msgspec
 
     *losses, rate, norm, seconds = (_number(x) for x in row[3:9])
     metrics = tuple(map(_number, msgspec.json.decode(row[9], type=list[float | None])))
-    layers = tuple((_number(a), _number(b), _number(c), _number(more[0]) if more else 0.0)
-                   for a, b, c, *more in msgspec.json.decode(row[10], type=list[list[float | None]]))
+    layers = tuple(
+        (_number(a), _number(b), _number(c), _number(more[0]) if more else 0.0)
+        for a, b, c, *more in msgspec.json.decode(row[10], type=list[list[float | None]]))
     run, epoch = _whole(row[1]), _whole(row[2])
     if epoch < 1:
         raise ValueError(f"epoch {epoch} of run {run} cannot be")
-    return EpochRecord(run, epoch, losses[0], losses[1], losses[2], metrics, rate, norm, seconds, layers,
-                       _number(row[11]), _number(row[12]))
+    return EpochRecord(run, epoch, losses[0], losses[1], losses[2], metrics, rate, norm, seconds,
+                       layers, _number(row[11]), _number(row[12]))
 
 
 def _number(value: float | None) -> float:
@@ -290,13 +309,22 @@ def _number(value: float | None) -> float:
 
 
 def _open(path: Path) -> sqlite3.Connection:
-    """Open read-only; where even the reader's own side files cannot be written, as an unchanging file."""
+    """Open read-only; where even the reader's own side files cannot be written, as an unchanging
+    file.
+    """
     address = f"file:{quote(str(path.absolute()))}?mode=ro"
-    db = sqlite3.connect(address, uri=True, isolation_level=None, timeout=10, check_same_thread=False)
+    db = sqlite3.connect(address,
+                         uri=True,
+                         isolation_level=None,
+                         timeout=10,
+                         check_same_thread=False)
     try:
         db.execute("SELECT count(*) FROM sqlite_master").fetchone()
     except sqlite3.OperationalError:
         db.close()
-        db = sqlite3.connect(address + "&immutable=1", uri=True, isolation_level=None, check_same_thread=False)
+        db = sqlite3.connect(address + "&immutable=1",
+                             uri=True,
+                             isolation_level=None,
+                             check_same_thread=False)
         db.execute("SELECT count(*) FROM sqlite_master").fetchone()
     return db

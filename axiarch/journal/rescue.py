@@ -23,7 +23,8 @@ from axiarch.journal.records import (
 from axiarch.journal.write import JournalWriter
 from axiarch.plain import shown
 
-#: Rows after a damaged one that are tried, each time twice as many further on, before a table is left.
+#: Rows after a damaged one that are tried, each time twice as many further on, before a table is
+#: left.
 _DOUBLINGS = 40
 #: Tables in the order in which they are saved, each with the columns that number its rows.
 _TABLES = {"search": "number", "recipe": "search, number", "run": "id", "step": "search, number",
@@ -32,7 +33,9 @@ _TABLES = {"search": "number", "recipe": "search, number", "run": "id", "step": 
 
 @dataclass(frozen=True)
 class Saved:
-    """What was saved of a journal: rows of each table, rows left out, and searches to be resumed."""
+    """What was saved of a journal: rows of each table, rows left out, and searches to be
+    resumed.
+    """
 
     rows: dict[str, int]
     lost: int
@@ -61,8 +64,9 @@ def save_journal(source: Path, target: Path) -> Saved:
                              "data sets and search files are saved all the same") from None
     with contextlib.closing(old), contextlib.closing(new):
         if found != VERSION:
-            raise WorkspaceError(f"the journal has version {found}; only version {VERSION} can be saved",
-                                 shown(source), "use the version of the program that wrote it")
+            raise WorkspaceError(
+                f"the journal has version {found}; only version {VERSION} can be saved",
+                shown(source), "use the version of the program that wrote it")
         counts, lost = {}, 0
         new.execute("BEGIN")
         for table in _TABLES:
@@ -76,7 +80,9 @@ def save_journal(source: Path, target: Path) -> Saved:
 
 
 def _save_table(table: str, old: sqlite3.Connection, new: sqlite3.Connection) -> tuple[int, int]:
-    """Copy the rows of one table; return how many were saved and how many were seen and left out."""
+    """Copy the rows of one table; return how many were saved and how many were seen and left
+    out.
+    """
     columns = [row[1] for row in new.execute(f"PRAGMA table_info({table})")]
     listed = ", ".join(f'"{name}"' for name in columns)
     marks = ", ".join("?" * len(columns))
@@ -100,17 +106,18 @@ def _rows(table: str, listed: str, columns: list[str], old: sqlite3.Connection,
         yield from _past_damage(old, f"SELECT {listed} FROM {table}", "", (), key[0], columns)
         return
     for (search,) in new.execute("SELECT number FROM search ORDER BY number").fetchall():
-        yield from _past_damage(old, f"SELECT {listed} FROM {table}", f"{key[0]} = ? AND ", (search,),
-                                key[1], columns)
+        yield from _past_damage(old, f"SELECT {listed} FROM {table}", f"{key[0]} = ? AND ",
+                                (search, ), key[1], columns)
 
 
-def _past_damage(old: sqlite3.Connection, select: str, where: str, values: tuple[Any, ...], key: str,
-                 columns: list[str]) -> Iterator[tuple[Any, ...]]:
+def _past_damage(old: sqlite3.Connection, select: str, where: str, values: tuple[Any, ...],
+                 key: str, columns: list[str]) -> Iterator[tuple[Any, ...]]:
     last, ahead, at = -1, 0, columns.index(key)
     while ahead < _DOUBLINGS:
         start = last + (1 << ahead >> 1)
         try:
-            for row in old.execute(f"{select} WHERE {where}{key} > ? ORDER BY {key}", (*values, start)):
+            for row in old.execute(f"{select} WHERE {where}{key} > ? ORDER BY {key}",
+                                   (*values, start)):
                 if isinstance(row[at], int):
                     last, ahead = row[at], 0
                 yield row
@@ -139,14 +146,20 @@ def _check_recipe(row: dict[str, Any]) -> None:
 
 
 def _check_epoch(row: dict[str, Any]) -> None:
-    names = ("seq", "run", "epoch", "train_loss", "train_loss_still", "validation_loss", "learning_rate",
-             "gradient_norm", "seconds", "metrics", "layers", "waited", "loss_gradient")
+    names = ("seq", "run", "epoch", "train_loss", "train_loss_still", "validation_loss",
+             "learning_rate", "gradient_norm", "seconds", "metrics", "layers", "waited",
+             "loss_gradient")
     epoch_of_row(tuple(row[name] for name in names))
 
 
 _CHECKS: dict[str, Callable[[dict[str, Any]], None]] = {
-    "search": _as(SearchRecord), "recipe": _check_recipe, "run": _as(RunRecord), "step": _as(StepRecord),
-    "ruling": _as(RulingRecord), "epoch": _check_epoch, "event": _as(EventRecord),
+    "search": _as(SearchRecord),
+    "recipe": _check_recipe,
+    "run": _as(RunRecord),
+    "step": _as(StepRecord),
+    "ruling": _as(RulingRecord),
+    "epoch": _check_epoch,
+    "event": _as(EventRecord),
     "opening": _as(OpeningRecord),
 }
 
@@ -159,23 +172,27 @@ def _leave_out_orphans(new: sqlite3.Connection) -> int:
         "DELETE FROM step WHERE NOT EXISTS (SELECT 1 FROM recipe WHERE recipe.search = step.search "
         "AND recipe.number = step.recipe)",
         "DELETE FROM epoch WHERE run NOT IN (SELECT id FROM run)",
-        "DELETE FROM epoch WHERE epoch > (SELECT count(*) FROM epoch AS other WHERE other.run = epoch.run "
-        "AND other.epoch <= epoch.epoch)",
+        "DELETE FROM epoch WHERE epoch > (SELECT count(*) FROM epoch AS other WHERE other.run = "
+        "epoch.run AND other.epoch <= epoch.epoch)",
     )
     return sum(new.execute(statement).rowcount for statement in orphans)
 
 
 def _reopen(new: sqlite3.Connection, damaged: bool) -> tuple[int, ...]:
-    """Let runs that lost epochs wait again, and searches with such runs be resumed; return those."""
+    """Let runs that lost epochs wait again, and searches with such runs be resumed; return
+    those.
+    """
     if not damaged:
         new.execute("UPDATE search SET state = 'stopped', why = 'saved from another workspace' "
                     "WHERE state NOT IN ('done', 'stopped', 'failed')")
         return ()
-    new.execute("UPDATE run SET state = 'waiting', reason = '', text = '', best_epoch = 0 "
-                "WHERE state IN ('ended', 'resting', 'training', 'cut') AND (SELECT count(*) FROM epoch "
-                "WHERE epoch.run = run.id) < max(best_epoch, 1)")
-    new.execute("UPDATE search SET state = 'stopped', why = 'saved from a damaged journal' "
-                "WHERE state NOT IN ('done', 'failed') OR number IN "
-                "(SELECT search FROM run WHERE state = 'waiting')")
-    rows = new.execute("SELECT number FROM search WHERE state = 'stopped' ORDER BY number").fetchall()
+    new.execute(
+        "UPDATE run SET state = 'waiting', reason = '', text = '', best_epoch = 0 WHERE state IN "
+        "('ended', 'resting', 'training', 'cut') AND (SELECT count(*) FROM epoch WHERE epoch.run = "
+        "run.id) < max(best_epoch, 1)")
+    new.execute("UPDATE search SET state = 'stopped', why = 'saved from a damaged journal' WHERE "
+                "state NOT IN ('done', 'failed') OR number IN (SELECT search FROM run WHERE state "
+                "= 'waiting')")
+    rows = new.execute(
+        "SELECT number FROM search WHERE state = 'stopped' ORDER BY number").fetchall()
     return tuple(row[0] for row in rows)

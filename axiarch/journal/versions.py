@@ -1,4 +1,6 @@
-"""Versions of recipes: each a small TOML file in the workspace, with a name, a note and its time, never changed."""
+"""Versions of recipes: each a small TOML file in the workspace, with a name, a note and its
+time, never changed.
+"""
 
 from __future__ import annotations
 
@@ -19,7 +21,9 @@ _NAME, _NOTE = 60, 2000
 
 
 def read_versions(workspace: Workspace) -> tuple[Version, ...]:
-    """Return the versions kept in a workspace, oldest first; files that are none are passed over."""
+    """Return the versions kept in a workspace, oldest first; files that are none are passed
+    over.
+    """
     found = []
     for path in sorted(_folder(workspace).glob("[0-9]*.toml")):
         version = _read(path)
@@ -31,8 +35,10 @@ def read_versions(workspace: Workspace) -> tuple[Version, ...]:
 def _read(path: Path) -> Version | None:
     try:
         known = tomllib.loads(path.read_text(encoding="utf-8"))
-        return Version(int(path.stem), str(known.get("name", ""))[:_NAME], str(known.get("note", ""))[:_NOTE],
-                       float(known.get("at", 0.0)), Recipe(known["recipe"]))
+        return Version(int(path.stem),
+                       str(known.get("name", ""))[:_NAME],
+                       str(known.get("note", ""))[:_NOTE], float(known.get("at", 0.0)),
+                       Recipe(known["recipe"]))
     except (OSError, ValueError, KeyError, TypeError, InputError):
         return None
 
@@ -60,7 +66,8 @@ def write_version(workspace: Workspace, recipe: Recipe, name: str, note: str = "
         folder.mkdir(exist_ok=True)
         write_whole(path, tomlkit.dumps(doc))
     except OSError as error:
-        raise not_written("the version cannot be kept", shown(path), error, "change the folder's permissions") from None
+        raise not_written("the version cannot be kept", shown(path), error,
+                          "change the folder's permissions") from None
     return version
 
 

@@ -102,7 +102,9 @@ class Workspace:
 
     def data_names(self) -> list[str]:
         """The folders of the data sets, in the order of their names."""
-        return sorted(p.parent.name for p in self.data().glob("*/data.json") if not p.parent.name.startswith("."))
+        return sorted(p.parent.name
+                      for p in self.data().glob("*/data.json")
+                      if not p.parent.name.startswith("."))
 
     def search_numbers(self) -> list[int]:
         """The numbers of all searches."""
@@ -120,8 +122,8 @@ class Workspace:
         try:
             folder.mkdir(parents=True, exist_ok=True)
             if any(folder.iterdir()):
-                raise WorkspaceMissing("the folder is not empty and is not a workspace", shown(folder),
-                                       "give a new or empty folder")
+                raise WorkspaceMissing("the folder is not empty and is not a workspace",
+                                       shown(folder), "give a new or empty folder")
             write_whole(folder / "axiarch.json", json.dumps({"format": FORMAT}) + "\n")
             for each in ("data", "searches", "exports"):
                 (folder / each).mkdir(exist_ok=True)
@@ -147,16 +149,19 @@ class Workspace:
             if type(found) is not int:
                 raise ValueError("its format is not a whole number")
         except FileNotFoundError:
-            raise WorkspaceMissing("there is no workspace here", shown(folder), "name another folder") from None
+            raise WorkspaceMissing("there is no workspace here", shown(folder),
+                                   "name another folder") from None
         except NotADirectoryError:
             raise WorkspaceMissing("this is a file, not a workspace", shown(folder),
                                    "name a folder") from None
         except (OSError, ValueError, KeyError, TypeError) as error:
             raise WorkspaceError(f"the workspace cannot be read: {shown(error, 100)}",
-                                 shown(folder / "axiarch.json"), "restore the file; nothing was changed") from None
+                                 shown(folder / "axiarch.json"),
+                                 "restore the file; nothing was changed") from None
         if found > FORMAT:
-            raise WorkspaceNewer(f"the workspace has format {found}; this program reads up to {FORMAT}",
-                                 shown(folder), "use a later version of the program; nothing was changed")
+            raise WorkspaceNewer(
+                f"the workspace has format {found}; this program reads up to {FORMAT}",
+                shown(folder), "use a later version of the program; nothing was changed")
         return cls(folder)
 
     def check_writable(self) -> None:
@@ -164,8 +169,9 @@ class Workspace:
         places = [self.folder, *(p for p in (self.journal, self.folder / "lock") if p.exists())]
         for place in places:
             if not os.access(place, os.W_OK, effective_ids=os.access in os.supports_effective_ids):
-                raise WorkspaceReadOnly("this workspace is read-only", shown(place),
-                                        "change its permissions, or copy the folder; nothing was changed")
+                raise WorkspaceReadOnly(
+                    "this workspace is read-only", shown(place),
+                    "change its permissions, or copy the folder; nothing was changed")
 
     # -- the lock --------------------------------------------------------------------------------
 
@@ -193,7 +199,8 @@ class Workspace:
         self.check_writable()
         try:
             _check_places(self.folder)
-            descriptor = os.open(self.folder / "lock", os.O_RDWR | os.O_CREAT | os.O_NOFOLLOW, 0o666)
+            descriptor = os.open(self.folder / "lock", os.O_RDWR | os.O_CREAT | os.O_NOFOLLOW,
+                                 0o666)
             file = os.fdopen(descriptor, "r+", encoding="utf-8")
         except OSError as error:
             raise not_written("the workspace cannot be locked", shown(self.folder), error,
@@ -223,7 +230,8 @@ class Workspace:
         owner = self.owner()
         who = "another process"
         if owner:
-            who = f"process {owner.pid} ({shown(owner.what, 60)}, for {duration(time.time() - owner.since)})"
+            who = (f"process {owner.pid} ({shown(owner.what, 60)}, for "
+                   f"{duration(time.time() - owner.since)})")
         return WorkspaceLocked(f"{who} writes this workspace", shown(self.folder),
                                "wait for it, stop it, or only watch; nothing was changed")
 

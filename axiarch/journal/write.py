@@ -13,7 +13,14 @@ from pathlib import Path
 from axiarch.errors import NoSpace
 from axiarch.journal.migrations import migrate
 from axiarch.journal.read import damaged
-from axiarch.journal.records import EpochRecord, ExampleRecord, RulingRecord, RunState, SearchState, StepRecord
+from axiarch.journal.records import (
+    EpochRecord,
+    ExampleRecord,
+    RulingRecord,
+    RunState,
+    SearchState,
+    StepRecord,
+)
 from axiarch.plain import shown
 from axiarch.recipes.recipe import Recipe
 
@@ -32,12 +39,14 @@ class JournalWriter:
             self._db.execute("PRAGMA synchronous = NORMAL")
             migrate(self._db, shown(path))
             row = self._db.execute("SELECT max(coalesce((SELECT max(changed) FROM search), 0), "
-                                   "coalesce((SELECT max(changed) FROM run), 0), "
-                                   "coalesce((SELECT max(changed) FROM recipe), 0))").fetchone()
+                                   "coalesce((SELECT max(changed) FROM run), 0), coalesce((SELECT "
+                                   "max(changed) FROM recipe), 0))").fetchone()
             self._changes = int(row[0])
         except (sqlite3.Error, ValueError, TypeError) as error:
-            if getattr(error, "sqlite_errorcode", 0) & 0xFF in (sqlite3.SQLITE_FULL, sqlite3.SQLITE_IOERR):
-                raise NoSpace("the journal cannot be opened for writing: the disk is full", shown(path),
+            if getattr(error, "sqlite_errorcode", 0) & 0xFF in (sqlite3.SQLITE_FULL,
+                                                                sqlite3.SQLITE_IOERR):
+                raise NoSpace("the journal cannot be opened for writing: the disk is full",
+                              shown(path),
                               "free some space, then try again; nothing was changed") from None
             raise damaged(path, error) from None
 
@@ -61,7 +70,8 @@ class JournalWriter:
         except BaseException as error:
             with contextlib.suppress(sqlite3.Error):  # a full disk has taken it back already
                 self._db.execute("ROLLBACK")
-            if getattr(error, "sqlite_errorcode", 0) & 0xFF in (sqlite3.SQLITE_FULL, sqlite3.SQLITE_IOERR):
+            if getattr(error, "sqlite_errorcode", 0) & 0xFF in (sqlite3.SQLITE_FULL,
+                                                                sqlite3.SQLITE_IOERR):
                 raise NoSpace("the journal could not be written: the disk is full", "",
                               "free some space, then resume; nothing is lost") from None
             if isinstance(error, sqlite3.DatabaseError):
@@ -77,30 +87,45 @@ class JournalWriter:
 
     def add_search(self, number: int, name: str, file: str, data: str, fingerprint: str) -> None:
         """Enter a new search."""
-        self._db.execute("INSERT INTO search (number, name, file, data, data_fingerprint, state, started, changed) "
-                         "VALUES (?, ?, ?, ?, ?, 'preparing', ?, ?)",
-                         (number, name, file, data, fingerprint, time.time(), self._change()))
+        self._db.execute(
+            "INSERT INTO search (number, name, file, data, data_fingerprint, state, started, "
+            "changed) VALUES (?, ?, ?, ?, ?, 'preparing', ?, ?)",
+            (number, name, file, data, fingerprint, time.time(), self._change()))
 
-    def set_search(self, number: int, state: SearchState, why: str = "", busy: float | None = None) -> None:
+    def set_search(self,
+                   number: int,
+                   state: SearchState,
+                   why: str = "",
+                   busy: float | None = None) -> None:
         """Enter the state of a search; `busy` are the seconds it ran in all."""
         ended = time.time() if state in ("done", "stopped", "failed") else None
         since = time.time() if state == "running" else None
-        self._db.execute("UPDATE search SET state = ?, why = ?, ended = ?, busy = coalesce(?, busy), "
-                         "running_since = ?, changed = ? WHERE number = ?",
-                         (state, why, ended, busy, since, self._change(), number))
+        self._db.execute(
+            "UPDATE search SET state = ?, why = ?, ended = ?, busy = coalesce(?, busy), "
+            "running_since = ?, changed = ? WHERE number = ?",
+            (state, why, ended, busy, since, self._change(), number))
 
-    def add_recipe(self, search: int, number: int, recipe: Recipe, parameters: int, origin: str = "") -> None:
+    def add_recipe(self,
+                   search: int,
+                   number: int,
+                   recipe: Recipe,
+                   parameters: int,
+                   origin: str = "") -> None:
         """Enter a recipe, and where it was trained if not here."""
         fingerprint = f"{recipe.fingerprint} {number} elsewhere" if origin else recipe.fingerprint
-        self._db.execute('INSERT INTO recipe (search, number, fingerprint, "values", parameters, changed, origin) '
-                         "VALUES (?, ?, ?, ?, ?, ?, ?)",
-                         (search, number, fingerprint, json.dumps(dict(recipe)), parameters, self._change(), origin))
+        self._db.execute(
+            'INSERT INTO recipe (search, number, fingerprint, "values", parameters, changed, '
+            'origin) '
+            "VALUES (?, ?, ?, ?, ?, ?, ?)", (search, number, fingerprint, json.dumps(
+                dict(recipe)), parameters, self._change(), origin))
 
     def add_run(self, search: int, recipe: int, repeat: int, fold: int, start: int = 0) -> int:
-        """Enter a run that waits, with `start` epochs taken over from another one; return its id."""
+        """Enter a run that waits, with `start` epochs taken over from another one; return its
+        id.
+        """
         cursor = self._db.execute(
-            "INSERT INTO run (search, recipe, repeat, fold, state, start, changed) "
-            "VALUES (?, ?, ?, ?, 'waiting', ?, ?)",
+            "INSERT INTO run (search, recipe, repeat, fold, state, start, changed) VALUES (?, ?, "
+            "?, ?, 'waiting', ?, ?)",
             (search, recipe, repeat, fold, start, self._change()))
         assert cursor.lastrowid is not None
         return cursor.lastrowid
@@ -108,7 +133,8 @@ class JournalWriter:
     def add_step(self, search: int, step: StepRecord) -> None:
         """Enter a step that is taken."""
         self._db.execute("INSERT INTO step VALUES (?, ?, ?, ?, ?, ?, ?, ?)",
-                         (search, step.number, step.recipe, step.until, step.blocks, step.parent, step.told, step.why))
+                         (search, step.number, step.recipe, step.until, step.blocks, step.parent,
+                          step.told, step.why))
 
     def add_ruling(self, search: int, ruling: RulingRecord) -> None:
         """Enter what a user decided."""
@@ -130,40 +156,57 @@ class JournalWriter:
                              [(until, change, run) for run in ids])
 
     def copy_epochs(self, run: int, to: int, last: int) -> None:
-        """Enter the epochs of a run up to the `last` as those of another, which goes on from there."""
-        columns = ("epoch, train_loss, train_loss_still, validation_loss, learning_rate, gradient_norm, seconds, "
-                   "metrics, layers, waited, loss_gradient")
-        self._db.execute(f"INSERT OR IGNORE INTO epoch (run, {columns}) SELECT ?, {columns} FROM epoch "
-                         "WHERE run = ? AND epoch <= ? ORDER BY epoch", (to, run, last))
+        """Enter the epochs of a run up to the `last` as those of another, which goes on from
+        there.
+        """
+        columns = (
+            "epoch, train_loss, train_loss_still, validation_loss, learning_rate, gradient_norm, "
+            "seconds, metrics, layers, waited, loss_gradient")
+        self._db.execute(
+            f"INSERT OR IGNORE INTO epoch (run, {columns}) SELECT ?, {columns} FROM epoch "
+            "WHERE run = ? AND epoch <= ? ORDER BY epoch", (to, run, last))
 
     def set_example(self, example: ExampleRecord) -> None:
-        """Enter what a watched run says of some validation rows, in place of what it said before."""
-        self._db.execute("INSERT OR REPLACE INTO example VALUES (?, ?, ?)", (
-            example.run, example.epoch, json.dumps([[*map(_finite, row)] for row in example.outputs])))
+        """Enter what a watched run says of some validation rows, in place of what it said
+        before.
+        """
+        self._db.execute("INSERT OR REPLACE INTO example VALUES (?, ?, ?)",
+                         (example.run, example.epoch,
+                          json.dumps([[*map(_finite, row)] for row in example.outputs])))
 
     def blame(self, ids: Iterable[int]) -> None:
         """Count one more attempt of runs whose worker died."""
-        self._db.executemany("UPDATE run SET attempts = attempts + 1 WHERE id = ?", [(run,) for run in ids])
+        self._db.executemany("UPDATE run SET attempts = attempts + 1 WHERE id = ?",
+                             [(run, ) for run in ids])
 
     def pardon(self, ids: Iterable[int]) -> None:
         """Forget the attempts of runs that have come further since."""
         self._db.executemany("UPDATE run SET attempts = 0 WHERE id = ?", [(run,) for run in ids])
 
-    def end_run(self, run: int, state: RunState, reason: str, text: str, best_epoch: int = 0) -> None:
+    def end_run(self,
+                run: int,
+                state: RunState,
+                reason: str,
+                text: str,
+                best_epoch: int = 0) -> None:
         """Enter that a run has ended or failed, and why."""
-        self._db.execute("UPDATE run SET state = ?, reason = ?, text = ?, best_epoch = ?, lane = NULL, changed = ? "
-                         "WHERE id = ?", (state, reason, text, best_epoch, self._change(), run))
+        self._db.execute(
+            "UPDATE run SET state = ?, reason = ?, text = ?, best_epoch = ?, lane = NULL, changed "
+            "= ? WHERE id = ?", (state, reason, text, best_epoch, self._change(), run))
 
     def add_epochs(self, epochs: Iterable[EpochRecord]) -> None:
-        """Enter epochs; one that is there already (a run trained again from a checkpoint) is left as it is."""
+        """Enter epochs; one that is there already (a run trained again from a checkpoint) is
+        left as it is.
+        """
         self._db.executemany(
-            "INSERT OR IGNORE INTO epoch (run, epoch, train_loss, train_loss_still, validation_loss, learning_rate, "
-            "gradient_norm, seconds, metrics, layers, waited, loss_gradient) "
-            "VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)",
-            [(e.run, e.epoch, *map(_finite, (e.train_loss, e.train_loss_still, e.validation_loss, e.learning_rate,
-                                             e.gradient_norm, e.seconds)), json.dumps([*map(_finite, e.metrics)]),
-              json.dumps([[*map(_finite, layer)] for layer in e.layers]), e.waited,
-              _finite(e.loss_gradient))
+            "INSERT OR IGNORE INTO epoch (run, epoch, train_loss, train_loss_still, "
+            "validation_loss, learning_rate, gradient_norm, seconds, metrics, layers, waited, "
+            "loss_gradient) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)",
+            [(e.run, e.epoch, *map(_finite, (e.train_loss, e.train_loss_still, e.validation_loss,
+                                             e.learning_rate, e.gradient_norm, e.seconds)),
+              json.dumps([*map(_finite, e.metrics)]),
+              json.dumps([[*map(_finite, layer)]
+                          for layer in e.layers]), e.waited, _finite(e.loss_gradient))
              for e in epochs])
 
     # -- around it -------------------------------------------------------------------------------
@@ -175,7 +218,8 @@ class JournalWriter:
 
     def set_lane(self, search: int, number: int, pid: int, state: str) -> None:
         """Enter what a worker does."""
-        self._db.execute("INSERT OR REPLACE INTO lane VALUES (?, ?, ?, ?)", (search, number, pid, state))
+        self._db.execute("INSERT OR REPLACE INTO lane VALUES (?, ?, ?, ?)",
+                         (search, number, pid, state))
 
     def drop_lane(self, search: int, number: int) -> None:
         """Enter that a worker was given up."""
@@ -187,10 +231,13 @@ class JournalWriter:
 
     def add_opening(self, data: str, fingerprint: str, rows: int, reason: str, search: int = 0,
                     recipe: int = 0) -> int:
-        """Record that the sealed rows of a data set are opened, why, and for which recipe; return its number."""
+        """Record that the sealed rows of a data set are opened, why, and for which recipe;
+        return its number.
+        """
         done = self._db.execute(
             "INSERT INTO opening (at, data, data_fingerprint, rows, reason, search, recipe) "
-            "VALUES (?, ?, ?, ?, ?, ?, ?)", (time.time(), data, fingerprint, rows, reason, search, recipe))
+            "VALUES (?, ?, ?, ?, ?, ?, ?)",
+            (time.time(), data, fingerprint, rows, reason, search, recipe))
         return int(done.lastrowid or 0)
 
     def set_scores(self, opening: int, scores: str) -> None:

@@ -1,11 +1,13 @@
-"""Rank recipes by the mean of their runs' steady losses, with the spread over repeats and honest ties.
+"""Rank recipes by the mean of their runs' steady losses, with the spread over repeats and honest
+ties.
 
-The interval of a mean uses one spread, pooled over the better quarter of the recipes (at least eight) as
-in a one-way analysis of variance, because two or three repeats alone say almost nothing about their own spread.
-Runs of different recipes share seeds and folds, so differences are judged by what is left of the spread when each
-seed and fold has been allowed for (a two-way analysis of variance without interaction): a fold that is hard for all
-says nothing about any of them. A recipe is *tied* with the leader unless the interval of the difference excludes
-zero at the stated confidence, shared out over all comparisons (Bonferroni; Dunn 1961). Where repeats are too few to
+The interval of a mean uses one spread, pooled over the better quarter of the recipes (at least
+eight) as in a one-way analysis of variance, because two or three repeats alone say almost nothing
+about their own spread. Runs of different recipes share seeds and folds, so differences are judged
+by what is left of the spread when each seed and fold has been allowed for (a two-way analysis of
+variance without interaction): a fold that is hard for all says nothing about any of them. A recipe
+is *tied* with the leader unless the interval of the difference excludes zero at the stated
+confidence, shared out over all comparisons (Bonferroni; Dunn 1961). Where repeats are too few to
 know any spread, nothing is told apart, and no tie is claimed either.
 """
 
@@ -29,8 +31,8 @@ CONFIDENCE = 0.95
 _RESAMPLES = 2000
 #: Numbers drawn in all, about.
 _DRAWN = 400_000
-#: A recipe whose own spread is so many times the pooled one is on another scale: its own is used. By chance
-#: that happens to one recipe in four hundred with two repeats, and hardly ever with more.
+#: A recipe whose own spread is so many times the pooled one is on another scale: its own is used.
+#: By chance that happens to one recipe in four hundred with two repeats, and hardly ever with more.
 _WILD = 3.0
 
 
@@ -117,7 +119,8 @@ class Ranked:
 
 @dataclass(frozen=True)
 class Partial:
-    """A recipe none of whose runs came to its own end: what is known of it, not to be read as a result.
+    """A recipe none of whose runs came to its own end: what is known of it, not to be read as a
+    result.
 
     Attributes
     ----------
@@ -148,11 +151,14 @@ class Ranking:
     pooled : float or None
         The spread over runs that the intervals of means use.
     paired : float or None
-        The spread of differences, seeds and folds allowed for, that ties are judged by; None if it is not known.
+        The spread of differences, seeds and folds allowed for, that ties are judged by; None if it
+        is not known.
     partial : tuple of Partial
-        Recipes that were cut or still rest: those trained longest first, then by their loss at that epoch.
+        Recipes that were cut or still rest: those trained longest first, then by their loss at that
+        epoch.
     disappointment : float or None
-        By how much the leader's mean is expected to be too low, because it was chosen for being low.
+        By how much the leader's mean is expected to be too low, because it was chosen for being
+        low.
     """
 
     rows: tuple[Ranked, ...]
@@ -168,7 +174,8 @@ class Ranking:
         return tuple(r for r in self.rows if r.standing in ("leader", "tied"))
 
 
-def rank(results: Iterable[RunResult], parameters: Mapping[int, int], broken: Iterable[int] = ()) -> Ranking:
+def rank(results: Iterable[RunResult], parameters: Mapping[int, int],
+         broken: Iterable[int] = ()) -> Ranking:
     """Rank the recipes of runs that have ended.
 
     Parameters
@@ -189,21 +196,28 @@ def rank(results: Iterable[RunResult], parameters: Mapping[int, int], broken: It
             failed[result.recipe] = failed.get(result.recipe, 0) + 1
     for recipe in broken:
         failed[recipe] = failed.get(recipe, 0) + 1
-    rows = [_row(recipe, runs, failed.get(recipe, 0), parameters[recipe]) for recipe, runs in good.items()]
+    rows = [
+        _row(recipe, runs, failed.get(recipe, 0), parameters[recipe])
+        for recipe, runs in good.items()
+    ]
     rows.sort(key=lambda r: (r.failed > 0, r.loss, r.parameters, r.seconds, r.recipe))
     pooled, freedom = _pooled_spread(rows)
     paired = _paired_spread([good[r.recipe] for r in _better(rows)])
     placed = tuple(_placed(i, row, rows, pooled, freedom, paired) for i, row in enumerate(rows))
-    return Ranking(placed, tuple(sorted(r for r in failed if r not in good)), pooled, paired[0] if paired else None,
+    return Ranking(placed,
+                   tuple(sorted(r for r in failed if r not in good)),
+                   pooled,
+                   paired[0] if paired else None,
                    disappointment=disappointment(rows, pooled))
 
 
 def disappointment(rows: Sequence[Ranked], pooled: float | None) -> float | None:
     """Return by how much the lowest of the means is expected to be too low.
 
-    The optimism of the minimum, by the parametric bootstrap (Efron & Tibshirani 1993): means are drawn again around
-    those found, drawn in towards each other by what is noise in their spread, and the one that comes out lowest is held
-    against what it was drawn around. None where no spread is known.
+    The optimism of the minimum, by the parametric bootstrap (Efron & Tibshirani 1993): means are
+    drawn again around those found, drawn in towards each other by what is noise in their spread,
+    and the one that comes out lowest is held against what it was drawn around. None where no spread
+    is known.
     """
     good = [r for r in rows if not r.failed and math.isfinite(r.loss)]
     if pooled is None or not math.isfinite(pooled) or len(good) < 2:
@@ -232,9 +246,16 @@ def partials(first: Mapping[int, Sequence[float]], full: Iterable[int]) -> tuple
         Recipes that have a result.
     """
     left = {n: curve for n, curve in first.items() if n not in set(full) and curve}
-    best = {epochs: min(steady(curve[:epochs])[1] for curve in first.values() if len(curve) >= epochs)
-            for epochs in {len(curve) for curve in left.values()}}
-    found = [Partial(n, len(curve), steady(curve)[1], best[len(curve)]) for n, curve in left.items()]
+    best = {
+        epochs: min(steady(curve[:epochs])[1]
+                    for curve in first.values()
+                    if len(curve) >= epochs)
+        for epochs in {len(curve) for curve in left.values()}
+    }
+    found = [
+        Partial(n, len(curve),
+                steady(curve)[1], best[len(curve)]) for n, curve in left.items()
+    ]
     return tuple(sorted(found, key=lambda p: (-p.epochs, p.loss, p.recipe)))
 
 
@@ -246,12 +267,23 @@ def _row(recipe: int, runs: Sequence[RunResult], failed: int, parameters: int) -
     if len(losses) > 1:
         spread = math.sqrt(math.fsum((x - mean) ** 2 for x in losses) / (len(losses) - 1))
     return Ranked(
-        place=0, recipe=recipe, loss=mean, spread=spread, half_width=None,
+        place=0,
+        recipe=recipe,
+        loss=mean,
+        spread=spread,
+        half_width=None,
         training=_mean([run.training[e - 1] for run, (e, _) in zip(runs, chosen, strict=True)]),
-        metrics=tuple(map(_mean, zip(*(run.metrics[e - 1] for run, (e, _) in zip(runs, chosen, strict=True)),
-                                     strict=True))),
-        raw_best=_mean([min(run.validation) for run in runs]), epoch=_mean([float(e) for e, _ in chosen]),
-        repeats=len(runs), failed=failed, seconds=_mean([run.seconds for run in runs]), parameters=parameters,
+        metrics=tuple(
+            map(
+                _mean,
+                zip(*(run.metrics[e - 1] for run, (e, _) in zip(runs, chosen, strict=True)),
+                    strict=True))),
+        raw_best=_mean([min(run.validation) for run in runs]),
+        epoch=_mean([float(e) for e, _ in chosen]),
+        repeats=len(runs),
+        failed=failed,
+        seconds=_mean([run.seconds for run in runs]),
+        parameters=parameters,
     )
 
 
@@ -265,15 +297,21 @@ def _better(rows: Sequence[Ranked]) -> Sequence[Ranked]:
 
 
 def _paired_spread(recipes: Sequence[Sequence[RunResult]]) -> tuple[float, int] | None:
-    """Return the spread left when the mean of each recipe and of each block is taken out, and its freedom.
+    """Return the spread left when the mean of each recipe and of each block is taken out, and its
+    freedom.
 
     None unless at least two recipes were run on the same blocks, at least two of them.
     """
     blocks = {run.block for run in recipes[0]} if recipes else set()
-    alike = [runs for runs in recipes if len(runs) == len(blocks) and {run.block for run in runs} == blocks]
+    alike = [
+        runs for runs in recipes
+        if len(runs) == len(blocks) and {run.block for run in runs} == blocks
+    ]
     if None in blocks or len(blocks) < 2 or len(alike) < 2:
         return None
-    table = [[steady(run.validation)[1] for run in sorted(runs, key=lambda r: r.block or (0, 0))] for runs in alike]
+    table = [[steady(run.validation)[1]
+              for run in sorted(runs, key=lambda r: r.block or (0, 0))]
+             for runs in alike]
     means = [_mean(row) for row in table]
     columns = [_mean([row[b] for row in table]) for b in range(len(blocks))]
     grand = _mean(means)
@@ -289,7 +327,8 @@ def _pooled_spread(rows: Sequence[Ranked]) -> tuple[float | None, int]:
     freedom = sum(r.repeats - 1 for r in known)
     if freedom == 0:
         return None, 0
-    return math.sqrt(math.fsum((r.repeats - 1) * (r.spread or 0.0) ** 2 for r in known) / freedom), freedom
+    return math.sqrt(math.fsum(
+        (r.repeats - 1) * (r.spread or 0.0)**2 for r in known) / freedom), freedom
 
 
 def _placed(i: int, row: Ranked, rows: Sequence[Ranked], pooled: float | None, freedom: int,
@@ -310,7 +349,9 @@ def _placed(i: int, row: Ranked, rows: Sequence[Ranked], pooled: float | None, f
 
 
 def _error(row: Ranked, pooled: float) -> float:
-    """Return the standard error of a recipe's mean: by the pooled spread, or its own where that is far wider."""
+    """Return the standard error of a recipe's mean: by the pooled spread, or its own where that
+    is far wider.
+    """
     return ((row.spread or 0.0) if _is_wild(row, pooled) else pooled) / math.sqrt(row.repeats)
 
 
@@ -321,7 +362,9 @@ def _is_wild(row: Ranked, pooled: float) -> bool:
 
 @lru_cache(1024)
 def _t(freedom: int, comparisons: int) -> float:
-    """Return the two-sided quantile of Student's t for :data:`CONFIDENCE`, shared over `comparisons`."""
+    """Return the two-sided quantile of Student's t for :data:`CONFIDENCE`, shared over
+    `comparisons`.
+    """
     from scipy.special import stdtrit
 
     return float(stdtrit(freedom, 1 - (1 - CONFIDENCE) / (2 * comparisons)))

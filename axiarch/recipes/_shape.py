@@ -28,7 +28,8 @@ class StartShape(BaseModel):
 
     @model_validator(mode="after")
     def _names_one(self) -> StartShape:
-        if (self.search > 0 and self.run > 0) == bool(self.model) or bool(self.search) != bool(self.run):
+        if (self.search > 0 and self.run > 0) == bool(self.model) or bool(self.search) != bool(
+                self.run):
             raise PydanticCustomError("start", "give search and run, or model")
         return self
 

@@ -1,4 +1,6 @@
-"""How much a text that people or strangers type may ask for: beyond it, it is a mistake or an attack."""
+"""How much a text that people or strangers type may ask for: beyond it, it is a mistake or an
+attack.
+"""
 
 from __future__ import annotations
 
@@ -19,5 +21,7 @@ MOST_COMBINATIONS = 10_000_000
 
 
 def is_whole(text: str) -> bool:
-    """Whether a text is a whole number in ordinary digits, and not a longer one than anybody needs."""
+    """Whether a text is a whole number in ordinary digits, and not a longer one than anybody
+    needs.
+    """
     return text.isascii() and text.isdecimal() and len(text) <= MOST_DIGITS

@@ -42,7 +42,8 @@ class Constraint:
         """Say whether a recipe satisfies the constraint."""
         tree = _tree(self.text)
         values = [_worth(side, recipe) for side in (tree.left, *tree.comparators)]
-        return all(_COMPARE[type(sign)](a, b) for sign, a, b in zip(tree.ops, values, values[1:], strict=False))
+        return all(_COMPARE[type(sign)](a, b)
+                   for sign, a, b in zip(tree.ops, values, values[1:], strict=False))
 
     def __str__(self) -> str:
         return self.text
@@ -58,8 +59,9 @@ def parse_constraint(text: str) -> Constraint:
 def _tree(text: str) -> ast.Compare:
     stripped = text.strip()
     if len(text) > MOST_CHARACTERS or len(_SIGNS.findall(stripped)) > MOST_TERMS:
-        raise NotationError(text[:80], 80, "the constraint is too long", f"give at most {MOST_TERMS} "
-                            "names, numbers and signs, or several constraints")
+        raise NotationError(
+            text[:80], 80, "the constraint is too long", f"give at most {MOST_TERMS} "
+            "names, numbers and signs, or several constraints")
     try:
         with warnings.catch_warnings():
             warnings.simplefilter("ignore")
@@ -87,17 +89,21 @@ def _check(node: ast.expr, text: str) -> None:
         _check_name(node, text)
     elif not (isinstance(node, ast.Constant) and isinstance(node.value, int | float)
               and not isinstance(node.value, bool) and abs(node.value) < 1e300):
-        raise NotationError(text, node.col_offset, "this is neither a number of usual size nor a value of the recipe",
+        raise NotationError(text, node.col_offset,
+                            "this is neither a number of usual size nor a value of the recipe",
                             "use names of values, numbers and + - * /")
 
 
 def _check_name(node: ast.Name, text: str) -> None:
     if node.id not in FIELDS:
-        raise NotationError(text, node.col_offset, f"no value is called {node.id!r}",
-                            "known are " + ", ".join(n for n, f in FIELDS.items() if f.kind in _NUMBERS))
+        raise NotationError(
+            text, node.col_offset, f"no value is called {node.id!r}",
+            "known are " + ", ".join(n for n, f in FIELDS.items() if f.kind in _NUMBERS))
     if FIELDS[node.id].kind not in _NUMBERS:
-        raise NotationError(text, node.col_offset, f"{node.id} is a text, not a number",
-                            "use names of numeric values; a choice can only be a condition: … when optimiser = adam")
+        raise NotationError(
+            text, node.col_offset, f"{node.id} is a text, not a number",
+            "use names of numeric values; a choice can only be a condition: … when optimiser = adam"
+        )
 
 
 def _worth(node: ast.expr, recipe: Mapping[str, Value]) -> float:

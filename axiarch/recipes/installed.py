@@ -1,9 +1,11 @@
-"""Members that installed Python packages bring: activations, losses, optimisers and schedules of a user's own.
+"""Members that installed Python packages bring: activations, losses, optimisers and schedules of a
+user's own.
 
-A package names them in its entry-point group ``axiarch.members``. Each is known by its name with the version of its
-package and a digest of the package's sources behind it (``mish_1_0_3fa9c2d1``), so that recipes, journals,
-checkpoints, models and exports never mix two versions. Where only the plain name is given, the installed one is meant.
-Only packages that are installed are looked at: nothing is loaded from a workspace or from the working directory.
+A package names them in its entry-point group ``axiarch.members``. Each is known by its name with
+the version of its package and a digest of the package's sources behind it (``mish_1_0_3fa9c2d1``),
+so that recipes, journals, checkpoints, models and exports never mix two versions. Where only the
+plain name is given, the installed one is meant. Only packages that are installed are looked at:
+nothing is loaded from a workspace or from the working directory.
 """
 
 from __future__ import annotations
@@ -26,7 +28,8 @@ GROUP = "axiarch.members"
 #: Values of a recipe that an optimiser may be given.
 OPTIMISER_VALUES = ("momentum", "beta1", "beta2", "rho", "epsilon")
 #: Values of a recipe that a schedule may be given.
-SCHEDULE_VALUES = ("rate_decay", "stair", "slowing", "power", "last_share", "period", "period_growth", "peak_at")
+SCHEDULE_VALUES = ("rate_decay", "stair", "slowing", "power", "last_share", "period",
+                   "period_growth", "peak_at")
 #: Numbers that an optimiser may keep of each weight.
 MOST_STATES = 3
 #: A name: no word of it begins with a digit, so that the version behind it is known from it.
@@ -55,8 +58,10 @@ class Member:
 
     def fault(self) -> str:
         """Return what is wrong with it, if anything."""
-        if not isinstance(self.name, str) or len(self.name) > _MOST_NAME or not _NAME.fullmatch(self.name):
-            return "its name is not made of lower-case words joined by underscores, each beginning with a letter"
+        if not isinstance(self.name, str) or len(
+                self.name) > _MOST_NAME or not _NAME.fullmatch(self.name):
+            return ("its name is not made of lower-case words joined by underscores, each "
+                    "beginning with a letter")
         if not all(isinstance(text, str) and text.strip() for text in (self.formula, self.source)):
             return "it names no formula, or no source"
         return ""
@@ -69,7 +74,8 @@ class Activation(Member):
     Attributes
     ----------
     curve, slope : callable
-        From a sum to what goes out, and to the derivative there; plain Python on single numbers and ``math``.
+        From a sum to what goes out, and to the derivative there; plain Python on single numbers and
+        ``math``.
     initialisation : {"he", "glorot", "lecun"}
         What ``auto`` draws the first weights by.
     """
@@ -93,7 +99,8 @@ class Loss(Member):
     Attributes
     ----------
     value, slope : callable
-        From a difference, predicted less true in spreads of the target, to its loss and the derivative of that.
+        From a difference, predicted less true in spreads of the target, to its loss and the
+        derivative of that.
     """
 
     value: Callable[[float], float]
@@ -112,9 +119,9 @@ class Optimiser(Member):
     Attributes
     ----------
     step : callable
-        ``step(w, g, s, t, rate, *values)`` returns the new weight and the new state. `s` is a tuple of
-        :data:`MOST_STATES` numbers, zero at first; `t` counts steps from 1; `values` are those of `uses`. L2 is in
-        `g`, decoupled decay is taken off afterwards.
+        ``step(w, g, s, t, rate, *values)`` returns the new weight and the new state. `s` is a tuple
+        of :data:`MOST_STATES` numbers, zero at first; `t` counts steps from 1; `values` are those
+        of `uses`. L2 is in `g`, decoupled decay is taken off afterwards.
     uses : tuple of str
         Values of the recipe: of :data:`OPTIMISER_VALUES`.
     highest_rate : float
@@ -139,8 +146,9 @@ class Schedule(Member):
     Attributes
     ----------
     factor : callable
-        ``factor(epochs, last, *values)`` returns the factors (T,) on the rate at so many `epochs` (T,), fractions
-        included, since the schedule began, of `last` in all; `values` are those of `uses`.
+        ``factor(epochs, last, *values)`` returns the factors (T,) on the rate at so many `epochs`
+        (T,), fractions included, since the schedule began, of `last` in all; `values` are those of
+        `uses`.
     uses : tuple of str
         Values of the recipe: of :data:`SCHEDULE_VALUES`.
     """
@@ -207,7 +215,9 @@ class Refused:
 
 @cache
 def _loaded() -> tuple[tuple[Installed, ...], tuple[Refused, ...]]:
-    """Load what installed packages bring; what is wrong with one of them is kept, and stops nothing."""
+    """Load what installed packages bring; what is wrong with one of them is kept, and stops
+    nothing.
+    """
     from importlib import metadata
 
     found: list[Installed] = []
@@ -216,11 +226,13 @@ def _loaded() -> tuple[tuple[Installed, ...], tuple[Refused, ...]]:
         for entry in dist.entry_points.select(group=GROUP):
             package = str(dist.metadata["Name"])
             try:
-                with _without_here(), redirect_stdout(sys.stderr):  # what we print may be read by a program
+                with _without_here(), redirect_stdout(
+                        sys.stderr):  # what we print may be read by a program
                     member, digest = entry.load(), _digest(entry.module)
                 why = member.fault() if isinstance(member, Member) else (
                     "it is neither an Activation, a Loss, an Optimiser nor a Schedule")
-            except (Exception, SystemExit) as error:  # whatever somebody's package does when it is loaded
+            except (Exception,
+                    SystemExit) as error:  # whatever somebody's package does when it is loaded
                 why = f"{type(error).__name__}: {error}"
             if not why and any(each.member.name == member.name for each in found):
                 why = f"another package has a member called {member.name}"
@@ -250,12 +262,18 @@ def of_kind(kind: type[_M]) -> Mapping[str, _M]:
 
 
 def full_name(kind: str, word: str) -> str:
-    """Return what recipes call a member: the installed one where `word` is a plain name; else the word itself."""
-    return next((each.name for each in installed() if (each.member.kind, each.member.name) == (kind, word)), word)
+    """Return what recipes call a member: the installed one where `word` is a plain name; else
+    the word itself.
+    """
+    return next(
+        (each.name for each in installed() if (each.member.kind, each.member.name) == (kind, word)),
+        word)
 
 
 def is_full(word: str) -> bool:
-    """Say whether a word has version and digest behind it: it names a member of a package, installed or not."""
+    """Say whether a word has version and digest behind it: it names a member of a package,
+    installed or not.
+    """
     return bool(_FULL.fullmatch(word))
 
 
@@ -263,13 +281,17 @@ def absent(kind: str, name: str) -> TrainingError:
     """Return the error of a member that a recipe names and that is not installed."""
     known = _FULL.fullmatch(name)
     plain = known[1] if known else name
-    own = next((each for each in installed() if (each.member.kind, each.member.name) == (kind, plain)), None)
+    own = next(
+        (each for each in installed() if (each.member.kind, each.member.name) == (kind, plain)),
+        None)
     if own is not None:
-        return TrainingError(f"the recipe names {kind} {name}; installed is another one, {own.name}",
-                             f"package {own.package} {own.version}",
-                             "install the version that the recipe names, or start a new search with this one")
-    return TrainingError(f"the {kind} {name} is not installed", "", f"install the package that brings {plain}, in the "
-                         "version that stands behind its name")
+        return TrainingError(
+            f"the recipe names {kind} {name}; installed is another one, {own.name}",
+            f"package {own.package} {own.version}",
+            "install the version that the recipe names, or start a new search with this one")
+    return TrainingError(
+        f"the {kind} {name} is not installed", "",
+        f"install the package that brings {plain}, in the version that stands behind its name")
 
 
 def wanted(names: Mapping[str, str]) -> list[Installed]:
@@ -288,7 +310,9 @@ def wanted(names: Mapping[str, str]) -> list[Installed]:
 
 
 def _places() -> list[str]:
-    """Return the folders that packages are installed in: those of the module path, without the working directory."""
+    """Return the folders that packages are installed in: those of the module path, without the
+    working directory.
+    """
     here = Path.cwd().resolve()
     return [place for place in sys.path if place and Path(place).resolve() != here]
 
@@ -313,5 +337,6 @@ def _digest(module: str) -> str:
     files = sorted(root.parent.rglob("*.py")) if root.name == "__init__.py" else [root]
     digest = hashlib.sha256()
     for path in files:
-        digest.update(os.fspath(path.relative_to(root.parent)).encode() + b"\0" + path.read_bytes() + b"\0")
+        digest.update(
+            os.fspath(path.relative_to(root.parent)).encode() + b"\0" + path.read_bytes() + b"\0")
     return digest.hexdigest()[:16]

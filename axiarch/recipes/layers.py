@@ -1,7 +1,7 @@
 """The kinds of hidden layers: how each is written, what goes out of it, and what it takes.
 
-One entry of :data:`KINDS` makes a kind known to the network line, to shapes, weights, memory and drawings; the engine
-finds its formula under the same name in ``engine/layers.py``.
+One entry of :data:`KINDS` makes a kind known to the network line, to shapes, weights, memory and
+drawings; the engine finds its formula under the same name in ``engine/layers.py``.
 """
 
 from __future__ import annotations
@@ -65,7 +65,8 @@ class Layer:
         kind = KINDS[self.kind]
         if kind.window is not None:
             if len(shape) != 3:
-                raise RecipeError(f"{self.name} needs a picture; what comes in is {said(shape)}", place,
+                raise RecipeError(f"{self.name} needs a picture; what comes in is {said(shape)}",
+                                  place,
                                   "put it before the fully connected layers, on data of pictures")
             if min(shape[:2]) < kind.window(self):
                 raise RecipeError(f"{self.name} does not fit into {said(shape)}", place,
@@ -97,11 +98,11 @@ class Kind:
     after : callable
         From the layer and the shape that comes in to the one that goes out.
     fan_in : callable or None
-        From the layer and the shape that comes in to the numbers that one of its sums is made of; None where it has
-        no weights.
+        From the layer and the shape that comes in to the numbers that one of its sums is made of;
+        None where it has no weights.
     scratch : callable
-        From the layer and the shapes before and after to the numbers that one example takes beside what goes out:
-        always, and in training too.
+        From the layer and the shapes before and after to the numbers that one example takes beside
+        what goes out: always, and in training too.
     window : callable or None
         The smallest side of a picture that it fits into; None where it takes any shape.
     behind : tuple of str
@@ -123,11 +124,14 @@ class Kind:
 def _convolved(layer: Layer, shape: Shape) -> Shape:
     """Return the places of a window that slides over a picture (H, W, C)."""
     lost = layer.size - 1 if layer.valid else 0
-    return (-(-(shape[0] - lost) // layer.stride), -(-(shape[1] - lost) // layer.stride), layer.units)
+    return (-(-(shape[0] - lost) // layer.stride), -(-(shape[1] - lost) // layer.stride),
+            layer.units)
 
 
 def _unfolded(layer: Layer, before: Shape, after: Shape) -> tuple[int, int]:
-    """Return the numbers of all windows laid out, and of the picture that gradients are added up in."""
+    """Return the numbers of all windows laid out, and of the picture that gradients are added up
+    in.
+    """
     return math.prod(after[:-1]) * layer.size**2 * before[-1], math.prod(before)
 
 
@@ -141,13 +145,19 @@ def _pool(name: str) -> Kind:
 
 #: By name.
 KINDS: Mapping[str, Kind] = {
-    "dense": Kind((), "a width", 16384, lambda units: Layer("dense", units), lambda layer: layer.activation or "dense",
-                  lambda layer, shape: (layer.units,), lambda layer, shape: math.prod(shape), behind=_WEIGHTED),
-    "conv": Kind(("conv",), "a number of channels", 16384, lambda units: Layer("conv", units, 3),
-                 lambda layer: f"conv {layer.units} {layer.size}x{layer.size}" + (
-                     f" stride {layer.stride}" if layer.stride > 1 else ""),
-                 _convolved, lambda layer, shape: layer.size**2 * shape[-1], _unfolded,
-                 lambda layer: layer.size if layer.valid else 1, (*_WEIGHTED, "size", "stride", "valid")),
+    "dense": Kind((),
+                  "a width",
+                  16384,
+                  lambda units: Layer("dense", units),
+                  lambda layer: layer.activation or "dense",
+                  lambda layer, shape: (layer.units, ),
+                  lambda layer, shape: math.prod(shape),
+                  behind=_WEIGHTED),
+    "conv": Kind(("conv", ), "a number of channels", 16384, lambda units: Layer("conv", units, 3),
+                 lambda layer: f"conv {layer.units} {layer.size}x{layer.size}" +
+                 (f" stride {layer.stride}" if layer.stride > 1 else ""), _convolved,
+                 lambda layer, shape: layer.size**2 * shape[-1], _unfolded, lambda layer: layer.size
+                 if layer.valid else 1, (*_WEIGHTED, "size", "stride", "valid")),
     "pool": _pool("pool"),
     "mean pool": _pool("mean pool"),
 }

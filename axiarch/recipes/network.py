@@ -1,16 +1,19 @@
 """The network line: one short text that says which hidden layers a network has.
 
     line     = part { ", " part }                     the output layer follows from the data
-    part     = "hidden"                               as many layers as depth says, as wide as width and shape say
+    part     = "hidden"                               as many layers as depth says, as wide as width
+    and shape say
              | [ N " of " ] WIDTH                     fully connected: one layer, or N alike
              | N " narrowing from " WIDTH             N layers, each half as wide as the one before
              | [ N " of " ] "conv " CHANNELS          convolution: 3 x 3, stride 1, the size kept
-             | [ "mean " ] "pool " SIZE               the largest (or the mean) of each SIZE x SIZE square
+             | [ "mean " ] "pool " SIZE               the largest (or the mean) of each SIZE x SIZE
+             square
     behind a layer, in any order:
                an activation, "batch norm" | "layer norm" | "no norm", "drop " SHARE, "residual";
                of a convolution also "size " N, "stride " N, "valid"
 
-What a part leaves open is as the recipe says: ``conv 8, pool 2, conv 16 batch norm, pool 2, hidden``.
+What a part leaves open is as the recipe says: ``conv 8, pool 2, conv 16 batch norm, pool 2,
+hidden``.
 """
 
 from __future__ import annotations
@@ -56,7 +59,8 @@ def parse_network(text: str) -> tuple[Part, ...]:
         parts += _Words(text, start, start + len(piece)).part()
         start += len(piece) + 1
         if len(parts) > MOST_LAYERS:
-            raise NotationError(text, 0, f"that makes {len(parts)} layers or more", f"at most {MOST_LAYERS}")
+            raise NotationError(text, 0, f"that makes {len(parts)} layers or more",
+                                f"at most {MOST_LAYERS}")
     return tuple(parts)
 
 
@@ -71,7 +75,8 @@ class _Words:
 
     def _next(self, wanted: str) -> str:
         if self._at >= len(self._words):
-            raise NotationError(self._text, self._end, "the part ends too early", f"expected {wanted}")
+            raise NotationError(self._text, self._end, "the part ends too early",
+                                f"expected {wanted}")
         self._at += 1
         return self._words[self._at - 1][0]
 
@@ -139,7 +144,8 @@ class _Words:
         bare = next(kind for kind in KINDS.values() if not kind.words)
         if is_whole(word) and 1 <= int(word) <= bare.most:
             return bare.made(int(word))
-        raise self._wrong(f"{word!r} is no layer", "such as 64, 3 of 64, 2 narrowing from 128, conv 16, pool 2, hidden")
+        raise self._wrong(f"{word!r} is no layer",
+                          "such as 64, 3 of 64, 2 narrowing from 128, conv 16, pool 2, hidden")
 
     def _modified(self, layer: Layer) -> Layer:
         while self._at < len(self._words):
@@ -169,7 +175,8 @@ class _Words:
         for norm in NORMS:
             if self._take("no" if norm == "none" else norm):
                 if not self._take("norm"):
-                    raise self._wrong(f"{self._next('norm')!r} is not norm", "batch norm, layer norm or no norm")
+                    raise self._wrong(f"{self._next('norm')!r} is not norm",
+                                      "batch norm, layer norm or no norm")
                 return replace(layer, norm=norm)
         return None
 
@@ -204,11 +211,16 @@ class _Words:
         return share
 
 
-#: What may stand behind a layer, by the name that its kind gives: as people write it, and how it is read.
+#: What may stand behind a layer, by the name that its kind gives: as people write it, and how it is
+#: read.
 _ENDINGS: Mapping[str, tuple[str, Callable[[_Words, Layer], Layer | None]]] = {
-    "activation": ("an activation", _Words.activation), "norm": ("batch norm, layer norm, no norm", _Words.norm),
-    "drop": ("drop 0.2", _Words.drop), "residual": ("residual", _Words.residual), "size": ("size 5", _Words.size),
-    "stride": ("stride 2", _Words.stride), "valid": ("valid", _Words.valid),
+    "activation": ("an activation", _Words.activation),
+    "norm": ("batch norm, layer norm, no norm", _Words.norm),
+    "drop": ("drop 0.2", _Words.drop),
+    "residual": ("residual", _Words.residual),
+    "size": ("size 5", _Words.size),
+    "stride": ("stride 2", _Words.stride),
+    "valid": ("valid", _Words.valid),
 }
 
 
@@ -218,7 +230,9 @@ def funnel(width: int, depth: int) -> list[int]:
 
 
 def place_of(text: str, number: int, depth: int) -> int:
-    """Return the character at which the part begins that makes layer `number` (from 1) of a network of `depth`."""
+    """Return the character at which the part begins that makes layer `number` (from 1) of a
+    network of `depth`.
+    """
     start = 0
     for piece in text.split(","):
         made = _Words(text, start, start + len(piece)).part()
@@ -230,17 +244,22 @@ def place_of(text: str, number: int, depth: int) -> int:
 
 
 def layers_of(values: Mapping[str, object]) -> tuple[Layer, ...]:
-    """Return the hidden layers of a recipe's values, nothing left open but the dropout that the recipe says."""
+    """Return the hidden layers of a recipe's values, nothing left open but the dropout that the
+    recipe says.
+    """
     activation, norm = str(values["activation"]), str(values["normalisation"])
     residual = values["residual"] == "yes"
     depth, width = int(str(values["depth"])), int(str(values["width"]))
     widths = funnel(width, depth) if values["shape"] == "funnel" else [width] * depth
     layers: list[Layer] = []
     for part in parse_network(str(values["network"])):
-        layers += [Layer("dense", w, residual=residual) for w in widths] if part == HIDDEN else [part]
-    return tuple(each if KINDS[each.kind].fan_in is None else replace(
-        each, activation=each.activation or activation, norm=each.norm or norm, residual=each.residual or residual)
-        for each in layers)
+        layers += [Layer("dense", w, residual=residual)
+                   for w in widths] if part == HIDDEN else [part]
+    return tuple(each if KINDS[each.kind].fan_in is
+                 None else replace(each,
+                                   activation=each.activation or activation,
+                                   norm=each.norm or norm,
+                                   residual=each.residual or residual) for each in layers)
 
 
 def shapes_of(layers: tuple[Layer, ...], shape: Shape) -> tuple[Shape, ...]:

@@ -88,7 +88,9 @@ def fixed_values(texts: Sequence[str]) -> dict[str, Value]:
             raise NotationError(text, len(text), "a name without a value", "write it as name=value")
         typed = parse(name.strip(), value.strip())
         if typed.value is None:
-            raise NotationError(text, len(name) + 1, "a range where one value is wanted", "give one value")
+            raise NotationError(text,
+                                len(name) + 1, "a range where one value is wanted",
+                                "give one value")
         found[name.strip()] = typed.value
     return found
 
@@ -115,9 +117,11 @@ def _lines(field: Field, text: str) -> Typed:
                                 error.remedy) from None
         value = field.check(piece.strip())
         if value in found:
-            raise NotationError(text, start + lead, f"{value} is listed twice", "name each line once")
+            raise NotationError(text, start + lead, f"{value} is listed twice",
+                                "name each line once")
         if len(found) >= MOST_VALUES:
-            raise NotationError(text, start + lead, "too many lines are listed", f"give at most {MOST_VALUES}")
+            raise NotationError(text, start + lead, "too many lines are listed",
+                                f"give at most {MOST_VALUES}")
         found.append(value)
         start += len(piece) + 1
     return Typed(value=found[0]) if len(found) == 1 else Typed(range=OneOf(tuple(found)))
@@ -139,11 +143,13 @@ class _Parser:
             match = _TOKEN.match(text, position)
             if match is None or match.lastgroup is None:
                 start = position + len(text[position:]) - len(text[position:].lstrip())
-                raise self._error(start, f"{_piece(text, start)!r} is not a number, a word or a sign",
+                raise self._error(start,
+                                  f"{_piece(text, start)!r} is not a number, a word or a sign",
                                   self._forms())
             kind, word = match.lastgroup, match[match.lastgroup]
             if kind == "number" and len(word) > MOST_DIGITS:
-                raise self._error(match.start(kind), f"a number of {len(word)} characters is too long",
+                raise self._error(match.start(kind),
+                                  f"a number of {len(word)} characters is too long",
                                   f"give at most {MOST_DIGITS}")
             found.append(_Token(kind, word, match.start(kind)))
             position = match.end()
@@ -192,7 +198,8 @@ class _Parser:
         high = self._value()
         assert not isinstance(high, str)
         if high <= low:
-            raise self._error(high_at, f"{written(high)} is not above {written(low)}", "give the lower end first")
+            raise self._error(high_at, f"{written(high)} is not above {written(low)}",
+                              "give the lower end first")
         how_at = self._here()
         if self._take("doubling"):
             return self._doubling(low, high, low_at, high_at)
@@ -200,7 +207,8 @@ class _Parser:
             return self._stepped(low, high, high_at)
         log = self._take("log")
         if log and low <= 0:
-            raise self._error(low_at, f"{written(low)} has no logarithm", "start above 0, or leave out log")
+            raise self._error(low_at, f"{written(low)} has no logarithm",
+                              "start above 0, or leave out log")
         if self.index < len(self.tokens) and not self._peek("when"):
             raise self._error(how_at, f"{self.tokens[self.index].text!r} does not belong here",
                               "after a range: log, doubling, step, when, or nothing")
@@ -215,7 +223,8 @@ class _Parser:
         while rung * 2 <= high:
             rung *= 2
         if rung != high:
-            raise self._error(high_at, f"{written(low)} doubled repeatedly does not reach {written(high)}",
+            raise self._error(high_at,
+                              f"{written(low)} doubled repeatedly does not reach {written(high)}",
                               f"end at {written(rung)} or {written(rung * 2)}")
         return Ladder(low, high)
 
@@ -227,7 +236,8 @@ class _Parser:
         step: int | float = float(token.text)
         if self.field.kind == "whole":
             if step != int(step):
-                raise self._error(at, f"{token.text} is not a whole number", f"{self.field.label} is whole")
+                raise self._error(at, f"{token.text} is not a whole number",
+                                  f"{self.field.label} is whole")
             step = int(step)
         steps = (high - low) / step
         if steps > MOST_VALUES:
@@ -235,8 +245,10 @@ class _Parser:
                               "take a larger step, or leave it out")
         if abs(steps - round(steps)) > 1e-6 or round(steps) < 1:
             last = low + max(int(steps + 1e-6), 1) * step
-            raise self._error(high_at, f"steps of {written(step)} from {written(low)} do not reach {written(high)}",
-                              f"end at {written(float(f'{last:.12g}'))}")
+            raise self._error(
+                high_at,
+                f"steps of {written(step)} from {written(low)} do not reach {written(high)}",
+                f"end at {written(float(f'{last:.12g}'))}")
         return Ladder(low, high, step)
 
     def _when(self) -> Condition | None:

@@ -1,7 +1,7 @@
 """The values a knob may take: immutable, comparable, and written the way they are typed.
 
-Each kind of range answers the same five questions: how many values, which value stands at a point of
-the unit interval, which values a grid takes, whether it contains a value, and how it is written.
+Each kind of range answers the same five questions: how many values, which value stands at a point
+of the unit interval, which values a grid takes, whether it contains a value, and how it is written.
 """
 
 from __future__ import annotations
@@ -27,7 +27,9 @@ class Range(Protocol):
         """Return the value at `u` in [0, 1); equal stretches of `u` are equally likely values."""
 
     def grid(self, points: int) -> tuple[Value, ...]:
-        """Return the values of a grid: all of them, or `points` where there are too many to count."""
+        """Return the values of a grid: all of them, or `points` where there are too many to
+        count.
+        """
 
     def __contains__(self, value: object) -> bool: ...
 
@@ -127,7 +129,9 @@ class Whole:
 
 @dataclass(frozen=True)
 class Ladder:
-    """``8 .. 512 doubling`` or ``0 .. 0.6 step 0.1``: rungs from the lowest to the highest value."""
+    """``8 .. 512 doubling`` or ``0 .. 0.6 step 0.1``: rungs from the lowest to the highest
+    value.
+    """
 
     low: int | float
     high: int | float
@@ -165,5 +169,7 @@ class Ladder:
 
 
 def _neat(value: float) -> float:
-    """Round away the last bits of a computed value, so that it is short to write and still equal to itself."""
+    """Round away the last bits of a computed value, so that it is short to write and still equal
+    to itself.
+    """
     return float(f"{value:.12g}")

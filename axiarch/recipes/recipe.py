@@ -29,7 +29,10 @@ class Recipe(Mapping[str, Value]):
     """
 
     def __init__(self, values: Mapping[str, object] | None = None) -> None:
-        given = {field_named(name).name: FIELDS[name].check(value) for name, value in (values or {}).items()}
+        given = {
+            field_named(name).name: FIELDS[name].check(value)
+            for name, value in (values or {}).items()
+        }
         full = {name: given.get(name, field.default) for name, field in FIELDS.items()}
         for name, field in FIELDS.items():
             if field.needs is not None and not field.needs.holds(full):
@@ -76,13 +79,15 @@ class Recipe(Mapping[str, Value]):
     def steps(self, rows: int) -> int:
         """Return the steps of the optimiser in an epoch over `rows` training rows."""
         size = self.whole("batch_size")
-        batches = rows // size if self.word("last_batch") == "drop" and rows >= size else -(-rows // size)
+        batches = rows // size if self.word("last_batch") == "drop" and rows >= size else -(-rows //
+                                                                                            size)
         return -(-batches // self.whole("accumulation"))
 
     @cached_property
     def fingerprint(self) -> str:
         """Sixteen hexadecimal digits that are equal only for equal recipes."""
-        text = json.dumps({name: written(value) for name, value in self._values.items()}, sort_keys=True)
+        text = json.dumps({name: written(value) for name, value in self._values.items()},
+                          sort_keys=True)
         return hashlib.sha256(text.encode()).hexdigest()[:16]
 
     def applies(self, name: str) -> bool:
@@ -96,10 +101,14 @@ class Recipe(Mapping[str, Value]):
 
     def changed_values(self) -> dict[str, Value]:
         """Return the values that differ from the defaults."""
-        return {name: value for name, value in self._values.items() if value != FIELDS[name].default}
+        return {
+            name: value for name, value in self._values.items() if value != FIELDS[name].default
+        }
 
     def difference(self, other: Mapping[str, Value]) -> dict[str, Value]:
-        """Return this recipe's values where they differ from `other`'s, leaving out those of no effect here."""
+        """Return this recipe's values where they differ from `other`'s, leaving out those of no
+        effect here.
+        """
         return {name: value for name, value in self._values.items()
                 if value != other[name] and self.applies(name)}
 
@@ -110,7 +119,9 @@ class Recipe(Mapping[str, Value]):
 
 
 def describe(values: Mapping[str, Value]) -> str:
-    """Return values as one line of text, at most four significant digits: ``learning rate 0.01, optimiser sgd``."""
+    """Return values as one line of text, at most four significant digits: ``learning rate 0.01,
+    optimiser sgd``.
+    """
     return ", ".join(f"{FIELDS[name].label} {short(value)}" for name, value in values.items())
 
 

@@ -1,4 +1,5 @@
-"""Search files (TOML): a search that can be read, written, kept under version control and sent to others.
+"""Search files (TOML): a search that can be read, written, kept under version control and sent to
+others.
 
     format = 1
     name = "first look"
@@ -93,7 +94,8 @@ class SearchFile:
     start : Start, optional
         Where the base recipe starts from, if not afresh.
     decisions : mapping
-        How the file that `data` names is read, as the names of a data plan; checked when it is added.
+        How the file that `data` names is read, as the names of a data plan; checked when it is
+        added.
     """
 
     name: str = "search"
@@ -106,7 +108,9 @@ class SearchFile:
     decisions: Mapping[str, Any] = field(default_factory=dict)
 
     def members(self) -> dict[str, str]:
-        """Return the members of packages that its recipes name, each with the field that names it."""
+        """Return the members of packages that its recipes name, each with the field that names
+        it.
+        """
         found: dict[str, str] = {}
         for name in (*OPEN, "network"):
             knob = self.space.varied(name)
@@ -136,13 +140,18 @@ def read_search(text: str, where: str = "search file") -> SearchFile:
         table = tomllib.loads(text)
     except (ValueError, RecursionError) as error:  # of which the errors of TOML are one
         why = shown(error, 120) if isinstance(error, ValueError) else "it is nested too deeply"
-        raise SearchFileError(f"this is not TOML: {why}", where, "see the example in docs/search-files.md") from None
+        raise SearchFileError(f"this is not TOML: {why}", where,
+                              "see the example in docs/search-files.md") from None
     lines = _Lines(text, where)
     checked = _check_shape(table, lines)
     return SearchFile(
-        name=checked.name, data=checked.data, seed=checked.seed, repeats=checked.repeats,
+        name=checked.name,
+        data=checked.data,
+        seed=checked.seed,
+        repeats=checked.repeats,
         method=MethodChoice(checked.method.name, dict(checked.method.model_extra or {})),
-        space=_space(checked, lines), start=Start(**checked.start.model_dump()) if checked.start else None,
+        space=_space(checked, lines),
+        start=Start(**checked.start.model_dump()) if checked.start else None,
         decisions=checked.decisions,
     )
 
@@ -161,8 +170,9 @@ def write_search(search: SearchFile) -> str:
     doc["method"] = method
     if search.start:
         start = tomlkit.table()
-        start.update({"model": search.start.model} if search.start.model else
-                     {name: value for name, value in asdict(search.start).items() if name != "model"})
+        start.update(
+            {"model": search.start.model} if search.start.model else
+            {name: value for name, value in asdict(search.start).items() if name != "model"})
         doc["start"] = start
     if search.decisions:
         doc["decisions"] = dict(search.decisions)
@@ -196,7 +206,9 @@ class _Lines:
 
 
 def _check_shape(table: dict[str, Any], lines: _Lines) -> Any:
-    """Check keys and types with a pydantic model (imported here, so that start-up need not wait for it)."""
+    """Check keys and types with a pydantic model (imported here, so that start-up need not wait
+    for it).
+    """
     import pydantic
 
     from axiarch.recipes._shape import SearchShape
@@ -204,7 +216,8 @@ def _check_shape(table: dict[str, Any], lines: _Lines) -> Any:
     version = table.get("format", FORMAT)
     if isinstance(version, int) and version > FORMAT:
         raise SearchFileError(f"the file has format {version}; this program reads up to {FORMAT}",
-                              lines.of("format"), "use the version of the program that wrote it, or a later one")
+                              lines.of("format"),
+                              "use the version of the program that wrote it, or a later one")
     for name, value in _pairs(table.get("method")):
         if isinstance(value, float) and not math.isfinite(value):
             raise SearchFileError(f"{value} is not a finite number", lines.of(name, "method"),
@@ -232,18 +245,22 @@ def _said(problem: Any, path: list[str], lines: _Lines) -> tuple[str, str, str]:
         from axiarch.recipes._shape import SearchShape
 
         if path[-1] == "folds":
-            return "folds belong to the data set", place, "give them there: axiarch data add FILE --folds 5"
+            return "folds belong to the data set", place, ("give them there: axiarch data add "
+                                                           "FILE --folds 5")
         near = difflib.get_close_matches(path[-1], SearchShape.model_fields, n=1)
         known = ", ".join(SearchShape.model_fields)
-        return f"no key is called {path[-1]!r}", place, f"did you mean {near[0]}?" if near else f"known are {known}"
-    return f"{shown(_brief(problem['input']), 60)} does not fit", place, problem["msg"][:1].lower() + problem["msg"][1:]
+        remedy = f"did you mean {near[0]}?" if near else f"known are {known}"
+        return f"no key is called {path[-1]!r}", place, remedy
+    return f"{shown(_brief(problem['input']), 60)} does not fit", place, problem["msg"][:1].lower(
+    ) + problem["msg"][1:]
 
 
 def _brief(value: Any) -> str:
     """Return what was given, or what kind of thing where it is large."""
     if isinstance(value, list | dict):
         return "a table or list"
-    return "a very large number" if isinstance(value, int) and abs(value) > 10**MOST_DIGITS else repr(value)
+    return "a very large number" if isinstance(
+        value, int) and abs(value) > 10**MOST_DIGITS else repr(value)
 
 
 def _space(checked: Any, lines: _Lines) -> Space:
@@ -254,7 +271,8 @@ def _space(checked: Any, lines: _Lines) -> Space:
         try:
             knobs.append(knob(name, str(text)))
         except NotationError as error:
-            raise SearchFileError(f"{error.what} ({error.where} of {error.text!r})", place, error.remedy) from None
+            raise SearchFileError(f"{error.what} ({error.where} of {error.text!r})", place,
+                                  error.remedy) from None
         except InputError as error:
             raise SearchFileError(error.what, place, error.remedy) from None
     constraints = []
@@ -262,12 +280,13 @@ def _space(checked: Any, lines: _Lines) -> Space:
         try:
             constraints.append(parse_constraint(text))
         except NotationError as error:
-            raise SearchFileError(f"{error.what} ({error.where} of {error.text!r})", lines.of("constraints"),
-                                  error.remedy) from None
+            raise SearchFileError(f"{error.what} ({error.where} of {error.text!r})",
+                                  lines.of("constraints"), error.remedy) from None
     try:
         return Space(base, tuple(knobs), tuple(constraints))
     except RecipeError as error:
-        raise SearchFileError(error.what, f"{lines.of('', 'vary')} {error.where}", error.remedy) from None
+        raise SearchFileError(error.what, f"{lines.of('', 'vary')} {error.where}",
+                              error.remedy) from None
 
 
 def _base(values: Mapping[str, object], lines: _Lines) -> Recipe:

@@ -46,7 +46,8 @@ class Space:
     Attributes
     ----------
     base : Recipe
-        Gives every value that does not vary, and the value of a knob where its condition does not hold.
+        Gives every value that does not vary, and the value of a knob where its condition does not
+        hold.
     knobs : tuple of Knob
     constraints : tuple of Constraint
     """
@@ -73,10 +74,13 @@ class Space:
         names = {k.name for k in self.knobs}
         while waiting:
             settled = {k.name for k in done}
-            free = [k for k in waiting if k.when is None or k.when.name not in names or k.when.name in settled]
+            free = [
+                k for k in waiting
+                if k.when is None or k.when.name not in names or k.when.name in settled
+            ]
             if not free:
-                raise RecipeError("these conditions wait for each other", ", ".join(k.name for k in waiting),
-                                  "drop one of the conditions")
+                raise RecipeError("these conditions wait for each other",
+                                  ", ".join(k.name for k in waiting), "drop one of the conditions")
             done += free
             waiting = [k for k in waiting if k not in free]
         return tuple(done)
@@ -111,7 +115,9 @@ class Space:
                 yield recipe
 
     def grid_size(self, points: int) -> int:
-        """Return how many recipes :meth:`grid` yields (the plain product, if there are very many)."""
+        """Return how many recipes :meth:`grid` yields (the plain product, if there are very
+        many).
+        """
         product = math.prod(len(k.range.grid(points)) for k in self.knobs)
         return product if product > _COUNTED else sum(1 for _ in self.grid(points))
 
@@ -141,7 +147,9 @@ def space(base: Mapping[str, object] | None = None, vary: Mapping[str, str] | No
 
 
 def inactive_knobs(space: Space) -> tuple[str, ...]:
-    """Return the knobs that no recipe of the space can feel, such as momentum where only adam is used."""
+    """Return the knobs that no recipe of the space can feel, such as momentum where only adam is
+    used.
+    """
     return tuple(k.name for k in space.knobs if not _felt(space, k))
 
 

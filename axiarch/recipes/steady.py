@@ -11,14 +11,17 @@ import math
 from collections.abc import Sequence
 from functools import lru_cache
 
-#: Epochs averaged. Two would leave half of an epoch's luck in; five lag too far behind a short training.
+#: Epochs averaged. Two would leave half of an epoch's luck in; five lag too far behind a short
+#: training.
 WINDOW = 3
 #: Epochs up to which what was found is remembered: a longer curve is another one at every look.
 _LONG = 500
 
 
 def smoothed(losses: Sequence[float]) -> float:
-    """Return the smoothed validation loss after the last of `losses` (E,), not finite if any of them is not."""
+    """Return the smoothed validation loss after the last of `losses` (E,), not finite if any of
+    them is not.
+    """
     recent = losses[-WINDOW:]
     return math.fsum(recent) / len(recent) if all(map(math.isfinite, recent)) else math.inf
 
@@ -33,7 +36,9 @@ def steady(losses: Sequence[float]) -> tuple[int, float]:
 
 
 def _steady_of_long(losses: Sequence[float]) -> tuple[int, float]:
-    """Return the same for many epochs: places that rounding might confuse are looked at one by one."""
+    """Return the same for many epochs: places that rounding might confuse are looked at one by
+    one.
+    """
     import numpy as np
 
     y = np.array(losses, np.float64)
@@ -41,7 +46,8 @@ def _steady_of_long(losses: Sequence[float]) -> tuple[int, float]:
         means = np.convolve(y, np.ones(WINDOW), "valid") / WINDOW
     means[~np.isfinite(means)] = math.inf
     lowest = float(means.min())
-    near = np.flatnonzero(means <= lowest + 1e-9 * abs(lowest)) if math.isfinite(lowest) else np.zeros(1, np.int64)
+    near = np.flatnonzero(means <= lowest +
+                          1e-9 * abs(lowest)) if math.isfinite(lowest) else np.zeros(1, np.int64)
     best = min(near.tolist(), key=lambda i: smoothed(losses[i : i + WINDOW]))
     return best + WINDOW, smoothed(losses[best : best + WINDOW])
 

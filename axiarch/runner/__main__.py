@@ -1,8 +1,9 @@
-"""The runner's own process: ``python -m axiarch.runner run WORKSPACE NUMBER LANES`` and its helpers.
+"""The runner's own process: ``python -m axiarch.runner run WORKSPACE NUMBER LANES`` and its
+helpers.
 
 ``run`` says on its first line of output whether it holds the workspace (JSON); ``measure`` reads a
-JSON request and answers it; ``warm`` compiles the kernels, with the help of ``compile``. They are started by
-workflows, not by people.
+JSON request and answers it; ``warm`` compiles the kernels, with the help of ``compile``. They are
+started by workflows, not by people.
 """
 
 from __future__ import annotations
@@ -62,9 +63,11 @@ def _run(folder: str, number: str, lanes: str) -> int:
     except AxiarchError as error:
         return _refused(error)
     except OSError as error:
-        return _refused(WorkspaceError(f"reading or writing failed: {error.strerror or error}",
-                                       str(error.filename or folder), "free some disk space, or check "
-                                       "the folder's permissions, then try again"))
+        return _refused(
+            WorkspaceError(
+                f"reading or writing failed: {error.strerror or error}",
+                str(error.filename or folder), "free some disk space, or check "
+                "the folder's permissions, then try again"))
 
 
 def _prove(search: SearchFile) -> None:
@@ -118,7 +121,9 @@ def _measure() -> int:
 
 
 def _warm() -> int:
-    """Compile the kernels, both precisions at once where there are cores for it; say how far that is."""
+    """Compile the kernels, both precisions at once where there are cores for it; say how far
+    that is.
+    """
     from axiarch.engine.warm import alone, missing, warm
 
     with alone():
@@ -142,7 +147,8 @@ def _compile_at_once(precisions: list[str]) -> None:
         took = time.monotonic() - started
         if 0 < done < of and took - said >= 5:
             said = took
-            print(f"compiling: {done} of {of} parts, about {took / done * (of - done):.0f} s left", flush=True)
+            print(f"compiling: {done} of {of} parts, about {took / done * (of - done):.0f} s left",
+                  flush=True)
 
 
 def main(arguments: list[str]) -> int:

@@ -1,4 +1,6 @@
-"""Who trains: one small interface, with an executor inside this process (for tests) and one of worker processes."""
+"""Who trains: one small interface, with an executor inside this process (for tests) and one of
+worker processes.
+"""
 
 from __future__ import annotations
 
@@ -15,8 +17,8 @@ from axiarch.runner.tasks import Failed, Held, Ready, Report, Stuck, Task, Wante
 class Executor(Protocol):
     """Trains tasks in numbered lanes and reports.
 
-    A lane takes a task only after it reported :class:`~axiarch.runner.tasks.Ready`, and is busy until it
-    does so again.
+    A lane takes a task only after it reported :class:`~axiarch.runner.tasks.Ready`, and is busy
+    until it does so again.
     """
 
     def submit(self, lane: int, task: Task) -> None:

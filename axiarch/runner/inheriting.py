@@ -1,4 +1,6 @@
-"""Runs that go on from what another run left: from an earlier search, or from another recipe of the same one."""
+"""Runs that go on from what another run left: from an earlier search, or from another recipe of
+the same one.
+"""
 
 from __future__ import annotations
 
@@ -25,10 +27,11 @@ from axiarch.runner.saved import checkpoints, first_model, latest, origin
 
 @dataclass(frozen=True)
 class Origin:
-    """A run that another goes on from, after the given epoch at the latest, or a model that it starts from.
+    """A run that another goes on from, after the given epoch at the latest, or a model that it
+    starts from.
 
-    Its checkpoints are in `folder`. Where there is none of so early an epoch, the other is trained `afresh`, if that
-    may be. A `model` is a file in the folder of the search.
+    Its checkpoints are in `folder`. Where there is none of so early an epoch, the other is trained
+    `afresh`, if that may be. A `model` is a file in the folder of the search.
     """
 
     spec: RunSpec
@@ -77,8 +80,8 @@ class Inheritance:
         epochs = sum(e.run == run.id for e in changes.epochs)
         folder = self._workspace.search(start.search) / "checkpoints"
         best = start.at == "best"
-        return Origin(spec, folder, (run.repeat, run.fold), run.best_epoch if best else epochs, best,
-                      not best)
+        return Origin(spec, folder, (run.repeat, run.fold), run.best_epoch if best else epochs,
+                      best, not best)
 
     def _of_model(self, start: Start) -> Origin:
         """Return the model that this search starts from: the copy of it in the search's own folder.
@@ -92,25 +95,34 @@ class Inheritance:
         try:
             fold = fold_of(path)
         except TrainingError as error:
-            raise InputError(error.what, f"[start], model {shown(start.model, 60)!r}", error.remedy) from None
+            raise InputError(error.what, f"[start], model {shown(start.model, 60)!r}",
+                             error.remedy) from None
         if fold >= len(self._dataset.folds):
-            raise InputError("the model was made for other data", f"[start], model {shown(start.model, 60)!r}",
+            raise InputError("the model was made for other data",
+                             f"[start], model {shown(start.model, 60)!r}",
                              "start from a model of this data set")
         block = (0, fold)
-        return Origin(RunSpec(0, Recipe({}), Streams(self._seed, *block)), self._checkpoints, block, 0, False,
+        return Origin(RunSpec(0, Recipe({}), Streams(self._seed, *block)),
+                      self._checkpoints,
+                      block,
+                      0,
+                      False,
                       model=path)
 
     def of_run(self, ledger: Ledger, recipe: int, block: Block) -> Origin:
         """Return the run of another recipe of this search on the same block."""
         entry = ledger.run_on(recipe, block)
         if entry is None:
-            raise TrainingError(f"recipe {recipe} has no run to continue from", "", "train it first")
+            raise TrainingError(f"recipe {recipe} has no run to continue from", "",
+                                "train it first")
         return Origin(entry.spec, self._checkpoints, block, entry.journalled, False)
 
     def state(self, was: Origin, recipe: Recipe) -> RunState | None:
-        """Return where a run of `recipe` starts that goes on from the run `was`; None if at its beginning.
+        """Return where a run of `recipe` starts that goes on from the run `was`; None if at its
+        beginning.
 
-        Where that was stopped short of its last checkpoint's next one, a few epochs are trained again.
+        Where that was stopped short of its last checkpoint's next one, a few epochs are trained
+        again.
 
         Raises
         ------
@@ -119,23 +131,27 @@ class Inheritance:
         """
         fold = was.block[1]
         if was.model is not None:
-            return first_state(was.model, shape_of(recipe, self._dataset, fold), self._dataset.fingerprint)
+            return first_state(was.model, shape_of(recipe, self._dataset, fold),
+                               self._dataset.fingerprint)
         run = RunSpec(0, recipe, was.spec.streams)
         found = checkpoints(was.folder, was.spec.id)
         for path in found:
             state = carry_over(path, was.spec, shape_of(was.spec.recipe, self._dataset, fold), run,
-                               shape_of(recipe, self._dataset, fold), self._dataset.fingerprint, was.epoch, was.best)
+                               shape_of(recipe, self._dataset, fold), self._dataset.fingerprint,
+                               was.epoch, was.best)
             if state is not None:
                 return state
         if was.afresh:
             return None
-        raise TrainingError(f"no checkpoint of its first {was.epoch} epochs was kept", shown(latest(
-            was.folder, was.spec.id)), "train the recipe from scratch: make it the base of a search")
+        raise TrainingError(f"no checkpoint of its first {was.epoch} epochs was kept",
+                            shown(latest(was.folder, was.spec.id)),
+                            "train the recipe from scratch: make it the base of a search")
 
     def hand_on(self, was: Origin, state: RunState, to: RunEntry, journal: JournalWriter) -> None:
         """Give a new run the weights and the epochs of the one it goes on from."""
         for place in (latest, origin):
-            save_checkpoint(place(self._checkpoints, to.spec.id), to.spec, state, self._dataset.fingerprint)
+            save_checkpoint(place(self._checkpoints, to.spec.id), to.spec, state,
+                            self._dataset.fingerprint)
         if state.epoch:
             journal.copy_epochs(was.spec.id, to.spec.id, state.epoch)
         to.losses = list(state.watch.losses)

@@ -27,7 +27,11 @@ def command(*words: str, module: str = "axiarch.runner") -> list[str]:
 
 def compile_kernels() -> None:
     """Compile the kernels in a process of its own, and wait for it."""
-    subprocess.run(command("warm"), cwd=HOME, env=environment(), stdout=subprocess.DEVNULL, check=False)
+    subprocess.run(command("warm"),
+                   cwd=HOME,
+                   env=environment(),
+                   stdout=subprocess.DEVNULL,
+                   check=False)
 
 
 def environment(given: Mapping[str, str] | None = None) -> dict[str, str]:

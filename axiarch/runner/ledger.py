@@ -1,6 +1,7 @@
 """What the runner knows of its search: recipes, runs, steps, and what was reported of them.
 
-Made from the journal alone, so that a search goes on after any interruption as if there had been none.
+Made from the journal alone, so that a search goes on after any interruption as if there had been
+none.
 """
 
 from __future__ import annotations
@@ -44,7 +45,9 @@ class RunEntry:
         return WantedRun(self.spec, self.journalled, self.until)
 
     def curve(self, until: int) -> tuple[float, ...]:
-        """Return the validation losses up to an epoch (0: all), not finite at the end where it diverged by then."""
+        """Return the validation losses up to an epoch (0: all), not finite at the end where it
+        diverged by then.
+        """
         if self.state == "failed" and not self.reached(until):
             return ()
         part = tuple(self.losses[:until] if until else self.losses)
@@ -59,7 +62,9 @@ class RunEntry:
         return self.state in OVER or self.reached(until)
 
     def over_by(self, until: int) -> bool:
-        """Say whether it had come to an end of its own by an epoch (0: at all); to be cut is no such end."""
+        """Say whether it had come to an end of its own by an epoch (0: at all); to be cut is no
+        such end.
+        """
         if self.state == "ended":
             return not until or self.journalled <= until
         return self.state == "failed" and not self.reached(until)
@@ -79,7 +84,11 @@ class Ledger:
         How long a training takes, by the clock of the search.
     """
 
-    def __init__(self, seed: int, blocks: Sequence[Block], method: Method, effort: Effort = by_epochs) -> None:
+    def __init__(self,
+                 seed: int,
+                 blocks: Sequence[Block],
+                 method: Method,
+                 effort: Effort = by_epochs) -> None:
         self.seed = seed
         self.blocks = tuple(blocks)
         self.recipes: dict[int, Recipe] = {}
@@ -87,7 +96,8 @@ class Ledger:
         self.course = Course(method, self.outcome, effort)
         self._of: dict[tuple[int, Block], RunEntry] = {}
 
-    def restore(self, known: Changes, steps: Sequence[StepRecord], rulings: Sequence[RulingRecord]) -> None:
+    def restore(self, known: Changes, steps: Sequence[StepRecord],
+                rulings: Sequence[RulingRecord]) -> None:
         """Take in what is journalled; runs that were in training wait again."""
         self.recipes = {r.number: r.recipe for r in known.recipes}
         losses: dict[int, dict[int, float]] = {}
@@ -103,7 +113,9 @@ class Ledger:
         self._replay(steps or [StepRecord(n, n, 0, 0, 0, 0, "") for n in self.recipes], rulings)
 
     def _replay(self, steps: Sequence[StepRecord], rulings: Sequence[RulingRecord]) -> None:
-        """Bring the method to where the search stands: the same steps, outcomes and rulings in the same order."""
+        """Bring the method to where the search stands: the same steps, outcomes and rulings in
+        the same order.
+        """
         waiting = list(rulings)
         seen: set[int] = set()
         for step in steps:
@@ -112,8 +124,9 @@ class Ledger:
                 self.course.rule(ruling.what, ruling.value)  # type: ignore[arg-type]
             number = step.recipe if step.recipe in seen else 0
             seen.add(step.recipe)
-            self.course.take(Step(self.recipes[step.recipe], number, step.until, step.blocks, step.parent, step.why),
-                             step.recipe, step.told)
+            self.course.take(
+                Step(self.recipes[step.recipe], number, step.until, step.blocks, step.parent,
+                     step.why), step.recipe, step.told)
         for ruling in waiting:
             self.course.rule(ruling.what, ruling.value)  # type: ignore[arg-type]
 
@@ -135,7 +148,9 @@ class Ledger:
         return self._of.get((recipe, block))
 
     def runs_of(self, recipe: int, blocks: int = 0) -> list[RunEntry]:
-        """Return the runs of a recipe on the first `blocks` blocks (0: all), those that there are."""
+        """Return the runs of a recipe on the first `blocks` blocks (0: all), those that there
+        are.
+        """
         found = (self._of.get((recipe, block)) for block in self.blocks[: blocks or None])
         return [entry for entry in found if entry is not None]
 
@@ -146,4 +161,5 @@ class Ledger:
         if not all(run.known(until) for run in runs):
             return None
         ended = all(run.over_by(until) for run in runs)
-        return Observation(taken.number, taken.step.recipe, tuple(run.curve(until) for run in runs), ended)
+        return Observation(taken.number, taken.step.recipe, tuple(run.curve(until) for run in runs),
+                           ended)

@@ -21,7 +21,9 @@ def training_data(dataset: Dataset, fold: int = 0) -> TrainingData:
     WorkspaceError
         If they do not fit the description of the data set.
     """
-    from axiarch.engine.rows import TrainingData  # the kernels are loaded where something is trained, no sooner
+    from axiarch.engine.rows import (
+        TrainingData,  # the kernels are loaded where something is trained, no sooner
+    )
 
     train, validation = dataset.part("train", fold), dataset.part("validation", fold)
     for name, part in (("train", train), ("validation", validation)):
@@ -34,11 +36,14 @@ def training_data(dataset: Dataset, fold: int = 0) -> TrainingData:
 def shape_of(recipe: Recipe, dataset: Dataset, fold: int = 0) -> NetworkShape:
     """Return the shape of a recipe's network on one fold of a data set."""
     own = dataset.folds[fold]
-    return NetworkShape.of(recipe, own.encoding.shape, own.encoding.target.outputs, own.encoding.target.loss)
+    return NetworkShape.of(recipe, own.encoding.shape, own.encoding.target.outputs,
+                           own.encoding.target.loss)
 
 
 def effort_of(dataset: Dataset) -> Callable[[Recipe, int], float]:
-    """Return what says how long epochs of a recipe take on a data set, in multiplications: the same on any machine."""
+    """Return what says how long epochs of a recipe take on a data set, in multiplications: the
+    same on any machine.
+    """
     rows = dataset.rows["train"]
 
     def effort(recipe: Recipe, epochs: int) -> float:
@@ -49,7 +54,9 @@ def effort_of(dataset: Dataset) -> Callable[[Recipe, int], float]:
 
 
 def outgrows_memory(data: TrainingData, folds: int) -> bool:
-    """Say whether the rows of so many folds are too many to stay in memory once they have been read."""
+    """Say whether the rows of so many folds are too many to stay in memory once they have been
+    read.
+    """
     import psutil
 
     return bool(folds * data.bytes > IN_MEMORY * psutil.virtual_memory().available)
@@ -64,12 +71,15 @@ def example_rows(rows: int, count: int) -> list[int]:
 BEGINNING, PER_STEP = 1e8, 60_000.0
 #: Share of the free memory up to which data read once are expected to stay there.
 IN_MEMORY = 0.5
-#: Share of the memory that is free which a search may take, and what a worker takes before it holds any run.
+#: Share of the memory that is free which a search may take, and what a worker takes before it holds
+#: any run.
 SHARE, WORKER_BYTES = 0.7, 160 << 20
 
 
 def worker_room(lanes: int) -> int:
-    """Return the bytes that each of `lanes` workers may take for training, by the memory that is free now."""
+    """Return the bytes that each of `lanes` workers may take for training, by the memory that is
+    free now.
+    """
     import psutil
 
     return max(int(psutil.virtual_memory().available * SHARE / lanes) - WORKER_BYTES, 1)

@@ -1,4 +1,6 @@
-"""Worker processes, one a lane, each with its own pipe; a lane whose process dies gets a new one."""
+"""Worker processes, one a lane, each with its own pipe; a lane whose process dies gets a new
+one.
+"""
 
 from __future__ import annotations
 
@@ -85,7 +87,9 @@ class ProcessExecutor:
         self._send(lane, Release(run))
 
     def resize(self, lanes: int) -> None:
-        """Start lanes, or give up those of the highest numbers; they are reported with the next poll."""
+        """Start lanes, or give up those of the highest numbers; they are reported with the next
+        poll.
+        """
         for number in range(lanes):
             if number not in self._lanes:
                 self._lanes[number] = self._start(number)

@@ -9,7 +9,9 @@ from axiarch.runner.tasks import WantedRun
 
 @dataclass(frozen=True)
 class Waiting:
-    """A run that waits; one that was in the hands of a worker that died trains with none waiting behind it."""
+    """A run that waits; one that was in the hands of a worker that died trains with none waiting
+    behind it.
+    """
 
     run: WantedRun
     alone: bool = False

@@ -1,7 +1,7 @@
 """Run one search: propose, plan, train, journal, until nothing is left or somebody ends it.
 
-The runner is the only writer of the journal. Everything it is told goes into the journal first, and it
-holds nothing that it could not make again from there.
+The runner is the only writer of the journal. Everything it is told goes into the journal first, and
+it holds nothing that it could not make again from there.
 """
 
 from __future__ import annotations
@@ -17,7 +17,14 @@ from axiarch.engine.run import EpochNumbers
 from axiarch.errors import AxiarchError, InputError, NoSpace, TrainingError, WorkspaceError
 from axiarch.journal.inbox import Request, receive
 from axiarch.journal.read import JournalReader, guarded
-from axiarch.journal.records import OVER, EpochRecord, ExampleRecord, RulingRecord, SearchState, StepRecord
+from axiarch.journal.records import (
+    OVER,
+    EpochRecord,
+    ExampleRecord,
+    RulingRecord,
+    SearchState,
+    StepRecord,
+)
 from axiarch.journal.workspace import Workspace
 from axiarch.journal.write import JournalWriter
 from axiarch.plain import count as counted
@@ -31,7 +38,19 @@ from axiarch.runner.ledger import Block, Ledger, RunEntry
 from axiarch.runner.material import effort_of, shape_of, worker_room
 from axiarch.runner.queue import Queue
 from axiarch.runner.saved import tidy
-from axiarch.runner.tasks import Compiling, Died, Failed, Held, Left, Ready, Report, Stuck, Task, Trained, WantedRun
+from axiarch.runner.tasks import (
+    Compiling,
+    Died,
+    Failed,
+    Held,
+    Left,
+    Ready,
+    Report,
+    Stuck,
+    Task,
+    Trained,
+    WantedRun,
+)
 from axiarch.search.method import Step
 from axiarch.search.methods import make_method
 
@@ -39,15 +58,18 @@ from axiarch.search.methods import make_method
 _POLL = 0.1
 #: Runs that may wait at once.
 _AHEAD = 2000
-#: Runs that may wait behind the one that a worker trains; one of less effort than that is short, a tenth of a second.
+#: Runs that may wait behind the one that a worker trains; one of less effort than that is short, a
+#: tenth of a second.
 _BEHIND, _SHORT = 1, 5e9
 #: Seconds of deciding between two looks at what workers report.
 _DECIDING = 0.003
-#: Times a run's worker may die, without a new epoch of the run between, before the run counts as failed.
+#: Times a run's worker may die, without a new epoch of the run between, before the run counts as
+#: failed.
 ATTEMPTS = 2
 #: Workers that a search may be given.
 MOST_WORKERS = 256
-#: A search of at most so many recipes is watched: its runs report what they say of so many validation rows.
+#: A search of at most so many recipes is watched: its runs report what they say of so many
+#: validation rows.
 WATCHED, EXAMPLES = 3, 8
 
 
@@ -79,7 +101,8 @@ class Runner:
         self._room = room
         self._queue = Queue()
         self._lanes: dict[int, set[int]] = {}
-        # A lane whose runs have all ended is idle only when it says so: its session has yet to close.
+        # A lane whose runs have all ended is idle only when it says so: its session has yet to
+        # close.
         self._idle: set[int] = set()
         self._alone: set[int] = set()
         # Runs in the hands of a lane that has not begun with them: to the journal they wait.
@@ -101,7 +124,8 @@ class Runner:
         known = reader.search(self._number)
         search = self._search
         self._inheritance = Inheritance(workspace, self._number, reader, self._dataset, search.seed)
-        # Where it starts from is found before anything is entered: a search that cannot start leaves no trace.
+        # Where it starts from is found before anything is entered: a search that cannot start
+        # leaves no trace.
         self._origin: Origin | None = None
         if search.start:
             self._origin = self._inheritance.of_search(search.start)
@@ -114,7 +138,9 @@ class Runner:
                                          self._search.data, self._dataset.fingerprint)
         self._busy = known.busy if known else 0.0
         self._since: float | None = None
-        blocks: list[Block] = [(r, f) for r in range(search.repeats) for f in range(len(self._dataset.folds))]
+        blocks: list[Block] = [(r, f)
+                               for r in range(search.repeats)
+                               for f in range(len(self._dataset.folds))]
         blocks = [self._origin.block] if self._origin else blocks
         method = make_method(search.method, search.space, search.seed, len(blocks))
         self._watched = EXAMPLES if method.expected <= WATCHED else 0
@@ -145,8 +171,8 @@ class Runner:
     def run(self) -> SearchState:
         """Run until the search is done or stopped; return its last state.
 
-        It is ``interrupted`` where not even the journal can be written, as if the process had been killed: what is
-        journalled is whole, and the search can be resumed.
+        It is ``interrupted`` where not even the journal can be written, as if the process had been
+        killed: what is journalled is whole, and the search can be resumed.
         """
         try:
             while not self._over():
@@ -201,7 +227,8 @@ class Runner:
 
     def _close(self, state: SearchState, why: str) -> SearchState:
         with self._journal.transaction():
-            self._journal.set_runs([i for i, e in self._ledger.runs.items() if e.state == "training"], "waiting")
+            self._journal.set_runs(
+                [i for i, e in self._ledger.runs.items() if e.state == "training"], "waiting")
             self._journal.add_event(self._number, "memory", str(self._memory))
             if state == "done":
                 self._cut_resting()
@@ -222,7 +249,9 @@ class Runner:
     # -- requests --------------------------------------------------------------------------------
 
     def stop(self) -> None:
-        """Stop with the next turn, as if somebody had asked for it; safe to call from a signal handler."""
+        """Stop with the next turn, as if somebody had asked for it; safe to call from a signal
+        handler.
+        """
         self._stop_asked = True
 
     def _obey(self, request: Request) -> None:
@@ -255,7 +284,8 @@ class Runner:
             self._executor.drop()
         elif request is not None and deed in ("cut", "keep", "more"):
             if request.recipe not in self._ledger.recipes:
-                raise TrainingError(f"there is no recipe {request.recipe}", f"search {self._number}", "see the ranking")
+                raise TrainingError(f"there is no recipe {request.recipe}",
+                                    f"search {self._number}", "see the ranking")
             hands: dict[str, Callable[[int, int], None]] = {
                 "cut": self._cut, "keep": self._keep, "more": self._give_more}
             hands[deed](request.recipe, request.count)
@@ -287,7 +317,8 @@ class Runner:
     def _rule(self, what: str, value: int, text: str) -> None:
         """Let the method obey, and keep that for a later sitting."""
         with self._journal.transaction():
-            self._journal.add_ruling(self._number, RulingRecord(len(self._ledger.course.steps), what, value))
+            self._journal.add_ruling(self._number,
+                                     RulingRecord(len(self._ledger.course.steps), what, value))
             self._journal.add_event(self._number, what, text)
         self._ledger.course.rule(what, value)  # type: ignore[arg-type]
 
@@ -310,13 +341,15 @@ class Runner:
         """Let a recipe train to its own end, whatever the others do."""
         first = self._ledger.runs_of(recipe, 1)[0]
         if first.state in OVER:
-            raise TrainingError(f"recipe {recipe} is over ({first.state})", f"search {self._number}",
-                                "give it more epochs")
+            raise TrainingError(f"recipe {recipe} is over ({first.state})",
+                                f"search {self._number}", "give it more epochs")
         self._enter(Step(self._ledger.recipes[recipe], recipe, 0, 1, why="kept by hand"))
         self._note("kept", f"recipe {recipe} is trained to its end, by hand")
 
     def _give_more(self, recipe: int, count: int) -> None:
-        """Give a recipe more epochs than its round; one that has ended goes on as a new recipe with more epochs."""
+        """Give a recipe more epochs than its round; one that has ended goes on as a new recipe
+        with more epochs.
+        """
         first, old = self._ledger.runs_of(recipe, 1)[0], self._ledger.recipes[recipe]
         if first.state in ("ended", "cut", "failed"):
             longer = old.changed({"epochs": first.journalled + max(count, 1)})
@@ -324,10 +357,11 @@ class Runner:
             if longer in self._ledger.recipes.values():
                 raise TrainingError(f"recipe {recipe} has been given {count} epochs more already",
                                     f"search {self._number}", "see the ranking")
-            self._enter(Step(longer, 0, 0, 1, recipe, f"{count} epochs more than recipe {recipe}, by hand"))
+            self._enter(
+                Step(longer, 0, 0, 1, recipe, f"{count} epochs more than recipe {recipe}, by hand"))
         elif not first.until:
-            raise TrainingError(f"recipe {recipe} is being trained to its end", f"search {self._number}",
-                                "ask again when it has finished")
+            raise TrainingError(f"recipe {recipe} is being trained to its end",
+                                f"search {self._number}", "ask again when it has finished")
         else:
             until = max(first.until, first.journalled) + max(count, 1)
             until = 0 if until >= old.whole("epochs") else until
@@ -352,11 +386,13 @@ class Runner:
         method = self._ledger.course.method
         option = next((o for o in method.options if o.name == "recipes"), None)
         if option is None:
-            raise TrainingError(f"the method {method.name} takes no number of recipes", "", "it tries all there are")
+            raise TrainingError(f"the method {method.name} takes no number of recipes", "",
+                                "it tries all there are")
         proposed = len(self._ledger.recipes)
         if not proposed <= recipes <= option.high:
-            raise TrainingError(f"a budget of {recipes} recipes does not fit", "", "give a number from "
-                                f"{proposed}, which are proposed already, to {option.high}")
+            raise TrainingError(
+                f"a budget of {recipes} recipes does not fit", "", "give a number from "
+                f"{proposed}, which are proposed already, to {option.high}")
         self._rule("recipes", recipes, f"{recipes} recipes in all from now on, by hand")
 
     def _settle_pause(self) -> None:
@@ -389,7 +425,8 @@ class Runner:
             self._take_trained(report)
         elif isinstance(report, Held):
             self._held.add(report.lane)
-            self._journal.set_lane(self._number, report.lane, self._pids.get(report.lane, 0), "held")
+            self._journal.set_lane(self._number, report.lane, self._pids.get(report.lane, 0),
+                                   "held")
         elif isinstance(report, Failed):
             self._take_failed(report.runs, report.cause)
             self._lanes[report.lane] -= set(report.runs)
@@ -436,7 +473,8 @@ class Runner:
                     entry.attempts = 0
                     self._journal.pardon([run])
         for run, outputs in report.examples:
-            self._journal.set_example(ExampleRecord(run, self._ledger.runs[run].journalled, outputs))
+            self._journal.set_example(ExampleRecord(run, self._ledger.runs[run].journalled,
+                                                    outputs))
         for run, end in report.ended:
             entry = self._ledger.runs[run]
             if run not in cut:
@@ -453,7 +491,9 @@ class Runner:
             self._extend(report.lane)
 
     def _rest(self, entry: RunEntry) -> None:
-        """Enter that a run has come as far as was wanted; one that more is wanted of by now waits again."""
+        """Enter that a run has come as far as was wanted; one that more is wanted of by now
+        waits again.
+        """
         if entry.state == "cut":
             return
         if entry.until == 0 or entry.until > entry.journalled:
@@ -473,7 +513,9 @@ class Runner:
             self._journal.add_event(self._number, "failed", f"{len(runs)} runs failed: {cause}")
 
     def _take_died(self, report: Died) -> None:
-        """A worker is gone: its runs are tried again, one at a time; those that come no further twice have failed."""
+        """A worker is gone: its runs are tried again, one at a time; those that come no further
+        twice have failed.
+        """
         self._held.discard(report.lane)
         self._idle.discard(report.lane)
         runs = self._lanes.get(report.lane, set())
@@ -490,9 +532,11 @@ class Runner:
     # -- work ------------------------------------------------------------------------------------
 
     def _hand_out(self) -> bool:
-        """Keep the lanes busy, and decide for a moment what they train next; say whether more may be decided at once.
+        """Keep the lanes busy, and decide for a moment what they train next; say whether more may
+        be decided at once.
 
-        What is decided is handed out before the next is: a decision takes as long as a short training.
+        What is decided is handed out before the next is: a decision takes as long as a short
+        training.
         """
         end = time.perf_counter() + _DECIDING
         self._give()
@@ -513,8 +557,10 @@ class Runner:
             if waiting.alone:
                 self._alone.add(lane)
             self._assign(lane, (waiting.run,))
-            self._executor.submit(lane, Task((waiting.run,), self._dataset.folder, self._folder / "checkpoints",
-                                             self._watched, f"search {self._number}, {self._search.name}"))
+            self._executor.submit(
+                lane,
+                Task((waiting.run, ), self._dataset.folder, self._folder / "checkpoints",
+                     self._watched, f"search {self._number}, {self._search.name}"))
         for lane in sorted(self._lanes):
             self._extend(lane)
 
@@ -539,7 +585,8 @@ class Runner:
         """Say whether a run will soon have come as far as it is wanted."""
         entry = self._ledger.runs[run]
         recipe = entry.spec.recipe
-        return self._effort(recipe, (entry.until or recipe.whole("epochs")) - entry.journalled) < _SHORT
+        return self._effort(recipe,
+                            (entry.until or recipe.whole("epochs")) - entry.journalled) < _SHORT
 
     def _assign(self, lane: int, runs: tuple[WantedRun, ...]) -> None:
         ids = [run.spec.id for run in runs]
@@ -551,7 +598,9 @@ class Runner:
             self._journal.set_lane(self._number, lane, self._pids.get(lane, 0), "training")
 
     def _propose(self) -> bool:
-        """Ask the method for a step, where there is room to plan with; say whether there was one."""
+        """Ask the method for a step, where there is room to plan with; say whether there was
+        one.
+        """
         if len(self._queue) >= _AHEAD:
             return False
         step = self._ledger.course.decide()
@@ -561,7 +610,9 @@ class Runner:
         return step is not None
 
     def _enter(self, step: Step) -> None:
-        """Take a step: enter it, and its recipe and runs where they are new, and let the runs wait for a worker."""
+        """Take a step: enter it, and its recipe and runs where they are new, and let the runs
+        wait for a worker.
+        """
         ledger = self._ledger
         number = step.number or len(ledger.recipes) + 1
         try:
@@ -570,9 +621,11 @@ class Runner:
                     ledger.recipes[number] = step.recipe
                     parameters = shape_of(step.recipe, self._dataset).trained
                     self._journal.add_recipe(self._number, number, step.recipe, parameters)
-                self._journal.add_step(self._number, StepRecord(
-                    len(ledger.course.steps) + 1, number, step.until, step.blocks, step.parent, ledger.course.told,
-                    step.why))
+                self._journal.add_step(
+                    self._number,
+                    StepRecord(
+                        len(ledger.course.steps) + 1, number, step.until, step.blocks, step.parent,
+                        ledger.course.told, step.why))
                 for block in ledger.blocks[: step.blocks or None]:
                     self._want(number, block, step)
         except AxiarchError:
@@ -582,7 +635,9 @@ class Runner:
         ledger.course.take(step, number)
 
     def _want(self, number: int, block: Block, step: Step) -> None:
-        """Let a recipe's run on a block be trained as far as a step says, making it first where there is none."""
+        """Let a recipe's run on a block be trained as far as a step says, making it first where
+        there is none.
+        """
         entry = self._ledger.run_on(number, block)
         if entry is None:
             origin = self._origin if number == 1 else None
@@ -591,8 +646,9 @@ class Runner:
             state = self._inheritance.state(origin, step.recipe) if origin else None
             if origin is not None and state is None:
                 gone = counted(origin.epoch, "epoch")
-                self._journal.add_event(self._number, "afresh", f"recipe {number} is trained from its beginning: of "
-                                        f"the {gone} it should have continued from, no checkpoint was kept")
+                self._journal.add_event(
+                    self._number, "afresh", f"recipe {number} is trained from its beginning: of "
+                    f"the {gone} it should have continued from, no checkpoint was kept")
             run = self._journal.add_run(self._number, number, *block, state.epoch if state else 0)
             entry = self._ledger.enter(run, number, block)
             entry.until = step.until
@@ -622,7 +678,9 @@ def _interrupted(error: AxiarchError) -> SearchState:
 
 
 def bytes_of(pids: Iterable[int]) -> int:
-    """Return the memory that processes have to themselves, in bytes; those that are gone count nothing."""
+    """Return the memory that processes have to themselves, in bytes; those that are gone count
+    nothing.
+    """
     import psutil
 
     total = 0
@@ -635,4 +693,5 @@ def bytes_of(pids: Iterable[int]) -> int:
 
 def _record(run: int, n: EpochNumbers) -> EpochRecord:
     return EpochRecord(run, n.epoch, n.train_loss, n.train_loss_still, n.validation_loss, n.metrics,
-                       n.learning_rate, n.gradient_norm, n.seconds, n.layers, n.waited, n.loss_gradient)
+                       n.learning_rate, n.gradient_norm, n.seconds, n.layers, n.waited,
+                       n.loss_gradient)

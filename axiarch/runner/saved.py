@@ -1,7 +1,7 @@
 """The checkpoints of a run: its latest, the one before, and the one that it started from.
 
-A worker saves before its report is journalled, so that after an interruption the latest may be ahead of the journal;
-the one before is seconds older and is not.
+A worker saves before its report is journalled, so that after an interruption the latest may be
+ahead of the journal; the one before is seconds older and is not.
 """
 
 from __future__ import annotations
@@ -17,7 +17,9 @@ def latest(folder: Path, run: int) -> Path:
 
 
 def origin(folder: Path, run: int) -> Path:
-    """Return the place of the checkpoint that a run started from, where it goes on from another's."""
+    """Return the place of the checkpoint that a run started from, where it goes on from
+    another's.
+    """
     return folder / f"{run}.start.safetensors"
 
 
@@ -33,7 +35,10 @@ def before(folder: Path, run: int) -> Path:
 
 def checkpoints(folder: Path, run: int) -> list[Path]:
     """Return the checkpoints that there are of a run, the latest first."""
-    return [path for path in (latest(folder, run), before(folder, run), origin(folder, run)) if regular_file(path)]
+    return [
+        path for path in (latest(folder, run), before(folder, run), origin(folder, run))
+        if regular_file(path)
+    ]
 
 
 def tidy(folder: Path) -> None:

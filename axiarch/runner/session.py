@@ -1,4 +1,6 @@
-"""Train the runs of one task, one after the other: the same code inside a worker process and inside a test."""
+"""Train the runs of one task, one after the other: the same code inside a worker process and
+inside a test.
+"""
 
 from __future__ import annotations
 
@@ -24,7 +26,8 @@ from axiarch.runner.tasks import Report, Task, Trained, WantedRun
 
 #: Seconds of training between two checkpoints: what a worker's death may cost.
 CHECKPOINT_SECONDS = 2.0
-#: Seconds of training between two reports: a message costs as much as many steps of a small network.
+#: Seconds of training between two reports: a message costs as much as many steps of a small
+#: network.
 REPORT_SECONDS = 0.05
 
 
@@ -61,8 +64,12 @@ class Session:
         Called a few dozen times a second; may wait, and may raise to leave the task.
     """
 
-    def __init__(self, task: Task, lane: int, report: Callable[[Report], None],
-                 between: Callable[[], None] = lambda: None, clock: Callable[[], float] = time.monotonic) -> None:
+    def __init__(self,
+                 task: Task,
+                 lane: int,
+                 report: Callable[[Report], None],
+                 between: Callable[[], None] = lambda: None,
+                 clock: Callable[[], float] = time.monotonic) -> None:
         self._rows = _rows_of(task.data, written_at(task.data))
         self._dataset = self._rows.dataset
         self._task = task
@@ -98,7 +105,8 @@ class Session:
         run = wanted.spec
         fold = run.streams.fold
         shape = shape_of(run.recipe, self._dataset, fold)
-        training = Training(shape, run, self._rows.source(fold, shape.precision), self._state(wanted),
+        training = Training(shape, run, self._rows.source(fold, shape.precision),
+                            self._state(wanted),
                             outgrows_memory(self._rows.data(fold), len(self._dataset.folds)))
         leaves = False
         while not leaves:
@@ -122,7 +130,8 @@ class Session:
         self._epochs.clear()
         self._reported = self._clock()
 
-    def _examples(self, training: Training) -> tuple[tuple[int, tuple[tuple[float, ...], ...]], ...]:
+    def _examples(self,
+                  training: Training) -> tuple[tuple[int, tuple[tuple[float, ...], ...]], ...]:
         """Return what the run predicts for some validation rows, spread over all."""
         if not self._task.examples:
             return ()
@@ -131,7 +140,8 @@ class Session:
         return ((training.run.id, tuple(map(tuple, predicted.tolist()))),)
 
     def _state(self, wanted: WantedRun) -> RunState | None:
-        """Return where a run stood when it was last saved within the journal, or started; None starts it afresh.
+        """Return where a run stood when it was last saved within the journal, or started; None
+        starts it afresh.
 
         Whichever it is, it ends with the same bits.
         """
@@ -155,6 +165,6 @@ class Session:
 
     def _save(self, training: Training) -> None:
         folder, run = self._task.checkpoints, training.run
-        save_checkpoint(latest(folder, run.id), run, training.state(), self._dataset.fingerprint, self._task.note,
-                        before(folder, run.id))
+        save_checkpoint(latest(folder, run.id), run, training.state(), self._dataset.fingerprint,
+                        self._task.note, before(folder, run.id))
         self._saved = self._clock()

@@ -104,7 +104,9 @@ class Ready:
 
 @dataclass(frozen=True)
 class Compiling:
-    """The worker compiles the engine first: what is compiled is missing or older than its source."""
+    """The worker compiles the engine first: what is compiled is missing or older than its
+    source.
+    """
 
     lane: int
     pid: int
@@ -142,7 +144,9 @@ class Failed:
 
 @dataclass(frozen=True)
 class Stuck:
-    """The task was left because nothing more can be written; trying again helps once there is space."""
+    """The task was left because nothing more can be written; trying again helps once there is
+    space.
+    """
 
     lane: int
     cause: str

@@ -76,7 +76,9 @@ class _Worker:
         except AxiarchError as error:
             self._send(Failed(self._lane, failing or (session.now,), str(error)))
         except MemoryError:
-            os._exit(OUT_OF_MEMORY)  # one that stayed would fail whatever it is given next; a new one takes its place
+            os._exit(
+                OUT_OF_MEMORY
+            )  # one that stayed would fail whatever it is given next; a new one takes its place
         finally:
             self._session = None
 

@@ -1,9 +1,11 @@
-"""The course of a search: its steps in their order, when the next may be decided, and when an outcome is told.
+"""The course of a search: its steps in their order, when the next may be decided, and when an
+outcome is told.
 
-A search has a clock of its own, which says when the method observes an outcome. Decisions therefore do not depend on
-the number of workers, their speed, or interruptions. On this clock, a step takes as long as its training is expected
-to take. The method's window limits how many steps are under way at once; before another is decided, the method
-observes the outcome of the step that ends first. A long training delays nothing: other steps begin and end beside it.
+A search has a clock of its own, which says when the method observes an outcome. Decisions therefore
+do not depend on the number of workers, their speed, or interruptions. On this clock, a step takes
+as long as its training is expected to take. The method's window limits how many steps are under way
+at once; before another is decided, the method observes the outcome of the step that ends first. A
+long training delays nothing: other steps begin and end beside it.
 """
 
 from __future__ import annotations
@@ -53,13 +55,17 @@ class Course:
         self.told = 0
         self._outcome, self._effort = outcome, effort
         self._now = 0.0
-        self._under_way: list[tuple[float, int]] = []  # when each ends, and its place among the steps
-        self._until: dict[tuple[int, int], int] = {}  # epochs that a recipe was let train for on a block
+        self._under_way: list[tuple[float,
+                                    int]] = []  # when each ends, and its place among the steps
+        self._until: dict[tuple[int, int],
+                          int] = {}  # epochs that a recipe was let train for on a block
         self._nothing: tuple[int, int, int] | None = None
         self._rulings = 0
 
     def decide(self) -> Step | None:
-        """Return the next step, or None if none can be decided now: ever, where all outcomes have been told."""
+        """Return the next step, or None if none can be decided now: ever, where all outcomes
+        have been told.
+        """
         while True:
             if len(self._under_way) < self.method.window:
                 asked = (self.told, len(self.steps), self._rulings)
@@ -101,7 +107,9 @@ class Course:
         return taken
 
     def _takes(self, step: Step, number: int) -> float:
-        """Return how long a step takes, one block after the other, from where its recipe stood or its parent did."""
+        """Return how long a step takes, one block after the other, from where its recipe stood
+        or its parent did.
+        """
         until = step.until or step.recipe.whole("epochs")
         takes = 0.0
         for block in range(step.blocks or self.method.blocks):

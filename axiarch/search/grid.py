@@ -13,7 +13,9 @@ from axiarch.search.method import Method, Option, OptionValue, Step
 
 
 class Grid(Method):
-    """Propose the base recipe, then every combination of the knobs' values, the last knob turning fastest."""
+    """Propose the base recipe, then every combination of the knobs' values, the last knob
+    turning fastest.
+    """
 
     name = "grid"
     summary = "two or three knobs with few values each, all combinations"
@@ -24,8 +26,9 @@ class Grid(Method):
         super().__init__(space, seed, options, blocks)
         size = space.grid_size(self.values["points"])
         if size > MOST_COMBINATIONS:
-            raise RecipeError(f"the grid has {size:,} combinations", "[method] name",
-                              f"at most {MOST_COMBINATIONS:,} can be tried: use random, or vary less")
+            raise RecipeError(
+                f"the grid has {size:,} combinations", "[method] name",
+                f"at most {MOST_COMBINATIONS:,} can be tried: use random, or vary less")
         self._waiting = space.grid(self.values["points"])
         self._upcoming: Recipe | None = None
 
@@ -40,5 +43,6 @@ class Grid(Method):
         if not self._seen and self.space.allows(self.space.base):
             return Step(self.space.base)
         if self._upcoming is None or self._upcoming in self._seen:
-            self._upcoming = next((recipe for recipe in self._waiting if recipe not in self._seen), None)
+            self._upcoming = next((recipe for recipe in self._waiting if recipe not in self._seen),
+                                  None)
         return Step(self._upcoming) if self._upcoming is not None else None

@@ -1,7 +1,9 @@
-"""Guided: a model of all results so far proposes what to try next; alone, or as what brings newcomers to a race.
+"""Guided: a model of all results so far proposes what to try next; alone, or as what brings
+newcomers to a race.
 
-Bayesian optimisation by expected improvement (Jones, Schonlau & Welch 1998; Snoek, Larochelle & Adams 2012); in a race
-after Falkner, Klein & Hutter 2018, with some newcomers drawn at random, so that no wrong belief lasts.
+Bayesian optimisation by expected improvement (Jones, Schonlau & Welch 1998; Snoek, Larochelle &
+Adams 2012); in a race after Falkner, Klein & Hutter 2018, with some newcomers drawn at random, so
+that no wrong belief lasts.
 """
 
 from __future__ import annotations
@@ -23,10 +25,12 @@ from axiarch.search.random import Drawn
 if TYPE_CHECKING:
     from axiarch.search.model import Features, Floats, Model, Told
 
-#: A recipe, how early it was looked at, from 0 (the end) to 1 (the first round), its loss then, and how fast it fell.
+#: A recipe, how early it was looked at, from 0 (the end) to 1 (the first round), its loss then, and
+#: how fast it fell.
 Point = tuple[Recipe, float, float, float]
 
-#: Every so many newcomers one is drawn at random, and one proposed by a model that trusts what it has seen less far.
+#: Every so many newcomers one is drawn at random, and one proposed by a model that trusts what it
+#: has seen less far.
 RANDOM_EVERY = 7
 #: How much shorter that model's lengths are.
 SHORTER = 0.5
@@ -37,11 +41,12 @@ _ANYWHERE, _NEAR = 200, 40
 _CENTRES = 4
 #: Then, ever nearer to the best of those points: how near, and how many about each.
 _REFINED, _NEARER = (0.06, 0.02), 16
-#: Points of the model at the most: more tell little more, and cost the cube of their number; and by how many they may
-#: have grown past it before some give way.
+#: Points of the model at the most: more tell little more, and cost the cube of their number; and by
+#: how many they may have grown past it before some give way.
 MOST_POINTS, _SLACK = 150, 30
-#: Which shares of them are the best at the end of the training, and at the end of earlier rounds; the others are as far
-#: from each other as can be. (Of what was tried on made-up losses these kept newcomers best.)
+#: Which shares of them are the best at the end of the training, and at the end of earlier rounds;
+#: the others are as far from each other as can be. (Of what was tried on made-up losses these kept
+#: newcomers best.)
 _BEST, _BEST_EARLY = 0.3, 0.15
 #: The lengths of the model are fitted again when so much more is known.
 _GROWTH = 1.25
@@ -78,16 +83,20 @@ class ModelDriven(Drawn):
         raise NotImplementedError
 
     def _draw(self, number: int) -> Recipe | None:
-        if not self.space.knobs or number % RANDOM_EVERY == RANDOM_EVERY - 1 or len(self.log) < self.first:
+        if not self.space.knobs or number % RANDOM_EVERY == RANDOM_EVERY - 1 or len(
+                self.log) < self.first:
             return super()._draw(number)
         return self._proposed(number) or super()._draw(number)
 
     def _proposed(self, number: int) -> Recipe | None:
-        """Return the recipe of most expected improvement among some drawn over the space and some near the best."""
+        """Return the recipe of most expected improvement among some drawn over the space and
+        some near the best.
+        """
         from axiarch.search.model import expected_improvement
 
         model, recipes, at_end = self._model()
-        pending = np.array([self._row(recipe) for recipe in self.pending()]).reshape(-1, len(self._features))
+        pending = np.array([self._row(recipe) for recipe in self.pending()]).reshape(
+            -1, len(self._features))
         rng = np.random.default_rng(np.random.SeedSequence(self.seed, spawn_key=(number, 1)))
         model_now = model.with_pending(pending, SHORTER if number % RANDOM_EVERY == 1 else 1.0)
 
@@ -97,7 +106,8 @@ class ModelDriven(Drawn):
             found[self._crowded(rows)] *= 1e-6
             return found
 
-        points = self._candidates(rng, [recipes[i] for i in np.argsort(at_end, kind="stable")[:_CENTRES]])
+        points = self._candidates(
+            rng, [recipes[i] for i in np.argsort(at_end, kind="stable")[:_CENTRES]])
         gain = gain_of(points)
         for reach in _REFINED:
             best = np.repeat(points[np.argsort(-gain, kind="stable")[:_CENTRES]], _NEARER, axis=0)
@@ -110,7 +120,9 @@ class ModelDriven(Drawn):
         return None
 
     def _model(self) -> tuple[Model, list[Recipe], Floats]:
-        """Return the model of all that is known, the recipes it knows, and what it takes them to come to."""
+        """Return the model of all that is known, the recipes it knows, and what it takes them to
+        come to.
+        """
         from axiarch.search.model import Model
 
         kept = self._kept.get("model")
@@ -118,15 +130,19 @@ class ModelDriven(Drawn):
             places = self._remembered(len(self.log))
             told, near = self._told(places), self._near(len(self.log))[1]
             model = Model(told, self._features.owner, self._parameters(len(self.log)), near.copy())
-            whose = {who: i for i, who in reversed(list(enumerate(told.who.tolist())))}  # each recipe's first place
+            whose = {who: i for i, who in reversed(list(enumerate(told.who.tolist())))
+                     }  # each recipe's first place
             first = sorted(whose.values())
             recipes = [self.log[places[i]][0] for i in first]
-            kept = self._kept["model"] = (len(self.log), (model, recipes, model.means(near[:, first])))
+            kept = self._kept["model"] = (len(self.log), (model, recipes, model.means(near[:,
+                                                                                           first])))
         found: tuple[Model, list[Recipe], Floats] = kept[1]
         return found
 
     def _near(self, length: int) -> tuple[list[int], Floats]:
-        """Return what the model remembers of the first `length` points of the log, and how near those are (N, N)."""
+        """Return what the model remembers of the first `length` points of the log, and how near
+        those are (N, N).
+        """
         from axiarch.search.model import nearness
 
         kept = self._kept.get("near")
@@ -155,7 +171,8 @@ class ModelDriven(Drawn):
         if length < len(self.log):
             new = self.log[length:]
             x = np.vstack((x, [self._row(point[0]) for point in new]))
-            rest = np.vstack((rest, [(*point[1:], self._who.setdefault(point[0], len(self._who))) for point in new]))
+            rest = np.vstack((rest, [(*point[1:], self._who.setdefault(point[0], len(self._who)))
+                                     for point in new]))
             self._kept["columns"] = (len(self.log), (x, rest))
         at = np.array(places, np.int64)
         early, losses, falls, who = rest[at].T
@@ -174,8 +191,8 @@ class ModelDriven(Drawn):
     def _parameters(self, length: int) -> Floats:
         """Return the model's parameters for the first `length` points.
 
-        They are fitted to as many of them as there were when their number had last grown by a quarter, so that they
-        are the same whenever they are asked for.
+        They are fitted to as many of them as there were when their number had last grown by a
+        quarter, so that they are the same whenever they are asked for.
         """
         from axiarch.search.model import Model
 
@@ -183,14 +200,16 @@ class ModelDriven(Drawn):
         while math.ceil(size * _GROWTH) <= length:
             size = math.ceil(size * _GROWTH)
         if size not in self._fitted:
-            self._fitted[size] = Model(self._told(self._remembered(size)), self._features.owner).parameters
+            self._fitted[size] = Model(self._told(self._remembered(size)),
+                                       self._features.owner).parameters
         return self._fitted[size]
 
     def _remembered(self, length: int) -> list[int]:
         """Return which of the first `length` points of the log the model takes, in their order.
 
-        Whenever there are too many, the best stay, and others as far from each other as can be: what is known to be
-        bad is no news, wherever it lies, and must not look untried because it was forgotten.
+        Whenever there are too many, the best stay, and others as far from each other as can be:
+        what is known to be bad is no news, wherever it lies, and must not look untried because it
+        was forgotten.
         """
         known: tuple[int, list[int]] = self._kept.get("remembered", (0, []))
         before, kept = known if known[0] <= length else (0, [])
@@ -227,7 +246,9 @@ class ModelDriven(Drawn):
         return {}
 
     def _crowded(self, rows: Floats) -> NDArray[np.bool_]:
-        """Say which points (M, F) stand so near to a recipe tried before that they would tell little new."""
+        """Say which points (M, F) stand so near to a recipe tried before that they would tell
+        little new.
+        """
         from scipy.spatial.distance import cdist
 
         known = np.array([self._row(recipe) for recipe in self.recipes.values()])
@@ -251,24 +272,33 @@ class ModelDriven(Drawn):
 
 
 def _inside(points: Floats) -> Floats:
-    """Return points with what falls out of the cube reflected, so that its walls are not likelier than the rest."""
+    """Return points with what falls out of the cube reflected, so that its walls are not
+    likelier than the rest.
+    """
     near = np.abs(points)
     inside: Floats = np.clip(np.where(near > 1, 2 - near, near), 0.0, 1.0 - 1e-9)
     return inside
 
 
 def fall_of(curve: Sequence[float], epoch: int) -> float:
-    """Return by how much the logarithm of the loss fell over the epochs before `epoch`, two at the most."""
+    """Return by how much the logarithm of the loss fell over the epochs before `epoch`, two at
+    the most.
+    """
     last, before = curve[min(epoch, len(curve)) - 1], curve[max(min(epoch, len(curve)) - 3, 0)]
-    return math.log(before / last) if math.isfinite(before) and math.isfinite(last) and before > 0 < last else 0.0
+    return math.log(
+        before /
+        last) if math.isfinite(before) and math.isfinite(last) and before > 0 < last else 0.0
 
 
 class Guided(ModelDriven):
-    """Propose the base recipe, some at random, then what the model expects to improve most; train each in full."""
+    """Propose the base recipe, some at random, then what the model expects to improve most;
+    train each in full.
+    """
 
     name = "guided"
     learns = True
-    summary = "few recipes, each expensive to train: a model of all results so far chooses the next one"
+    summary = ("few recipes, each expensive to train: a model of all results so far chooses the "
+               "next one")
     options = (Option("recipes", 40, 1, 1_000_000, "recipes in all, the base recipe included"),
                WINDOW)
 
@@ -281,7 +311,9 @@ class Guided(ModelDriven):
         return None if recipe is None else Step(recipe)
 
     def observe(self, observation: Observation) -> None:
-        """Take in the mean loss of a recipe; what one that was cut had come to says little of its end."""
+        """Take in the mean loss of a recipe; what one that was cut had come to says little of
+        its end.
+        """
         self._known.add(observation.number)
         if observation.ended:
             self.log.append((observation.recipe, 0.0, observation.loss, 0.0))
@@ -292,10 +324,13 @@ class Guided(ModelDriven):
 
 
 class GuidedRacing(ModelDriven, Racing):
-    """A race whose newcomers the model proposes, and in which it says who goes on, from every round of every recipe."""
+    """A race whose newcomers the model proposes, and in which it says who goes on, from every
+    round of every recipe.
+    """
 
     name = "guided_racing"
-    summary = "the default: a race whose newcomers a model proposes from all that was seen, cut recipes included"
+    summary = ("the default: a race whose newcomers a model proposes from all that was seen, cut "
+               "recipes included")
     options = RACING_OPTIONS
 
     @cached_property
@@ -304,7 +339,9 @@ class GuidedRacing(ModelDriven, Racing):
         return {}
 
     def observe(self, observation: Observation) -> None:
-        """Take in how far a recipe has come: its steady loss at the end of each round that is new."""
+        """Take in how far a recipe has come: its steady loss at the end of each round that is
+        new.
+        """
         super().observe(observation)
         n, last = observation.number, len(self.levels) - 1
         length = len(self._curves[n])
@@ -313,7 +350,8 @@ class GuidedRacing(ModelDriven, Racing):
             if not reached and n not in self._ended:
                 break
             at_end = level == last or not reached
-            early, fall = (0.0, 0.0) if at_end else (self._early(level), fall_of(self._curves[n], self.levels[level]))
+            early, fall = (0.0, 0.0) if at_end else (self._early(level),
+                                                     fall_of(self._curves[n], self.levels[level]))
             self.log.append((observation.recipe, early, self.value(n, level), fall))
             self._places.setdefault(n, []).append((level, len(self.log) - 1))
             self._logged[n] = last + 1 if at_end else level + 1
@@ -335,7 +373,9 @@ class GuidedRacing(ModelDriven, Racing):
         return {}
 
     def agreement(self, level: int) -> float | None:
-        """Return how well the order after a round, or what the model makes of it, tells the order at the end."""
+        """Return how well the order after a round, or what the model makes of it, tells the
+        order at the end.
+        """
         plain = super().agreement(level)
         return plain if plain is None else max(plain, self._foresight(level))
 
@@ -344,7 +384,11 @@ class GuidedRacing(ModelDriven, Racing):
 
         Each probe is foretold by a model that knows of it only what was seen up to that round.
         """
-        known = [n for n in self._probes if n in self._ended and math.isfinite(self.value(n, len(self.levels) - 1))]
+        known = [
+            n for n in self._probes
+            if n in self._ended and math.isfinite(self.value(n,
+                                                             len(self.levels) - 1))
+        ]
         if len(known) < ENOUGH_PROBES or not self.space.knobs:
             return -1.0
         key = (len(known), level)
@@ -352,8 +396,9 @@ class GuidedRacing(ModelDriven, Racing):
             length = max(place for n in known for _, place in self._places[n]) + 1
             if length < self.first:
                 return -1.0
-            self._foresights[key] = agreement_of(
-                [(self._foretold(n, level, length), self.value(n, len(self.levels) - 1)) for n in known])
+            self._foresights[key] = agreement_of([(self._foretold(
+                n, level, length), self.value(n,
+                                              len(self.levels) - 1)) for n in known])
         return self._foresights[key]
 
     @cached_property
@@ -361,24 +406,31 @@ class GuidedRacing(ModelDriven, Racing):
         return {}
 
     def _foretold(self, number: int, level: int, length: int) -> float:
-        """Return what a recipe was to come to, by the first points of the log and what it showed up to a round."""
+        """Return what a recipe was to come to, by the first points of the log and what it showed
+        up to a round.
+        """
         from axiarch.search.model import Model, nearness
 
         later = {place for at, place in self._places[number] if at > level}
         places, near = self._near(length)
         known = [i for i, place in enumerate(places) if place not in later]
         told = self._told([places[i] for i in known])
-        model = Model(told, self._features.owner, self._parameters(length), near[np.ix_(known, known)])
+        model = Model(told, self._features.owner, self._parameters(length),
+                      near[np.ix_(known, known)])
         own = nearness(told.x, self._row(self.recipes[number])[None], self._owner, model.parameters)
         return float(model.means(own)[0])
 
     def _early(self, level: int) -> float:
-        """Return how early the end of a round is: 1 the first, 0 the last, even in the logarithm of epochs."""
+        """Return how early the end of a round is: 1 the first, 0 the last, even in the logarithm
+        of epochs.
+        """
         levels = self.levels
         return math.log(levels[-1] / levels[level]) / math.log(levels[-1] / levels[0])
 
     def standings(self, numbers: Sequence[int], level: int) -> list[float]:
-        """Return what recipes are taken to come to by all that is known, rather than where they stand now."""
+        """Return what recipes are taken to come to by all that is known, rather than where they
+        stand now.
+        """
         here = super().standings(numbers, level)
         plain = super().agreement(level)
         if len(self.log) < self.first or not self.space.knobs or (
@@ -393,7 +445,8 @@ class GuidedRacing(ModelDriven, Racing):
         _, recipes, at_end = self._model()
         kept = self._kept.get("standing")
         if kept is None or kept[0] != len(self.log):
-            kept = self._kept["standing"] = (len(self.log), dict(zip(recipes, at_end.tolist(), strict=True)))
+            kept = self._kept["standing"] = (len(self.log),
+                                             dict(zip(recipes, at_end.tolist(), strict=True)))
         found: dict[Recipe, float] = kept[1]
         return found
 

@@ -1,8 +1,9 @@
-"""The seam behind which every method stands: it decides the next step, and is told what came of earlier ones.
+"""The seam behind which every method stands: it decides the next step, and is told what came of
+earlier ones.
 
-A method is deterministic: what it decides depends on the space, the seed, its options, and the steps taken and
-outcomes told so far in their order (see :mod:`axiarch.search.course`). It keeps nothing else, so that a search goes on
-after a restart when its steps and outcomes are told again.
+A method is deterministic: what it decides depends on the space, the seed, its options, and the
+steps taken and outcomes told so far in their order (see :mod:`axiarch.search.course`). It keeps
+nothing else, so that a search goes on after a restart when its steps and outcomes are told again.
 """
 
 from __future__ import annotations
@@ -37,7 +38,8 @@ class Option:
 
     def check(self, value: object) -> int:
         """Return `value` as a whole number within bounds, or raise :class:`RecipeError`."""
-        if isinstance(value, bool) or not isinstance(value, int) or not self.low <= value <= self.high:
+        if isinstance(value,
+                      bool) or not isinstance(value, int) or not self.low <= value <= self.high:
             raise RecipeError(f"{value!r} does not fit", f"method option {self.name}",
                               f"give a whole number from {self.low} to {self.high}")
         return value
@@ -84,8 +86,8 @@ class Observation:
     number : int
     recipe : Recipe
     curves : tuple of tuple of float
-        For each block the validation loss of each epoch (E,), up to the step's last one; empty where a run failed, not
-        finite at its end where it diverged.
+        For each block the validation loss of each epoch (E,), up to the step's last one; empty
+        where a run failed, not finite at its end where it diverged.
     ended : bool
         Whether the runs came to their own end, so that nothing more can come of them.
     """
@@ -107,7 +109,9 @@ class Observation:
 
 
 def steady_at(curve: tuple[float, ...], epoch: int = 0) -> float:
-    """Return the steady loss of a curve (E,) after `epoch` epochs (0: all); infinite where it had diverged by then."""
+    """Return the steady loss of a curve (E,) after `epoch` epochs (0: all); infinite where it
+    had diverged by then.
+    """
     part = curve[:epoch] if epoch else curve
     return steady(part)[1] if part and math.isfinite(part[-1]) else math.inf
 
@@ -136,7 +140,8 @@ class Method(ABC):
     summary: ClassVar[str]
     #: What can be set.
     options: ClassVar[tuple[Option, ...]] = ()
-    #: Steps that may be under way while the next one is decided (see :class:`Course`). Fixed for a search.
+    #: Steps that may be under way while the next one is decided (see :class:`Course`). Fixed for a
+    #: search.
     window: int = ALL_AT_ONCE
     #: Whether outcomes make it decide otherwise.
     learns: ClassVar[bool] = False
@@ -157,15 +162,22 @@ class Method(ABC):
         for name in options:
             if name not in known:
                 cure = "known are " + ", ".join(known) if known else "it has no options"
-                raise RecipeError(f"the method {self.name} has no option {name!r}", "[method]", cure)
-        return {name: option.check(options.get(name, option.default)) for name, option in known.items()}
+                raise RecipeError(f"the method {self.name} has no option {name!r}", "[method]",
+                                  cure)
+        return {
+            name: option.check(options.get(name, option.default)) for name, option in known.items()
+        }
 
     @abstractmethod
     def next(self) -> Step | None:
-        """Return the next step, or None if there is none before more outcomes are told. Changes nothing."""
+        """Return the next step, or None if there is none before more outcomes are told. Changes
+        nothing.
+        """
 
     def take(self, step: Step, number: int) -> None:
-        """Take note that a step is taken: one of its own, or one by hand; `number` is its recipe's."""
+        """Take note that a step is taken: one of its own, or one by hand; `number` is its
+        recipe's.
+        """
         self.recipes[number] = step.recipe
         self._seen.add(step.recipe)
 
@@ -173,7 +185,9 @@ class Method(ABC):
         """Take in what came of a step; methods that do not learn ignore it."""
 
     def rule(self, what: Ruling, value: int) -> None:
-        """Obey a user: no further step for recipe `value` that was cut, or `value` recipes in all."""
+        """Obey a user: no further step for recipe `value` that was cut, or `value` recipes in
+        all.
+        """
         if what == "cut":
             self._barred.add(value)
         elif "recipes" in self.values:
@@ -199,7 +213,8 @@ class Method(ABC):
         """The most epochs that any recipe of the space says."""
         varied = self.space.varied("epochs")
         values = varied.range.grid(5) if varied else ()
-        return max([self.space.base.whole("epochs"), *(int(v) for v in values if not isinstance(v, str))])
+        return max(
+            [self.space.base.whole("epochs"), *(int(v) for v in values if not isinstance(v, str))])
 
     def fate(self, number: int) -> str:
         """Say why a recipe was not trained further."""

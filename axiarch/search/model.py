@@ -1,12 +1,14 @@
-"""A model of the loss over the space: a Gaussian process over mixed and conditional knobs and over epochs.
+"""A model of the loss over the space: a Gaussian process over mixed and conditional knobs and over
+epochs.
 
-The logarithm of the steady loss after a share of the training is taken to be ``g(x) + s (h(x) + c + w f) + noise``,
-where s is 0 at the end of the training and 1 at the end of the first round, and f is how fast the loss was falling:
-so what a recipe shows early says something of what it comes to, and how much is learnt from the runs that went on
-(after Swersky, Snoek & Adams, "Multi-task Bayesian optimization", 2013, and "Freeze-thaw Bayesian optimization", 2014).
-g and h have Matern 5/2 covariances with one length a knob (Snoek, Larochelle & Adams 2012). A word stands at a corner
-of a simplex; a knob without effect in a recipe stands in the middle of its range, with a coordinate of its own that
-says so.
+The logarithm of the steady loss after a share of the training is taken to be ``g(x) + s (h(x) + c +
+w f) + noise``, where s is 0 at the end of the training and 1 at the end of the first round, and f
+is how fast the loss was falling: so what a recipe shows early says something of what it comes to,
+and how much is learnt from the runs that went on (after Swersky, Snoek & Adams, "Multi-task
+Bayesian optimization", 2013, and "Freeze-thaw Bayesian optimization", 2014). g and h have Matern
+5/2 covariances with one length a knob (Snoek, Larochelle & Adams 2012). A word stands at a corner
+of a simplex; a knob without effect in a recipe stands in the middle of its range, with a coordinate
+of its own that says so.
 """
 
 from __future__ import annotations
@@ -29,7 +31,8 @@ Floats = NDArray[np.float64]
 _FITTED = 120
 #: Steps of the logarithm of a parameter in the three sweeps of the fit.
 _SWEEPS = (1.2, 0.6, 0.3)
-#: Of the parameters: what their logarithms are taken to be before anything is known, and how surely.
+#: Of the parameters: what their logarithms are taken to be before anything is known, and how
+#: surely.
 _LENGTH, _SURE = math.log(0.5), 1.0
 #: How far apart a recipe that feels a knob and one that does not are, at the least.
 _UNFELT = 0.7
@@ -41,7 +44,9 @@ _ENOUGH = 4
 
 
 class Features:
-    """Turns points of the unit cube, or recipes, into coordinates, and says which knob each belongs to."""
+    """Turns points of the unit cube, or recipes, into coordinates, and says which knob each
+    belongs to.
+    """
 
     def __init__(self, space: Space) -> None:
         self._space = space
@@ -57,14 +62,20 @@ class Features:
         """Return the coordinates (F,) of a recipe."""
         point = np.array([[position(k.range, recipe[k.name]) for k in self._space.knobs]])
         felt = [k.when is None or k.when.holds(recipe) for k in self._space.knobs]
-        needed = [needs is None or needs.holds(recipe) for needs in (FIELDS[k.name].needs for k in self._space.knobs)]
-        found: Floats = self._coordinates(point, [np.array([a and b]) for a, b in zip(felt, needed, strict=True)])[0]
+        needed = [
+            needs is None or needs.holds(recipe)
+            for needs in (FIELDS[k.name].needs for k in self._space.knobs)
+        ]
+        found: Floats = self._coordinates(
+            point, [np.array([a and b]) for a, b in zip(felt, needed, strict=True)])[0]
         return found
 
     def at(self, points: Floats) -> Floats:
         """Return the coordinates (M, F) of points (M, D) of the unit cube, one column a knob."""
         return self._coordinates(points, [
-            self._holds(k.when, points) & self._holds(FIELDS[k.name].needs, points) for k in self._space.knobs])
+            self._holds(k.when, points) & self._holds(FIELDS[k.name].needs, points)
+            for k in self._space.knobs
+        ])
 
     def _coordinates(self, points: Floats, felt: Sequence[NDArray[np.bool_]]) -> Floats:
         columns: list[Floats] = []
@@ -91,19 +102,26 @@ class Features:
         i = names.index(condition.name)
         values = self._space.knobs[i].range
         size = values.size
-        if size is not None and size <= len(points) and not getattr(values, "log", False):  # each value is asked once
-            held = np.array([condition.holds({condition.name: values.at((v + 0.5) / size)}) for v in range(size)])
-            found: NDArray[np.bool_] = held[np.minimum((points[:, i] * size).astype(np.int64), size - 1)]
+        if size is not None and size <= len(points) and not getattr(
+                values, "log", False):  # each value is asked once
+            held = np.array([
+                condition.holds({condition.name: values.at((v + 0.5) / size)}) for v in range(size)
+            ])
+            found: NDArray[np.bool_] = held[np.minimum((points[:, i] * size).astype(np.int64),
+                                                       size - 1)]
             return found
-        return np.array([condition.holds({condition.name: values.at(u)}) for u in points[:, i].tolist()], np.bool_)
+        return np.array(
+            [condition.holds({condition.name: values.at(u)}) for u in points[:, i].tolist()],
+            np.bool_)
 
 
 @dataclass(frozen=True)
 class Told:
-    """What is known of the loss: coordinates (N, F), how early (N,) from 0 to 1, losses (N,), and how fast they fell.
+    """What is known of the loss: coordinates (N, F), how early (N,) from 0 to 1, losses (N,), and
+    how fast they fell.
 
-    `fall` (N,) is by how much the logarithm of the loss had fallen over the last epochs before it was looked at, and
-    `who` (N,) numbers the recipes.
+    `fall` (N,) is by how much the logarithm of the loss had fallen over the last epochs before it
+    was looked at, and `who` (N,) numbers the recipes.
     """
 
     x: Floats
@@ -138,12 +156,17 @@ class Model:
         self._settle(self.parameters, near)
 
     def _fitted(self) -> Floats:
-        """Return the parameters of highest posterior density, found by sweeps over one after the other."""
+        """Return the parameters of highest posterior density, found by sweeps over one after the
+        other.
+        """
         knobs = int(self._owner.max()) + 1 if len(self._owner) else 0
         at = np.concatenate((np.full(knobs, _LENGTH), [_EARLY, _TREND, _FALL, _NOISE]))
         prior = at.copy()
-        some = slice(None) if len(self._y) <= _FITTED else np.linspace(0, len(self._y) - 1, _FITTED).astype(np.int64)
-        x, early, y, fall = self._told.x[some], self._told.early[some], self._y[some], self._fall[some]
+        some = slice(None) if len(self._y) <= _FITTED else np.linspace(
+            0,
+            len(self._y) - 1, _FITTED).astype(np.int64)
+        x, early, y, fall = self._told.x[some], self._told.early[some], self._y[some], self._fall[
+            some]
 
         def cost(p: Floats) -> float:
             lower = _cholesky(self._covariance(x, early, fall, x, early, fall, p), p)
@@ -151,7 +174,8 @@ class Model:
                 return math.inf
             half = _solve(lower, y)
             spread = np.append(np.full(knobs, _SURE), (1.0, 1.0, 1.0, 2.0))
-            return float(0.5 * half @ half + np.log(np.diag(lower)).sum() + 0.5 * (((p - prior) / spread) ** 2).sum())
+            return float(0.5 * half @ half + np.log(np.diag(lower)).sum() + 0.5 *
+                         (((p - prior) / spread)**2).sum())
 
         best = cost(at)
         for step in _SWEEPS:
@@ -165,8 +189,15 @@ class Model:
                         break
         return at
 
-    def _covariance(self, x: Floats, s: Floats, fall: Floats, other: Floats, t: Floats, fell: Floats,
-                    p: Floats, near: Floats | None = None) -> Floats:
+    def _covariance(self,
+                    x: Floats,
+                    s: Floats,
+                    fall: Floats,
+                    other: Floats,
+                    t: Floats,
+                    fell: Floats,
+                    p: Floats,
+                    near: Floats | None = None) -> Floats:
         knobs = len(p) - _OTHERS
         found = nearness(x, other, self._owner, p) if near is None else near
         if s.any() and t.any():
@@ -185,16 +216,21 @@ class Model:
         self._half = _solve(self._lower, self._y)
 
     def means(self, near: Floats) -> Floats:
-        """Return the means (M,) of :meth:`predict`, from how near (N, M) its points are to those of the model."""
+        """Return the means (M,) of :meth:`predict`, from how near (N, M) its points are to those
+        of the model.
+        """
         assert self._lower is not None
         found: Floats = _solve(self._lower, self._half, turned=True) @ near
         return found
 
     def predict(self, x: Floats) -> tuple[Floats, Floats]:
-        """Return mean and standard deviation (M,) of the tamed loss at the end of the training, at points (M, F)."""
+        """Return mean and standard deviation (M,) of the tamed loss at the end of the training,
+        at points (M, F).
+        """
         assert self._lower is not None
         zero = np.zeros(len(x))
-        across = self._covariance(self._told.x, self._told.early, self._fall, x, zero, zero, self.parameters)
+        across = self._covariance(self._told.x, self._told.early, self._fall, x, zero, zero,
+                                  self.parameters)
         half = _solve(self._lower, across)
         return half.T @ self._half, np.sqrt(np.maximum(1.0 - (half**2).sum(0), 1e-12))
 
@@ -204,7 +240,8 @@ class Model:
         return math.exp(float(self.parameters[-1]))
 
     def with_pending(self, x: Floats, shorter: float = 1.0) -> Model:
-        """Return the model as if the points (M, F) had come out as it predicts: no second look at the same place.
+        """Return the model as if the points (M, F) had come out as it predicts: no second look at
+        the same place.
 
         Its lengths are `shorter` times as long.
         """
@@ -212,8 +249,8 @@ class Model:
             return self
         mean, _ = self.predict(x)
         zero = np.zeros(len(x))
-        told = Told(np.vstack((self._told.x, x)), np.append(self._told.early, zero), self._told.y, self._told.fall,
-                    self._told.who)
+        told = Told(np.vstack((self._told.x, x)), np.append(self._told.early, zero), self._told.y,
+                    self._told.fall, self._told.who)
         other = object.__new__(Model)
         parameters = self.parameters.copy()
         parameters[:-_OTHERS] += math.log(shorter)
@@ -228,7 +265,9 @@ class Model:
         return other
 
     def _grown(self, x: Floats, p: Floats) -> Floats:
-        """Return the factor with points (M, F) at the end of the training added, by what they add alone."""
+        """Return the factor with points (M, F) at the end of the training added, by what they
+        add alone.
+        """
         assert self._lower is not None
         zero, size = np.zeros(len(x)), len(self._lower)
         across = self._covariance(self._told.x, self._told.early, self._fall, x, zero, zero, p)
@@ -241,7 +280,8 @@ class Model:
 
 
 def nearness(x: Floats, other: Floats, owner: NDArray[np.int64], p: Floats) -> Floats:
-    """Return the Matern 5/2 covariances (N, M) of points (N, F) and (M, F); `owner` (F,) and `p` as in a model.
+    """Return the Matern 5/2 covariances (N, M) of points (N, F) and (M, F); `owner` (F,) and `p` as
+    in a model.
 
     That of two points has the same bits whichever others are asked for beside them.
     """
@@ -260,10 +300,15 @@ def nearness(x: Floats, other: Floats, owner: NDArray[np.int64], p: Floats) -> F
     return found
 
 
-def expected_improvement(mean: Floats, deviation: Floats, best: float, noise: float = 0.0) -> Floats:
-    """Return by how much less than `best` each point is expected to come out (Jones, Schonlau & Welch 1998).
+def expected_improvement(mean: Floats,
+                         deviation: Floats,
+                         best: float,
+                         noise: float = 0.0) -> Floats:
+    """Return by how much less than `best` each point is expected to come out (Jones, Schonlau &
+    Welch 1998).
 
-    Less where one more result says little, as it is mostly `noise` (Huang, Allen, Notz & Zeng 2006).
+    Less where one more result says little, as it is mostly `noise` (Huang, Allen, Notz & Zeng
+    2006).
     """
     from scipy.special import ndtr
 
@@ -273,11 +318,13 @@ def expected_improvement(mean: Floats, deviation: Floats, best: float, noise: fl
 
 
 def _tamed(told: Told) -> Floats:
-    """Return losses (N,) as logarithms, centred at each time of looking, scaled alike, the worst drawn in.
+    """Return losses (N,) as logarithms, centred at each time of looking, scaled alike, the worst
+    drawn in.
 
-    Only the better half is of interest: far above the median everything is alike, and so is what is not finite. The
-    centre is the median at the first time of looking, and later what it had moved on by since in those that were
-    looked at both times: the median of those alone would be that of a selection.
+    Only the better half is of interest: far above the median everything is alike, and so is what is
+    not finite. The centre is the median at the first time of looking, and later what it had moved
+    on by since in those that were looked at both times: the median of those alone would be that of
+    a selection.
     """
     losses, early = told.y, told.early
     known = np.isfinite(losses) & (losses > 0)
@@ -295,7 +342,8 @@ def _tamed(told: Told) -> Floats:
         now[told.who[some]] = logs[some]
         moved = now - before
         both = np.isfinite(moved)
-        centre = centre + float(np.median(moved[both])) if both.any() else float(np.median(logs[some]))
+        centre = centre + float(np.median(moved[both])) if both.any() else float(
+            np.median(logs[some]))
         top = 2 * max(centre - float(logs[some].min()), 1e-6)
         y[here] = np.minimum(logs[here] - centre, top)
         if np.isfinite(now).sum() >= _ENOUGH or spread == 0.0:

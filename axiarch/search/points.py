@@ -9,7 +9,9 @@ from axiarch.recipes.ranges import Ladder, OneOf, Range, Span, Whole
 
 
 def position(values: Range, value: Value) -> float:
-    """Return where `value` stands in a range, in [0, 1): the middle of all that gives it; the nearest if outside."""
+    """Return where `value` stands in a range, in [0, 1): the middle of all that gives it; the
+    nearest if outside.
+    """
     if isinstance(values, OneOf | Ladder):
         every = values.grid(0)
         if value in every:

@@ -1,7 +1,9 @@
-"""Population: schedules found while training: now and then the weak copy the strong, and vary (Jaderberg et al. 2017).
+"""Population: schedules found while training: now and then the weak copy the strong, and vary
+(Jaderberg et al. 2017).
 
-A member that is overtaken ends; its place is taken by a new recipe that starts from the weights of a strong one, with
-the knobs that may change within a training moved up or down. A recipe's line of parents is its schedule.
+A member that is overtaken ends; its place is taken by a new recipe that starts from the weights of
+a strong one, with the knobs that may change within a training moved up or down. A recipe's line of
+parents is its schedule.
 """
 
 from __future__ import annotations
@@ -16,9 +18,12 @@ from axiarch.search.method import Observation, Option, OptionValue, Step, steady
 from axiarch.search.points import is_words, position
 from axiarch.search.random import Drawn
 
-#: Values that make another network, another batch or another length: they cannot change within a training.
-FIXED = frozenset({"network", "depth", "width", "shape", "activation", "normalisation", "residual", "initialisation",
-                   "batch_size", "last_batch", "accumulation", "epochs", "averaging", "optimiser"})
+#: Values that make another network, another batch or another length: they cannot change within a
+#: training.
+FIXED = frozenset({
+    "network", "depth", "width", "shape", "activation", "normalisation", "residual",
+    "initialisation", "batch_size", "last_batch", "accumulation", "epochs", "averaging", "optimiser"
+})
 #: The share of members that copy, and that are copied.
 SHARE = 0.25
 #: About how far a knob is moved at a copy, as a share of its range.
@@ -31,8 +36,10 @@ class Population(Drawn):
 
     name = "population"
     learns = True
-    summary = "rates and regularisation that change while training: the weak copy the strong and vary"
-    options = (Option("recipes", 16, 1, 10_000, "members of the population, the base recipe included"),
+    summary = ("rates and regularisation that change while training: the weak copy the strong and "
+               "vary")
+    options = (Option("recipes", 16, 1, 10_000,
+                      "members of the population, the base recipe included"),
                Option("generations", 6, 1, 1000, "times that the members are compared"))
 
     def __init__(self, space: Space, seed: int, options: Mapping[str, OptionValue] | None = None,
@@ -43,7 +50,8 @@ class Population(Drawn):
         self._ended: set[int] = set()
         self._gone: dict[int, str] = {}
         self._generation = 1
-        self._plan: list[tuple[Step, int]] | None = None  # of this generation's end: each step, and who gives way
+        self._plan: list[tuple[
+            Step, int]] | None = None  # of this generation's end: each step, and who gives way
         self._done = 0
 
     @property
@@ -68,11 +76,14 @@ class Population(Drawn):
         return [n for n in self._members if n not in self._gone and n not in self._barred]
 
     def _ahead(self) -> list[tuple[Step, int]] | None:
-        """Return what follows when all members have come to the end of this generation; None before that."""
+        """Return what follows when all members have come to the end of this generation; None
+        before that.
+        """
         if self._plan is None:
             until = self.mark(self._generation)
             living = self._living()
-            if until and all(n in self._ended or len(self._curves.get(n, ())) >= until for n in living):
+            if until and all(n in self._ended or len(self._curves.get(n, ())) >= until
+                             for n in living):
                 self._plan = self._planned(living)
         return self._plan
 
@@ -93,12 +104,15 @@ class Population(Drawn):
                 plan.append((Step(recipe, until=until, blocks=1, parent=parent,
                                   why=f"continues from recipe {parent} in place of recipe {n}"), n))
         leaving = {n for _, n in plan}
-        return plan + [(Step(self.recipes[n], n, until, 1, why=f"generation {self._generation + 1}"), 0)
-                       for n in living if n not in leaving and n not in self._ended]
+        return plan + [(Step(self.recipes[n], n, until, 1,
+                             why=f"generation {self._generation + 1}"), 0)
+                       for n in living
+                       if n not in leaving and n not in self._ended]
 
     def _moved(self, recipe: Recipe, seen: set[Recipe], copy: int) -> Recipe | None:
         """Return a recipe with its moving knobs moved, one that is not `seen`."""
-        rng = np.random.default_rng(np.random.SeedSequence(self.seed, spawn_key=(self._generation, copy, 2)))
+        rng = np.random.default_rng(
+            np.random.SeedSequence(self.seed, spawn_key=(self._generation, copy, 2)))
         for _ in range(_TRIES):
             values = {k.name: recipe[k.name] for k in self.space.knobs}
             for k in self.moving:
@@ -108,7 +122,8 @@ class Population(Drawn):
                     continue
                 size = k.range.size
                 step = _MOVE if size is None else max(_MOVE, 1 / size)
-                u = position(k.range, recipe[k.name]) + step * rng.uniform(0.6, 1.4) * rng.choice((-1, 1))
+                u = position(k.range, recipe[k.name]) + step * rng.uniform(0.6, 1.4) * rng.choice(
+                    (-1, 1))
                 values[k.name] = k.range.at(min(max(u, 0.0), 1.0 - 1e-9))
             moved = self.space.recipe(values)
             if moved is not None and moved not in seen:
@@ -136,7 +151,8 @@ class Population(Drawn):
 
     @property
     def expected(self) -> int:
-        copies = int(self.values["recipes"] * SHARE) * (self.values["generations"] - 1) if self.moving else 0
+        copies = int(self.values["recipes"] * SHARE) * (self.values["generations"] -
+                                                        1) if self.moving else 0
         return super().expected + copies
 
     @property

@@ -1,4 +1,6 @@
-"""Random: recipes drawn independently (Bergstra & Bengio, "Random search for hyper-parameter optimization", 2012)."""
+"""Random: recipes drawn independently (Bergstra & Bengio, "Random search for hyper-parameter
+optimization", 2012).
+"""
 
 from __future__ import annotations
 
@@ -10,20 +12,26 @@ import numpy as np
 from axiarch.recipes.recipe import Recipe
 from axiarch.search.method import Method, Option, Step
 
-#: Draws tried for one proposal before the space counts as used up (repeats and broken constraints are redrawn).
+#: Draws tried for one proposal before the space counts as used up (repeats and broken constraints
+#: are redrawn).
 _TRIES = 1000
 
 
 class Drawn(Method):
-    """A method that draws recipes from the space, the base recipe first, up to the number of its option `recipes`."""
+    """A method that draws recipes from the space, the base recipe first, up to the number of its
+    option `recipes`.
+    """
 
     @cached_property
     def _smallest(self) -> int | None:
-        """How many recipes there are in all, the base included; None where a knob is a continuum."""
+        """How many recipes there are in all, the base included; None where a knob is a
+        continuum.
+        """
         combinations = self.space.combinations
         if combinations is None or combinations > 10_000:
             return None
-        base_is_extra = self.space.allows(self.space.base) and self.space.base not in set(self.space.grid(10_000))
+        base_is_extra = self.space.allows(self.space.base) and self.space.base not in set(
+            self.space.grid(10_000))
         return combinations + base_is_extra
 
     @property
@@ -32,7 +40,9 @@ class Drawn(Method):
         return wanted if self._smallest is None else min(wanted, self._smallest)
 
     def newcomer(self) -> Recipe | None:
-        """Return the next recipe that is not known yet; None where so many were drawn, or there are no more."""
+        """Return the next recipe that is not known yet; None where so many were drawn, or there
+        are no more.
+        """
         number = len(self._seen)
         if number >= self.values["recipes"]:
             return None

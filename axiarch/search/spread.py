@@ -1,4 +1,6 @@
-"""Spread: low-discrepancy points, which leave no large gap and no crowd (Sobol' 1967, scrambled after Owen 1998)."""
+"""Spread: low-discrepancy points, which leave no large gap and no crowd (Sobol' 1967, scrambled
+after Owen 1998).
+"""
 
 from __future__ import annotations
 
@@ -10,7 +12,8 @@ from axiarch.search.random import Random
 if TYPE_CHECKING:
     from scipy.stats.qmc import Sobol
 
-#: Points tried for one proposal before the space counts as used up (repeats and broken constraints are passed over).
+#: Points tried for one proposal before the space counts as used up (repeats and broken constraints
+#: are passed over).
 _TRIES = 1000
 
 
@@ -23,7 +26,9 @@ class Spread(Random):
     _sobol: Sobol | None = None
 
     def _draw(self, number: int) -> Recipe | None:
-        """Return the first recipe of the sequence that is not known yet; what was drawn is kept, to be asked again."""
+        """Return the first recipe of the sequence that is not known yet; what was drawn is kept,
+        to be asked again.
+        """
         if not self.space.knobs:
             return None
         kept: list[Recipe] = self.__dict__.setdefault("_drawn", [])

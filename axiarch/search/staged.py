@@ -20,15 +20,17 @@ _TRIES = 200
 
 
 class Staged(Drawn):
-    """Propose the base recipe, then vary one group of knobs at a time around the best recipe so far.
+    """Propose the base recipe, then vary one group of knobs at a time around the best recipe so
+    far.
 
-    Groups are those of the sheet, in the order in which the space names their first knob. After the last one it
-    returns to the first, as often as the option says.
+    Groups are those of the sheet, in the order in which the space names their first knob. After the
+    last one it returns to the first, as often as the option says.
     """
 
     name = "staged"
     learns = True
-    summary = "one group of knobs after the other, the best of each kept: easy to follow, and to explain"
+    summary = ("one group of knobs after the other, the best of each kept: easy to follow, and to "
+               "explain")
     options = (Option("recipes", 60, 1, 1_000_000, "recipes in all, the base recipe included"),
                Option("passes", 2, 1, 20, "times that every group is gone through"))
 
@@ -97,7 +99,10 @@ class Staged(Drawn):
         rng = np.random.default_rng(np.random.SeedSequence(self.seed, spawn_key=(number,)))
         fixed: Mapping[str, Value] = {k.name: best[k.name] for k in self.space.knobs}
         for _ in range(_TRIES):
-            drawn = {k.name: k.range.at(u) for k, u in zip(knobs, rng.random(len(knobs)).tolist(), strict=True)}
+            drawn = {
+                k.name: k.range.at(u)
+                for k, u in zip(knobs, rng.random(len(knobs)).tolist(), strict=True)
+            }
             recipe = self.space.recipe({**fixed, **drawn})
             if recipe is not None and recipe not in self._seen:
                 return recipe

@@ -68,9 +68,12 @@ class AxiarchApp(TrainingApp):
         if before is None or before.search.number != snapshot.search.number:
             return
         opened = before.openings != snapshot.openings
-        kept = {key: found for key, found in self._state.predictions.items()
-                if key[0] != snapshot.search.number
-                or (before.curves_of(key[1]) == snapshot.curves_of(key[1]) and not (opened and key[2] == "test"))}
+        kept = {
+            key: found
+            for key, found in self._state.predictions.items()
+            if key[0] != snapshot.search.number or (before.curves_of(key[1]) == snapshot.curves_of(
+                key[1]) and not (opened and key[2] == "test"))
+        }
         self._state = replace(self._state, predictions=kept)
 
     def on_error_raised(self, message: said.ErrorRaised) -> None:
@@ -87,8 +90,9 @@ class AxiarchApp(TrainingApp):
     def on_step_taken(self, message: said.StepTaken) -> None:
         """Say how far the work on data is."""
         if self._adding:
-            self.query_one(Notice).say((step_text(message.step, message.done, message.seconds), "ink"),
-                                       ("Esc cancels", "faint"))
+            self.query_one(Notice).say(
+                (step_text(message.step, message.done, message.seconds), "ink"),
+                ("Esc cancels", "faint"))
 
     def on_view_wanted(self, message: said.ViewWanted) -> None:
         """Go to another view."""
@@ -121,9 +125,11 @@ class AxiarchApp(TrainingApp):
         s = self._state.snapshot
         for opening in reversed(s.openings if s else ()):
             score = workflows.score_of(opening)
-            if s is not None and score and (opening.search, opening.recipe) == (s.search.number, recipe):
+            if s is not None and score and (opening.search, opening.recipe) == (s.search.number,
+                                                                                recipe):
                 return score.summary
-        return "The test rows are sealed for this recipe. ctrl+o opens them, with a reason, on the record."
+        return ("The test rows are sealed for this recipe. ctrl+o opens them, with a reason, on "
+                "the record.")
 
     def on_predictions_made(self, message: said.PredictionsMade) -> None:
         """Show predictions."""
@@ -143,7 +149,8 @@ class AxiarchApp(TrainingApp):
     def on_forecast_made(self, message: said.ForecastMade) -> None:
         """Show the forecast, unless the draft has been edited since."""
         if message.draft == self._state.draft:
-            self._show(forecast=message.forecast, forecast_error=message.error.what if message.error else "")
+            self._show(forecast=message.forecast,
+                       forecast_error=message.error.what if message.error else "")
 
     def on_search_started(self, message: said.SearchStarted) -> None:
         """Watch the search that has been started."""
@@ -158,7 +165,10 @@ class AxiarchApp(TrainingApp):
         if dataset is not None:
             draft = workflows.load_draft(self._workspace, dataset)
             self.query_one(Notice).say()
-            self._show(dataset=dataset, draft=draft, forecast=None, openings=self._times_opened(dataset))
+            self._show(dataset=dataset,
+                       draft=draft,
+                       forecast=None,
+                       openings=self._times_opened(dataset))
             self.on_draft_edited(said.DraftEdited(draft))
             if not self._pending:
                 self._go("data")
@@ -198,8 +208,10 @@ class AxiarchApp(TrainingApp):
     def _farewell(self) -> str:
         s = self._state.snapshot
         if s is not None and s.search.state in ("running", "preparing", "paused"):
-            stays = "stays paused" if s.search.state == "paused" else "keeps running in the background"
-            return f"Search {s.search.number} {stays}. To see it, open {self._workspace.folder} again."
+            stays = "stays paused" if s.search.state == "paused" else ("keeps running in the "
+                                                                       "background")
+            return (f"Search {s.search.number} {stays}. To see it, open {self._workspace.folder} "
+                    "again.")
         return ""
 
     def do_command_palette(self) -> None:
@@ -233,7 +245,8 @@ class AxiarchApp(TrainingApp):
 
     def do_open_file(self) -> None:
         """Ask for a table to open."""
-        self.push_screen(Browser(Path.cwd(), workflows.recent_tables(self._workspace)), self._open_file)
+        self.push_screen(Browser(Path.cwd(), workflows.recent_tables(self._workspace)),
+                         self._open_file)
 
     def _open_file(self, answer: str | None) -> None:
         if answer:
@@ -242,13 +255,15 @@ class AxiarchApp(TrainingApp):
 
     def do_add_demo(self) -> None:
         """Add the demo data."""
-        self._add(lambda _: workflows.data_set(workflows.make_demo(self._workspace.folder), "hive states").folder.name)
+        self._add(lambda _: workflows.data_set(workflows.make_demo(self._workspace.folder),
+                                               "hive states").folder.name)
 
     def do_other_data(self) -> None:
         """Turn to the next data set of the workspace."""
         names, data = self._workspace.data_names(), self._state.dataset
         if data is not None and len(names) > 1 and data.folder.name in names:
-            self.post_message(said.DataAdded(names[(names.index(data.folder.name) + 1) % len(names)]))
+            self.post_message(
+                said.DataAdded(names[(names.index(data.folder.name) + 1) % len(names)]))
 
     def do_examples(self) -> None:
         """Look at examples, a page at a time."""
@@ -274,31 +289,39 @@ class AxiarchApp(TrainingApp):
         data = s.dataset if s is not None and self.view == "predictions" else self._state.dataset
         if data is not None:
             self.push_screen(
-                Asked(f"Open the {data.rows['test']} sealed test rows of {data.name}?",
-                      f"This scores {self._to_be_scored(data)[1]} on the test rows. Every opening is recorded with its "
-                      "time and reason, and the record is never erased: choosing by the test rows makes them useless "
-                      "for judging the choice.",
-                      "the reason, in a few words"),
+                Asked(
+                    f"Open the {data.rows['test']} sealed test rows of {data.name}?",
+                    f"This scores {self._to_be_scored(data)[1]} on the test rows. Every opening "
+                    "is recorded with its "
+                    "time and reason, and the record is never erased: choosing by the test rows "
+                    "makes them useless "
+                    "for judging the choice.", "the reason, in a few words"),
                 lambda reason: self._open_seal(data, reason) if reason else None)
 
     def _to_be_scored(self, data: Dataset) -> tuple[int, str]:
         """Return the recipe that an opening scores, 0 for none, and what is scored in words."""
         s, recipe = self._state.snapshot, self._state.open_recipe
-        if s is None or not recipe or s.dataset.fingerprint != data.fingerprint or not s.curves_of(recipe):
+        if s is None or not recipe or s.dataset.fingerprint != data.fingerprint or not s.curves_of(
+                recipe):
             return 0, "the baseline and a linear model"
-        return recipe, f"recipe {recipe} of search {s.search.number}, the baseline and a linear model"
+        return recipe, (f"recipe {recipe} of search {s.search.number}, the baseline and a linear "
+                        "model")
 
     def do_shares(self) -> None:
         """Ask how the rows are split, and split them so."""
         data = self._state.dataset
         if data is not None:
             self.push_screen(
-                Asked(f"How are the rows of {data.name} split?",
-                      "Shares of the rows for validation and test; the rest trains. With folds, every open row "
-                      "validates once, as often as it is repeated. The seed fixes the split.",
-                      "validation 0.2, test 0.2, folds 5, repeats 2, seed 1", split_words(data.plan.split)),
+                Asked(
+                    f"How are the rows of {data.name} split?",
+                    "Shares of the rows for validation and test; the rest trains. With folds, "
+                    "every open row validates once, as often as it is repeated. The seed fixes the "
+                    "split.",
+                    "validation 0.2, test 0.2, folds 5, repeats 2, seed 1",
+                    split_words(data.plan.split)),
                 lambda answer: self._redecide(
-                    data, lambda: replace(data.plan, split=parse_split(answer, data.plan.split))) if answer else None)
+                    data, lambda: replace(data.plan, split=parse_split(answer, data.plan.split)))
+                if answer else None)
 
     def _redecide(self, data: Dataset, decide: Callable[[], DataPlan]) -> None:
         """Make a data set anew by a plan that is still to be read from what was typed."""
@@ -308,19 +331,22 @@ class AxiarchApp(TrainingApp):
             self.post_message(said.ErrorRaised(error))
             return
         if plan != data.plan:
-            self._add(lambda tell: workflows.redecide(self._workspace, data, plan, tell).folder.name)
+            self._add(
+                lambda tell: workflows.redecide(self._workspace, data, plan, tell).folder.name)
 
     def do_reread(self) -> None:
         """Ask how the file is written, and read it so."""
         data = self._state.dataset
         if data is not None and " between cells" in data.how:
             self.push_screen(
-                Asked(f"How is {data.source} written?",
-                      f"It was read as {data.how}. Type only what is wrong; the rest is detected. Separators: comma, "
-                      "semicolon, tab, bar, space, or any character.",
-                      "separator semicolon, encoding windows-1252, decimal comma, header no", str(data.plan.said)),
-                lambda answer: self._redecide(
-                    data, lambda: replace(data.plan, said=Said.parse(answer))) if answer else None)
+                Asked(
+                    f"How is {data.source} written?",
+                    f"It was read as {data.how}. Type only what is wrong; the rest is detected. "
+                    "Separators: comma, semicolon, tab, bar, space, or any character.",
+                    "separator semicolon, encoding windows-1252, decimal comma, header no",
+                    str(data.plan.said)), lambda answer: self._redecide(
+                        data, lambda: replace(data.plan, said=Said.parse(answer)))
+                if answer else None)
 
     def _open_seal(self, data: Dataset, reason: str) -> None:
         recipe, _ = self._to_be_scored(data)
@@ -411,10 +437,12 @@ class AxiarchApp(TrainingApp):
         own = data.plan.treatment(name).missing
         known = next((c.missing for c in data.conversions if c.column == name), ())
         self.push_screen(
-            Asked(f"Which texts or numbers mean a missing value in {name}?",
-                  "Separate them by commas, or type none: then only empty cells are missing. Texts replace the "
-                  "usual marks and those that were found; numbers alone are added to them.", "-999, unknown",
-                  ", ".join(own if own is not None else known) or "none"),
+            Asked(
+                f"Which texts or numbers mean a missing value in {name}?",
+                "Separate them by commas, or type none: then only empty cells are missing. Texts "
+                "replace the usual marks and those that were found; numbers alone are added to "
+                "them.",
+                "-999, unknown", ", ".join(own if own is not None else known) or "none"),
             lambda answer: self._mark_missing(data, name, answer) if answer else None)
 
     def _mark_missing(self, data: Dataset, name: str, answer: str) -> None:
@@ -423,7 +451,9 @@ class AxiarchApp(TrainingApp):
         self._redecide(data, lambda: data.plan.treated(name, missing=marks))
 
     def _turn_decision(self, what: str, column: str = "") -> None:
-        """Carry out a decision about a column, by default the one under the cursor; later if one is under way."""
+        """Carry out a decision about a column, by default the one under the cursor; later if one
+        is under way.
+        """
         view = self.query_one(DataView)
         column = column or view.column_name()
         if self._adding:
@@ -432,14 +462,16 @@ class AxiarchApp(TrainingApp):
         data, plan = self._state.dataset, view.decided(what, column)
         if data is not None and plan is not None:
             self.query_one(Notice).say((f"rebuilding {data.name}", "faint"))
-            self._add(lambda tell: workflows.redecide(self._workspace, data, plan, tell).folder.name)
+            self._add(
+                lambda tell: workflows.redecide(self._workspace, data, plan, tell).folder.name)
 
     def _later(self, what: Callable[[], None]) -> None:
         """Do something when the data set under way is there."""
         self._pending.append(what)
         waiting = len(self._pending)
-        self.query_one(Notice).say((f"The data set is still being rebuilt; {waiting} more "
-                                    f"{'key waits' if waiting == 1 else 'keys wait'}. Esc cancels.", "ink"))
+        self.query_one(Notice).say(
+            (f"The data set is still being rebuilt; {waiting} more "
+             f"{'key waits' if waiting == 1 else 'keys wait'}. Esc cancels.", "ink"))
 
     def do_edit(self) -> None:
         """Edit the value under the cursor."""
@@ -499,10 +531,12 @@ class AxiarchApp(TrainingApp):
             return
         training = sum(r.state == "training" for r in s.runs.values())
         self.push_screen(
-            Question(f"Stop search {s.search.number}?",
-                     f"{s.ended_runs} of {s.expected_runs} runs have ended and are kept. {training} in training lose "
-                     "what they did since their last checkpoint, a few seconds. Press p to resume it later."),
-            lambda answer: self._steer("stop") if answer == "yes" else None)
+            Question(
+                f"Stop search {s.search.number}?",
+                f"{s.ended_runs} of {s.expected_runs} runs have ended and are kept. {training} in "
+                "training lose what they did since their last checkpoint, a few seconds. Press p "
+                "to resume it later."
+            ), lambda answer: self._steer("stop") if answer == "yes" else None)
 
     def do_older_search(self) -> None:
         """Look at the search before."""
@@ -540,7 +574,9 @@ class AxiarchApp(TrainingApp):
         recipe = s.recipes[number].recipe
         self._go("sheet")
         self.query_one(SheetView).rebase(recipe)
-        self.post_message(said.Noted(f"The base is recipe {number} of search {s.search.number} now; press u to undo."))
+        self.post_message(
+            said.Noted(
+                f"The base is recipe {number} of search {s.search.number} now; press u to undo."))
 
     def do_cursor_left(self) -> None:
         """Read the chart further back."""
@@ -574,12 +610,16 @@ class AxiarchApp(TrainingApp):
             self._export_predictions(s, stem)
         elif self.view in ("strips", "field"):
             recipe = self._state.open_recipe if self.view == "strips" else 0
-            stem = stem.with_name(f"{stem.name}-recipe-{recipe}" if recipe else f"{stem.name}-curves")
+            stem = stem.with_name(
+                f"{stem.name}-recipe-{recipe}" if recipe else f"{stem.name}-curves")
             paths = [stem.with_name(stem.name + end) for end in ends]
             self._write([*paths, stem.with_name(f"{stem.name}-data.csv")], lambda force: [
-                written for path in paths for written in workflows.export_curves(s, path, recipe, force)])
+                written for path in paths
+                for written in workflows.export_curves(s, path, recipe, force)
+            ])
         else:
-            table, *charts = (stem.with_name(f"{stem.name}-ranking{end}") for end in (".csv", *ends))
+            table, *charts = (stem.with_name(f"{stem.name}-ranking{end}")
+                              for end in (".csv", *ends))
             self._write([table, *charts], lambda force: [
                 workflows.export_ranking(s, table, force),
                 *(workflows.export_chart(s, chart, force) for chart in charts)])
@@ -594,8 +634,9 @@ class AxiarchApp(TrainingApp):
             if path:
                 source = Path(path).expanduser()
                 place = self._workspace.exports / f"{source.name.split('.')[0]}-predicted.csv"
-                self.replacing([place], lambda force: self.predict_rows(lambda tell: workflows.predict_with(
-                    self._workspace, s, recipe, source, place, force, tell), place))
+                self.replacing([place], lambda force: self.predict_rows(
+                    lambda tell: workflows.predict_with(self._workspace, s, recipe, source, place,
+                                                        force, tell), place))
 
         self.push_screen(Browser(Path.cwd(), workflows.recent_tables(self._workspace)), answered)
 
@@ -605,7 +646,10 @@ class AxiarchApp(TrainingApp):
         if s is None:
             return
         recipe = self.chosen()
-        paths = [self._workspace.exports / f"search-{s.search.number}-report{end}" for end in (".html", ".pdf")]
+        paths = [
+            self._workspace.exports / f"search-{s.search.number}-report{end}"
+            for end in (".html", ".pdf")
+        ]
         self._write(paths, lambda force: [
             workflows.export_report(self._workspace, s, path, recipe, force) for path in paths])
 
@@ -629,7 +673,9 @@ class AxiarchApp(TrainingApp):
 
 
 def run_app(workspace: Workspace) -> tuple[int, str]:
-    """Run the application until the user leaves; return the exit code, and a farewell or nothing."""
+    """Run the application until the user leaves; return the exit code, and a farewell or
+    nothing.
+    """
     be_quiet()
     app = AxiarchApp(workspace)
     farewell = app.run()

@@ -1,4 +1,6 @@
-"""The frame of the application: what stands around the views, which view is in front, and the state it shows."""
+"""The frame of the application: what stands around the views, which view is in front, and the
+state it shows.
+"""
 
 from __future__ import annotations
 
@@ -28,7 +30,9 @@ from axiarch.tui.widgets.frame import Keys, Notice, Trail, Verdict
 
 
 class FramedApp(App[str]):
-    """An application of views on one workspace; it hands state down, and only the view in front draws."""
+    """An application of views on one workspace; it hands state down, and only the view in front
+    draws.
+    """
 
     CSS = """
     ContentSwitcher { height: 1fr; }
@@ -109,7 +113,8 @@ class FramedApp(App[str]):
         keys.view = self.view
         keys.search = self._state.snapshot.search.state if self._state.snapshot else ""
         self.front().take(self._state)
-        self.query_one(Verdict).text = self.front().verdict() if self._state.looked else "Reading the workspace."
+        self.query_one(Verdict).text = self.front().verdict(
+        ) if self._state.looked else "Reading the workspace."
 
     def _go(self, view: str, remember: bool = True) -> None:
         """Go to a view: the notice has been read."""

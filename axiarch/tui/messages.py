@@ -51,7 +51,10 @@ class DraftEdited(Message):
 class ForecastMade(Message):
     """A draft's forecast is there, or could not be made."""
 
-    def __init__(self, draft: SearchFile, forecast: Forecast | None, error: AxiarchError | None = None) -> None:
+    def __init__(self,
+                 draft: SearchFile,
+                 forecast: Forecast | None,
+                 error: AxiarchError | None = None) -> None:
         super().__init__()
         self.draft = draft
         self.forecast = forecast
@@ -88,7 +91,9 @@ class StepTaken(Message):
 
 
 class SealOpened(Message):
-    """The seal was opened; `times` counts all openings of these data, `text` says what was found."""
+    """The seal was opened; `times` counts all openings of these data, `text` says what was
+    found.
+    """
 
     def __init__(self, times: int, text: str) -> None:
         super().__init__()

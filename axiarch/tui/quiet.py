@@ -1,8 +1,8 @@
 """Keeps what the interpreter does by itself from making a key wait.
 
-A full garbage collection stops every thread for a tenth of a second where a search of 2,000 recipes is shown, and it
-finds next to nothing: what is shown holds no cycles. So only young objects are looked through by themselves, and all
-of them when nobody has touched a key for a while.
+A full garbage collection stops every thread for a tenth of a second where a search of 2,000 recipes
+is shown, and it finds next to nothing: what is shown holds no cycles. So only young objects are
+looked through by themselves, and all of them when nobody has touched a key for a while.
 """
 
 from __future__ import annotations
@@ -12,7 +12,8 @@ import sys
 import time
 from collections.abc import Callable
 
-#: Seconds without a key after which all objects are looked through, and between two looks at the clock.
+#: Seconds without a key after which all objects are looked through, and between two looks at the
+#: clock.
 IDLE, LOOK = 30.0, 300.0
 
 

@@ -30,7 +30,10 @@ class ActionFinder(Provider):
     def _actions(self) -> list[Action]:
         own = actions_of(self._app().view)
         found = own + [a for a in ACTIONS if a not in own]
-        return [a for a in found if a.name not in ("command_palette", "back", "cursor_left", "cursor_right")]
+        return [
+            a for a in found
+            if a.name not in ("command_palette", "back", "cursor_left", "cursor_right")
+        ]
 
     async def discover(self) -> Hits:
         """Offer all before anything is typed."""

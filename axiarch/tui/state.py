@@ -37,7 +37,9 @@ class Marked:
 
     @property
     def mean(self) -> tuple[float, ...]:
-        """The mean validation loss over the runs after each epoch (E,), as long as all of them lasted."""
+        """The mean validation loss over the runs after each epoch (E,), as long as all of them
+        lasted.
+        """
         return tuple(math.fsum(losses) / len(losses)
                      for losses in zip(*(c.validation for c in self.curves), strict=False))
 
@@ -98,14 +100,18 @@ class State:
 
     @property
     def no_search(self) -> str:
-        """What is true where there is no snapshot: there is no search, or it has not been read, perhaps never will."""
+        """What is true where there is no snapshot: there is no search, or it has not been read,
+        perhaps never will.
+        """
         if self.searches:
             return f"Search {self.searches} has not been read yet."
         return "No search has been started here. Set one up on the sheet (2) and start it with s."
 
     @property
     def open_recipe(self) -> int:
-        """The recipe that is open: the one chosen, else the leader, else the first; 0 if there is none."""
+        """The recipe that is open: the one chosen, else the leader, else the first; 0 if there
+        is none.
+        """
         s = self.snapshot
         if s is None or not s.recipes:
             return 0

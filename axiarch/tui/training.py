@@ -1,4 +1,6 @@
-"""What a user does with recipes in training: more epochs, cut, keep, add, mark for comparison, keep as a version."""
+"""What a user does with recipes in training: more epochs, cut, keep, add, mark for comparison,
+keep as a version.
+"""
 
 from __future__ import annotations
 
@@ -37,13 +39,17 @@ class TrainingApp(WorkingApp):
         self._confirming: dict[int, tuple[Snapshot, int]] = {}
 
     def chosen(self) -> int:
-        """Return the recipe that is meant: under the cursor of the ladder, or the open one; 0 if there is none."""
+        """Return the recipe that is meant: under the cursor of the ladder, or the open one; 0 if
+        there is none.
+        """
         s = self._state.snapshot
         if s is None:
             return 0
-        return self.query_one(LadderView).selected() if self.view == "ladder" else self._state.open_recipe
+        return self.query_one(
+            LadderView).selected() if self.view == "ladder" else self._state.open_recipe
 
-    def ask_number(self, question: str, why: str, value: int, then: Callable[[int], object]) -> None:
+    def ask_number(self, question: str, why: str, value: int, then: Callable[[int],
+                                                                             object]) -> None:
         """Ask for a whole number, and go on with it."""
 
         def answered(text: str | None) -> None:
@@ -52,7 +58,8 @@ class TrainingApp(WorkingApp):
             if text.isdecimal() and int(text) > 0:
                 then(int(text))
             else:
-                self.post_message(said.Noted(f"{text!r} is not a whole number above 0; nothing was changed."))
+                self.post_message(
+                    said.Noted(f"{text!r} is not a whole number above 0; nothing was changed."))
 
         self.push_screen(Asked(question, why, "a whole number", str(value)), answered)
 
@@ -67,9 +74,10 @@ class TrainingApp(WorkingApp):
             if answer == "yes":
                 write(True)
 
-        self.push_screen(Question(f"Replace {', '.join(there)}?",
-                                  f"Exported before to {paths[0].parent}. What they hold now is lost."),
-                         answered)
+        self.push_screen(
+            Question(f"Replace {', '.join(there)}?",
+                     f"Exported before to {paths[0].parent}. What they hold now is lost."),
+            answered)
 
     # -- more of one recipe ----------------------------------------------------------------------
 
@@ -81,8 +89,10 @@ class TrainingApp(WorkingApp):
         """Go back to the best epoch of a recipe and train on from there."""
         s = self._state.snapshot
         if s is not None and not s.over:
-            self.post_message(said.Noted("To go back to a best epoch, stop this search first with x: it becomes a "
-                                         "training of its own. c continues from the last epoch now."))
+            self.post_message(
+                said.Noted(
+                    "To go back to a best epoch, stop this search first with x: it becomes a "
+                    "training of its own. c continues from the last epoch now."))
         else:
             self._more("best")
 
@@ -92,8 +102,8 @@ class TrainingApp(WorkingApp):
             return
         if not s.over:
             self.ask_number(f"How many more epochs for recipe {recipe}?",
-                             "Training continues from its current weights, in the running search.", 10,
-                             lambda n: self._steer("more", recipe, n))
+                            "Training continues from its current weights, in the running search.",
+                            10, lambda n: self._steer("more", recipe, n))
             return
         try:
             run = workflows.first_run(s, recipe)
@@ -101,12 +111,14 @@ class TrainingApp(WorkingApp):
             self.post_message(said.ErrorRaised(error))
             return
         trained = len(s.curves[run.id])
-        start, where = (trained, "its last epoch") if at == "last" else (run.best_epoch, "its best epoch")
+        start, where = (trained, "its last epoch") if at == "last" else (run.best_epoch,
+                                                                         "its best epoch")
         self.ask_number(
             f"How many more epochs for recipe {recipe}, from {where}, {start}?",
-            f"Training continues from the checkpoint of {s.run_name(run)}: weights, optimiser state, row order and "
-            "random numbers, exactly as if it had never stopped. A schedule over the whole training is stretched to "
-            "the new length. To train from scratch instead, make it the base, then press o on the sheet.",
+            f"Training continues from the checkpoint of {s.run_name(run)}: weights, optimiser "
+            "state, row order and random numbers, exactly as if it had never stopped. A schedule "
+            "over the whole training is stretched to the new length. To train from scratch "
+            "instead, make it the base, then press o on the sheet.",
             max(trained // 2, 1), lambda n: self._continue(run.id, n, at))
 
     @work(thread=True, exclusive=True, group="start")
@@ -127,12 +139,14 @@ class TrainingApp(WorkingApp):
         base, plan = s.recipes[recipe].recipe, s.dataset.plan
         rows = (" rows=all" if plan.rows else "") + (" pictures=all" if plan.shrink > 1 else "")
         self.push_screen(
-            Asked(f"Scale up recipe {recipe}: what should be larger?",
-                  "It is trained as it is and with every combination of the changes, on the same three seeds, so that "
-                  "you see what the larger scale gains and what it costs. More rows (rows=all) and larger "
-                  "pictures (pictures=all) are for data that were cut or shrunk for quick work.",
-                  f"width=256 epochs=120{rows}",
-                  f"width={2 * base.whole('width')} epochs={2 * base.whole('epochs')}{rows}"),
+            Asked(
+                f"Scale up recipe {recipe}: what should be larger?",
+                "It is trained as it is and with every combination of the changes, on the same "
+                "three seeds, so that you see what the larger scale gains and what it costs. More "
+                "rows (rows=all) and larger pictures (pictures=all) are for data that were cut or "
+                "shrunk for quick work.",
+                f"width=256 epochs=120{rows}",
+                f"width={2 * base.whole('width')} epochs={2 * base.whole('epochs')}{rows}"),
             lambda answer: self._scale_up(recipe, answer))
 
     def _scale_up(self, recipe: int, answer: str | None) -> None:
@@ -145,22 +159,28 @@ class TrainingApp(WorkingApp):
         assert s is not None
         try:
             scaled = workflows.scale_up(self._workspace, s, recipe, answer.split())
-            self.post_message(said.SearchStarted(workflows.start_search(self._workspace, scaled.search), "field"))
+            self.post_message(
+                said.SearchStarted(workflows.start_search(self._workspace, scaled.search), "field"))
             self.post_message(said.Noted(str(scaled)))
         except AxiarchError as error:
             self.post_message(said.ErrorRaised(error))
 
     def do_confirm(self) -> None:
-        """Ask on how many fresh seeds a recipe is trained again, then compare with what was foretold."""
+        """Ask on how many fresh seeds a recipe is trained again, then compare with what was
+        foretold.
+        """
         s, recipe = self._state.snapshot, self.chosen()
         if s is None or recipe not in s.recipes:
             return
         if not s.over:
-            self.post_message(said.Noted("Confirm a recipe when its search is over: only one search runs at a time."))
+            self.post_message(
+                said.Noted(
+                    "Confirm a recipe when its search is over: only one search runs at a time."))
             return
-        self.ask_number(f"Confirm recipe {recipe} on how many fresh seeds?",
-                         "They have chosen nothing, so their mean says what the recipe reaches. It is compared with "
-                         "what the ranking foretold.", 5, lambda n: self._confirm(recipe, n))
+        self.ask_number(
+            f"Confirm recipe {recipe} on how many fresh seeds?",
+            "They have chosen nothing, so their mean says what the recipe reaches. It is compared "
+            "with what the ranking foretold.", 5, lambda n: self._confirm(recipe, n))
 
     @work(thread=True, exclusive=True, group="start")
     def _confirm(self, recipe: int, seeds: int) -> None:
@@ -180,7 +200,10 @@ class TrainingApp(WorkingApp):
         """Say what a search on fresh seeds found of the recipe that it confirms."""
         origin, recipe = self._confirming.pop(number)
         try:
-            found = [each for each in workflows.confirmations(self._workspace, origin, recipe) if each.again == number]
+            found = [
+                each for each in workflows.confirmations(self._workspace, origin, recipe)
+                if each.again == number
+            ]
         except AxiarchError as error:
             self.post_message(said.ErrorRaised(error))
             return
@@ -198,34 +221,40 @@ class TrainingApp(WorkingApp):
     def do_cut(self) -> None:
         """Ask, then train a recipe no further."""
         if self._search_runs() and (recipe := self.chosen()):
-            self.push_screen(Question(f"Cut recipe {recipe}?", "Its runs end now. Their results are kept. It will "
-                                      "not be trained further in this search."),
-                             lambda answer: self._steer("cut", recipe) if answer == "yes" else None)
+            self.push_screen(
+                Question(
+                    f"Cut recipe {recipe}?", "Its runs end now. Their results are kept. It will "
+                    "not be trained further in this search."),
+                lambda answer: self._steer("cut", recipe) if answer == "yes" else None)
 
     def do_add_recipe(self) -> None:
         """Ask, then take the base on the sheet into the running search."""
         draft = self._state.draft
         if self._search_runs() and draft is not None:
             base = draft.space.base
-            self.push_screen(Question("Add the base recipe on the sheet to this search?",
-                                      "It is trained in full, on every seed and fold."),
-                             lambda answer: self._steer("add", values=base) if answer == "yes" else None)
+            self.push_screen(
+                Question("Add the base recipe on the sheet to this search?",
+                         "It is trained in full, on every seed and fold."),
+                lambda answer: self._steer("add", values=base) if answer == "yes" else None)
 
     def do_budget(self) -> None:
         """Ask how many recipes the running search tries in all."""
         s = self._state.snapshot
         if self._search_runs() and s is not None:
-            self.ask_number("How many recipes in all?", f"{count(len(s.recipes), 'recipe')} so far. More recipes find "
-                             "better ones ever more slowly.", max(2 * len(s.recipes), 10),
-                             lambda n: self._steer("budget", count=n))
+            self.ask_number(
+                "How many recipes in all?",
+                f"{count(len(s.recipes), 'recipe')} so far. More recipes find better ones ever "
+                "more slowly.", max(2 * len(s.recipes),
+                                                     10), lambda n: self._steer("budget", count=n))
 
     def do_workers(self) -> None:
         """Ask how many worker processes the running search uses."""
         s = self._state.snapshot
         if self._search_runs() and s is not None:
-            self.ask_number("How many workers?", f"{count(len(s.lanes), 'worker')} now; one per core is usual. "
-                             "Workers change how long the search takes, never its results.", max(len(s.lanes), 1),
-                             lambda n: self._steer("workers", count=n))
+            self.ask_number(
+                "How many workers?", f"{count(len(s.lanes), 'worker')} now; one per core is usual. "
+                "Workers change how long the search takes, never its results.",
+                max(len(s.lanes), 1), lambda n: self._steer("workers", count=n))
 
     def _search_runs(self) -> bool:
         s = self._state.snapshot
@@ -241,7 +270,8 @@ class TrainingApp(WorkingApp):
         s, recipe = self._state.snapshot, self.chosen()
         if s is None or recipe not in s.recipes:
             return
-        others = tuple(m for m in self._state.marked if (m.search, m.recipe) != (s.search.number, recipe))
+        others = tuple(m for m in self._state.marked
+                       if (m.search, m.recipe) != (s.search.number, recipe))
         if len(others) < len(self._state.marked):
             self._show(marked=others)
             self.post_message(said.Noted(f"Unmarked recipe {recipe}; {len(others)} still marked."))
@@ -255,11 +285,14 @@ class TrainingApp(WorkingApp):
                       s.recipes[recipe].recipe)
         self._show(marked=(*others, mark)[-MOST_MARKED:])
         letter = LETTERS[len(self._state.marked) - 1]
-        self.post_message(said.Noted(f"Marked recipe {recipe} as {letter}; {len(self._state.marked)} "
-                                     "marked. Press v on the strips to overlay them, m again to unmark."))
+        self.post_message(
+            said.Noted(f"Marked recipe {recipe} as {letter}; {len(self._state.marked)} "
+                       "marked. Press v on the strips to overlay them, m again to unmark."))
 
     def _fresh_marks(self) -> tuple[Marked, ...]:
-        """Return the marked recipes, those of the search in front with all epochs that they have by now."""
+        """Return the marked recipes, those of the search in front with all epochs that they have
+        by now.
+        """
         s = self._state.snapshot
         found = []
         for mark in self._state.marked:
@@ -290,10 +323,12 @@ class TrainingApp(WorkingApp):
         if draft is not None:
             base = draft.space.base
             self.push_screen(
-                Asked("Keep the base recipe as a version?",
-                      "It is kept with its time, what changed against the version before, and a note of yours.",
-                      "a note; or a name, a colon, and a note"),
-                lambda note: None if note is None else self._keep_version(base, note))
+                Asked(
+                    "Keep the base recipe as a version?",
+                    "It is kept with its time, what changed against the version before, and a "
+                    "note of yours.",
+                    "a note; or a name, a colon, and a note"), lambda note: None
+                if note is None else self._keep_version(base, note))
 
     def _keep_version(self, base: Recipe, note: str) -> None:
         try:

@@ -1,4 +1,6 @@
-"""Work that the application calls for: every workflow, in a thread where it takes time, its errors made messages."""
+"""Work that the application calls for: every workflow, in a thread where it takes time, its
+errors made messages.
+"""
 
 from __future__ import annotations
 
@@ -87,8 +89,12 @@ class WorkingApp(FramedApp):
         if self._state.dataset is not None:  # data was added meanwhile
             dataset = self._state.dataset
         draft = workflows.load_draft(self._workspace, dataset) if dataset else None
-        self._show(dataset=dataset, draft=draft, searches=numbers[-1] if numbers else 0, looked=True,
-                   openings=self._times_opened(dataset), versions=workflows.versions(self._workspace))
+        self._show(dataset=dataset,
+                   draft=draft,
+                   searches=numbers[-1] if numbers else 0,
+                   looked=True,
+                   openings=self._times_opened(dataset),
+                   versions=workflows.versions(self._workspace))
         if not self._past:  # else the user has gone somewhere meanwhile
             self._bring(self._first_view or ("field" if numbers else "data"))
         self._forecast_soon()
@@ -122,7 +128,9 @@ class WorkingApp(FramedApp):
         self.post_message(made)
 
     def _add(self, job: Callable[[Tell], str]) -> None:
-        """Make a data set off the interface's loop, one at a time: two at once could take each other's place."""
+        """Make a data set off the interface's loop, one at a time: two at once could take each
+        other's place.
+        """
         if self._adding:
             self.post_message(said.Noted("The data set is still being rebuilt."))
             return
@@ -153,7 +161,8 @@ class WorkingApp(FramedApp):
         assert draft is not None
         try:
             forecast = self._state.forecast if not once else None
-            number = workflows.start_search(self._workspace, workflows.alone(draft) if once else draft,
+            number = workflows.start_search(self._workspace,
+                                            workflows.alone(draft) if once else draft,
                                             forecast=forecast)
             self.post_message(said.SearchStarted(number, "strips" if once else "field"))
         except AxiarchError as error:
@@ -166,7 +175,11 @@ class WorkingApp(FramedApp):
         except AxiarchError as error:
             self.post_message(said.ErrorRaised(error))
 
-    def _steer(self, deed: Deed, recipe: int = 0, count: int = 0, values: Mapping[str, object] | None = None) -> None:
+    def _steer(self,
+               deed: Deed,
+               recipe: int = 0,
+               count: int = 0,
+               values: Mapping[str, object] | None = None) -> None:
         s = self._state.snapshot
         assert s is not None
         try:
@@ -175,17 +188,23 @@ class WorkingApp(FramedApp):
             self.post_message(said.ErrorRaised(error))
 
     @work(thread=True, exclusive=True, group="predictions")
-    def _predict(self, snapshot: Snapshot, recipe: int, part: Literal["validation", "train"]) -> None:
+    def _predict(self, snapshot: Snapshot, recipe: int, part: Literal["validation",
+                                                                      "train"]) -> None:
         """Work out what a recipe predicts, off the interface's loop."""
         found: dict[str, Any] | str
         try:
-            found = workflows.judge_recipe(self._workspace, snapshot, recipe, part=part, inputs=True)["summary"]
+            found = workflows.judge_recipe(self._workspace,
+                                           snapshot,
+                                           recipe,
+                                           part=part,
+                                           inputs=True)["summary"]
         except AxiarchError as error:
             found = f"{error.what}. {error.remedy}"
         self.post_message(said.PredictionsMade(snapshot.search.number, recipe, part, found))
 
     @work(thread=True, exclusive=True, group="seal")
-    def _score_test_rows(self, data: Dataset, reason: str, snapshot: Snapshot | None, recipe: int) -> None:
+    def _score_test_rows(self, data: Dataset, reason: str, snapshot: Snapshot | None,
+                         recipe: int) -> None:
         """Open the seal, on the record, off the interface's loop."""
         try:
             opened = workflows.open_seal(self._workspace, data, reason, snapshot, recipe)
@@ -198,7 +217,8 @@ class WorkingApp(FramedApp):
     def predict_rows(self, predict: Callable[[Tell], dict[str, Any]], place: Path) -> None:
         """Predict the rows of a file into `place`; esc cancels."""
         if self._adding:
-            self.post_message(said.Noted("Wait until the data set is rebuilt, then predict the file."))
+            self.post_message(
+                said.Noted("Wait until the data set is rebuilt, then predict the file."))
             return
         self._adding = True
         self._give_up.clear()

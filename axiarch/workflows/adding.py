@@ -31,11 +31,11 @@ from axiarch.workflows.opening import data_set
 
 
 def redecide(workspace: Workspace, data: Dataset, plan: DataPlan, tell: Tell = quiet) -> Dataset:
-    """Make a data set anew by other decisions, from the table kept with it; where the form of its text is decided
-    otherwise, from the file it came from.
+    """Make a data set anew by other decisions, from the table kept with it; where the form of its
+    text is decided otherwise, from the file it came from.
 
-    A data set that no search has used and whose seal was never opened is replaced; one that has stays, and the new
-    one gets the next number behind its name.
+    A data set that no search has used and whose seal was never opened is replaced; one that has
+    stays, and the new one gets the next number behind its name.
 
     Raises
     ------
@@ -45,7 +45,8 @@ def redecide(workspace: Workspace, data: Dataset, plan: DataPlan, tell: Tell = q
     workspace.check_writable()
     if plan.said != data.plan.said and data.plan.split.part == PART:
         raise DataError("these data came from several files, of which only the first is known here",
-                        shown(data.source), "add the files again, with the options that say how they are written")
+                        shown(data.source),
+                        "add the files again, with the options that say how they are written")
     used = data.folder.name in _used(workspace)
     name = _next_name(workspace, data.name) if used else data.name
     try:
@@ -90,10 +91,13 @@ def decided(workspace: Workspace, data: Dataset, plan: DataPlan) -> Dataset:
 
 
 def _used(workspace: Workspace) -> set[str]:
-    """Return the folders of the data sets that searches have been started on, or whose seal was opened."""
+    """Return the folders of the data sets that searches have been started on, or whose seal was
+    opened.
+    """
     reader = JournalReader(workspace.journal)
     try:
-        names = [search.data for search in reader.searches()] + [opening.data for opening in reader.openings()]
+        names = [search.data
+                 for search in reader.searches()] + [opening.data for opening in reader.openings()]
         return {workspace.data(name).name for name in names}
     finally:
         reader.close()
@@ -101,24 +105,34 @@ def _used(workspace: Workspace) -> set[str]:
 
 def _next_name(workspace: Workspace, name: str) -> str:
     bare = re.sub(r" \d+$", "", name)
-    return next(f"{bare} {n}" for n in itertools.count(2) if not workspace.data(f"{bare} {n}").exists())
+    return next(f"{bare} {n}" for n in itertools.count(2)
+                if not workspace.data(f"{bare} {n}").exists())
 
 
-def add_table(workspace: Workspace, path: Path, *, name: str = "", target: str | None = None,
-              ignore: tuple[str, ...] = (), seed: int = 1, plan: DataPlan | None = None, given: Given | None = None,
-              best: Floor | None = None, rule: str = "", tell: Tell = quiet) -> Dataset:
+def add_table(workspace: Workspace,
+              path: Path,
+              *,
+              name: str = "",
+              target: str | None = None,
+              ignore: tuple[str, ...] = (),
+              seed: int = 1,
+              plan: DataPlan | None = None,
+              given: Given | None = None,
+              best: Floor | None = None,
+              rule: str = "",
+              tell: Tell = quiet) -> Dataset:
     """Add a table or pictures to a workspace.
 
-    Delimited text, Parquet, Arrow, JSON lines or Excel; pictures as NumPy files, in the IDX format, or as a folder
-    of PNG files.
+    Delimited text, Parquet, Arrow, JSON lines or Excel; pictures as NumPy files, in the IDX format,
+    or as a folder of PNG files.
 
     Parameters
     ----------
     name : str, optional
         What to call it; by default the file's name.
     target, ignore, seed : optional
-        The decisions made most often: the column to be predicted (by default proposed), columns to leave
-        out besides those that look like identifiers, and what fixes the split.
+        The decisions made most often: the column to be predicted (by default proposed), columns to
+        leave out besides those that look like identifiers, and what fixes the split.
     plan : DataPlan, optional
         All decisions at once; then the three above are not looked at.
     given : Given, optional
@@ -136,12 +150,13 @@ def add_table(workspace: Workspace, path: Path, *, name: str = "", target: str |
         With the place and what to do. Nothing is added then.
     """
     workspace.check_writable()
-    plan = plan or DataPlan(targets=(target,) if target else (), ignore=ignore, split=SplitPlan(seed=seed))
+    plan = plan or DataPlan(
+        targets=(target, ) if target else (), ignore=ignore, split=SplitPlan(seed=seed))
     name = name or path.name.split(".")[0].replace("-", " ").replace("_", " ").strip() or "data"
     folder = workspace.data(name)
     if folder.exists():
-        raise DataError(f"a data set called {shown(name)!r} is there already", shown(workspace.folder),
-                        "choose another name")
+        raise DataError(f"a data set called {shown(name)!r} is there already",
+                        shown(workspace.folder), "choose another name")
     try:
         with scratch_folder(workspace.data(), "reading") as scratch:
             check = _unchanged(path, given)
@@ -152,7 +167,8 @@ def add_table(workspace: Workspace, path: Path, *, name: str = "", target: str |
             except AxiarchError as error:
                 raise error.at(shown(path)) from None
     except OSError as error:
-        raise WorkspaceReadOnly(f"the data cannot be written: {error.strerror or error}", shown(folder),
+        raise WorkspaceReadOnly(f"the data cannot be written: {error.strerror or error}",
+                                shown(folder),
                                 "free some space or change the permissions") from None
 
 
@@ -180,7 +196,10 @@ def _unchanged(path: Path, given: Given | None = None) -> Callable[[], None]:
     return check
 
 
-def search_data(workspace: Workspace, search: SearchFile, beside: Path, tell: Tell = quiet) -> SearchFile:
+def search_data(workspace: Workspace,
+                search: SearchFile,
+                beside: Path,
+                tell: Tell = quiet) -> SearchFile:
     """Return a search whose data are in the workspace: where it names a file, that is added first.
 
     Parameters
@@ -197,14 +216,16 @@ def search_data(workspace: Workspace, search: SearchFile, beside: Path, tell: Te
         return replace(search, data=data_set(workspace, search.data).folder.name)
     path = beside / Path(search.data).expanduser()
     if not path.exists():
-        raise WorkspaceMissing(f"there is no data set and no file called {shown(search.data)!r}",
-                               shown(workspace.folder),
-                               "there are " + ", ".join(names) if names else "add one: axiarch data add FILE")
+        raise WorkspaceMissing(
+            f"there is no data set and no file called {shown(search.data)!r}",
+            shown(workspace.folder),
+            "there are " + ", ".join(names) if names else "add one: axiarch data add FILE")
     plan = plan_of(search.decisions)
     for name in names:
         known = read_dataset(workspace.data(name))
-        alike = not search.decisions or replace(known.plan, targets=plan.targets or known.plan.targets) == replace(
-            plan, targets=plan.targets or known.plan.targets)
+        alike = not search.decisions or replace(
+            known.plan, targets=plan.targets or known.plan.targets) == replace(
+                plan, targets=plan.targets or known.plan.targets)
         if alike and known.source == str(path.absolute()) and _made_since(known, path):
             return replace(search, data=name)
     return replace(search, data=add_table(workspace, path, plan=plan, tell=tell).folder.name)
@@ -222,10 +243,13 @@ def plan_of(decisions: Mapping[str, Any]) -> DataPlan:
 
     unknown = next((key for key in decisions if key not in DataPlan.__dataclass_fields__), None)
     if unknown is not None:
-        raise SearchFileError(f"no decision about data is called {shown(unknown, 40)!r}", "[decisions]",
+        raise SearchFileError(f"no decision about data is called {shown(unknown, 40)!r}",
+                              "[decisions]",
                               "known are " + ", ".join(DataPlan.__dataclass_fields__))
     columns = decisions.get("columns", {})
-    known = {**decisions, "columns": list(columns.items()) if isinstance(columns, dict) else columns}
+    known = {
+        **decisions, "columns": list(columns.items()) if isinstance(columns, dict) else columns
+    }
     try:
         return msgspec.convert(known, DataPlan)
     except msgspec.ValidationError as error:

@@ -13,6 +13,8 @@ def raise_answer(answer: Mapping[str, Any]) -> None:
     if "error" not in answer:
         return
     kind = getattr(errors, str(answer["error"]), errors.AxiarchError)
-    if not (isinstance(kind, type) and issubclass(kind, errors.AxiarchError)) or kind is errors.NotationError:
+    if not (isinstance(kind, type)
+            and issubclass(kind, errors.AxiarchError)) or kind is errors.NotationError:
         kind = errors.AxiarchError
-    raise kind(str(answer.get("what", "")), str(answer.get("where", "")), str(answer.get("remedy", "")))
+    raise kind(str(answer.get("what", "")), str(answer.get("where", "")),
+               str(answer.get("remedy", "")))

@@ -1,4 +1,6 @@
-"""Bring in finished trainings of other origin, so that they are ranked with those of a search, and marked."""
+"""Bring in finished trainings of other origin, so that they are ranked with those of a search,
+and marked.
+"""
 
 from __future__ import annotations
 
@@ -45,9 +47,12 @@ class Brought:
     left_out: tuple[str, ...]
 
     def __str__(self) -> str:
-        numbers = f"{self.recipes[0]} to {self.recipes[-1]}" if len(self.recipes) > 1 else str(self.recipes[0])
-        known = f" Read as our settings: {', '.join(shown(n, 30) for n in self.known)}." if self.known else ""
-        left = f" Left out: {', '.join(shown(n, 30) for n in self.left_out)}." if self.left_out else ""
+        numbers = f"{self.recipes[0]} to {self.recipes[-1]}" if len(self.recipes) > 1 else str(
+            self.recipes[0])
+        known = (" Read as our settings: "
+                 f"{', '.join(shown(n, 30) for n in self.known)}.") if self.known else ""
+        left = (" Left out: "
+                f"{', '.join(shown(n, 30) for n in self.left_out)}.") if self.left_out else ""
         return (f"{count(self.runs, 'training')} of other origin ranked in search {self.search} as "
                 f"{'recipes' if len(self.recipes) > 1 else 'recipe'} {numbers}.{known}{left}")
 
@@ -55,7 +60,8 @@ class Brought:
 def bring_in(workspace: Workspace, source: Path, number: int = 0) -> Brought:
     """Enter the trainings of a table into a finished search; 0 is the newest.
 
-    Losses are taken as they are given: they must be the loss of the search, on the same validation rows.
+    Losses are taken as they are given: they must be the loss of the search, on the same validation
+    rows.
 
     Raises
     ------
@@ -81,19 +87,25 @@ def bring_in(workspace: Workspace, source: Path, number: int = 0) -> Brought:
         try:
             with journal.transaction():
                 for at, (settings, own) in enumerate(groups.items()):
-                    recipe, origin, ours = _recipe(dict(settings), source.name, len(own[0].validation))
+                    recipe, origin, ours = _recipe(dict(settings), source.name,
+                                                   len(own[0].validation))
                     known += [name for name in ours if name not in known]
                     journal.add_recipe(snapshot.search.number, first + at, recipe, 0, origin)
                     entered.append(first + at)
                     _enter(journal, snapshot, first + at, own)
-                journal.add_event(snapshot.search.number, "brought in",
-                                  f"{count(len(trainings), 'training')} of other origin from {shown(source.name, 80)}")
+                journal.add_event(
+                    snapshot.search.number, "brought in",
+                    f"{count(len(trainings), 'training')} of other origin from "
+                    f"{shown(source.name, 80)}"
+                )
         finally:
             journal.close()
-    return Brought(snapshot.search.number, tuple(entered), len(trainings), tuple(known), tuple(left_out))
+    return Brought(snapshot.search.number, tuple(entered), len(trainings), tuple(known),
+                   tuple(left_out))
 
 
-def _enter(journal: JournalWriter, snapshot: Snapshot, recipe: int, trainings: Sequence[Training]) -> None:
+def _enter(journal: JournalWriter, snapshot: Snapshot, recipe: int,
+           trainings: Sequence[Training]) -> None:
     """Enter the runs of one recipe; their epochs cost this search nothing."""
     metrics = snapshot.dataset.target.metrics
     for repeat, training in enumerate(trainings):
@@ -101,16 +113,21 @@ def _enter(journal: JournalWriter, snapshot: Snapshot, recipe: int, trainings: S
         diverged = not math.isfinite(training.validation[-1])
         run = journal.add_run(snapshot.search.number, recipe, repeat, 0, epochs)
         unknown = (math.nan,) * epochs
-        journal.add_epochs(EpochRecord(
-            run, i + 1, training.training[i], training.training[i], training.validation[i],
-            tuple(training.metrics.get(name, unknown)[i] for name in metrics), training.rates[i], 0.0,
-            training.seconds[i] if math.isfinite(training.seconds[i]) else 0.0) for i in range(epochs))
+        journal.add_epochs(
+            EpochRecord(run, i +
+                        1, training.training[i], training.training[i], training.validation[i],
+                        tuple(training.metrics.get(name, unknown)[i]
+                              for name in metrics), training.rates[i], 0.0,
+                        training.seconds[i] if math.isfinite(training.seconds[i]) else 0.0)
+            for i in range(epochs))
         journal.end_run(run, "ended", "diverged" if diverged else "completed", "trained elsewhere",
                         0 if diverged else steady(training.validation)[0])
 
 
 def _recipe(settings: dict[str, str], file: str, epochs: int) -> tuple[Recipe, str, list[str]]:
-    """Return what of some settings is a recipe of ours, the others as text, and the columns that were read."""
+    """Return what of some settings is a recipe of ours, the others as text, and the columns that
+    were read.
+    """
     values: dict[str, object] = {"epochs": epochs}
     words, ours = [], []
     for column, text in settings.items():

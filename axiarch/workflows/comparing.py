@@ -14,7 +14,9 @@ from axiarch.recipes.recipe import Recipe, describe
 
 @dataclass(frozen=True)
 class Difference:
-    """One value in which two recipes differ, written as it is typed; empty where it has no effect."""
+    """One value in which two recipes differ, written as it is typed; empty where it has no
+    effect.
+    """
 
     group: str
     label: str
@@ -23,7 +25,8 @@ class Difference:
 
 
 def keep_version(workspace: Workspace, recipe: Recipe, note: str = "") -> Version:
-    """Keep a recipe; ``name: note`` gives it a name, else what changed against the last version is its name.
+    """Keep a recipe; ``name: note`` gives it a name, else what changed against the last version is
+    its name.
 
     Raises
     ------

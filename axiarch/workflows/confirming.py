@@ -1,4 +1,6 @@
-"""Confirm a recipe: train it again on fresh seeds, which chose nothing, and compare with what was foretold."""
+"""Confirm a recipe: train it again on fresh seeds, which chose nothing, and compare with what
+was foretold.
+"""
 
 from __future__ import annotations
 
@@ -55,20 +57,27 @@ class Confirmation:
 
     def __str__(self) -> str:
         half = "" if self.half_width is None else f" ± {self.half_width:.2g} (95 %)"
-        found = (f"On {count(self.runs, 'fresh seed')} recipe {self.recipe} of search {self.search} has a steady loss "
-                 f"of {loss(self.loss)}{half}; {loss(self.foretold)} was foretold.")
+        found = (
+            f"On {count(self.runs, 'fresh seed')} recipe {self.recipe} of search {self.search} has "
+            f"a steady loss of {loss(self.loss)}{half}; {loss(self.foretold)} was foretold.")
         if self.reach is None or self.holds is None:
             return f"{found} One run cannot say whether that holds: confirm it on more seeds."
         if not self.holds:
-            return (f"{found} That is {loss(self.loss - self.foretold)} worse, more than seeds alone explain: it does "
-                    "not hold.")
+            return (
+                f"{found} That is {loss(self.loss - self.foretold)} worse, more than seeds alone "
+                "explain: it does not hold.")
         if self.foretold - self.loss > self.reach:
             return f"{found} It holds, and is better than foretold."
-        return f"{found} It holds: the difference is within ± {self.reach:.2g}, what seeds alone explain."
+        return (f"{found} It holds: the difference is within ± {self.reach:.2g}, what seeds alone "
+                "explain.")
 
 
-def confirming_search(workspace: Workspace, snapshot: Snapshot, recipe: int, seeds: int = SEEDS) -> SearchFile:
-    """Return the search that trains a recipe on `seeds` seeds that no search of the workspace has used.
+def confirming_search(workspace: Workspace,
+                      snapshot: Snapshot,
+                      recipe: int,
+                      seeds: int = SEEDS) -> SearchFile:
+    """Return the search that trains a recipe on `seeds` seeds that no search of the workspace has
+    used.
 
     Raises
     ------
@@ -76,19 +85,26 @@ def confirming_search(workspace: Workspace, snapshot: Snapshot, recipe: int, see
         If there is no such recipe.
     """
     if recipe not in snapshot.recipes:
-        raise TrainingError(f"there is no recipe {recipe}", f"search {snapshot.search.number}", "see axiarch ranking")
+        raise TrainingError(f"there is no recipe {recipe}", f"search {snapshot.search.number}",
+                            "see axiarch ranking")
     if snapshot.recipes[recipe].origin:
-        raise TrainingError(f"recipe {recipe} was trained elsewhere: its settings here may be others",
-                            f"search {snapshot.search.number}", "confirm a recipe that was trained here")
+        raise TrainingError(
+            f"recipe {recipe} was trained elsewhere: its settings here may be others",
+            f"search {snapshot.search.number}", "confirm a recipe that was trained here")
     with closing(JournalReader(workspace.journal)) as reader:
         used = {read_search(record.file, "search.toml").seed for record in reader.searches()}
     fresh = next(seed for seed in range(1, len(used) + 2) if seed not in used)
-    return replace(snapshot.file, name=f"recipe {recipe} of search {snapshot.search.number} on fresh seeds",
-                   space=Space(snapshot.recipes[recipe].recipe), repeats=seeds, seed=fresh, start=None,
+    return replace(snapshot.file,
+                   name=f"recipe {recipe} of search {snapshot.search.number} on fresh seeds",
+                   space=Space(snapshot.recipes[recipe].recipe),
+                   repeats=seeds,
+                   seed=fresh,
+                   start=None,
                    method=MethodChoice("grid", {}))
 
 
-def confirmations(workspace: Workspace, snapshot: Snapshot, recipe: int) -> tuple[Confirmation, ...]:
+def confirmations(workspace: Workspace, snapshot: Snapshot,
+                  recipe: int) -> tuple[Confirmation, ...]:
     """Return what other searches found of a recipe on fresh seeds, oldest first.
 
     A search counts if it trained this one recipe alone, on the same data, by another seed: then its
@@ -116,7 +132,11 @@ def _compared(snapshot: Snapshot, recipe: int, other: Snapshot) -> Confirmation:
 
     old = [snapshot.curves[r.id].steady for r in snapshot.runs_of(recipe)
            if r.state == "ended" and r.id in snapshot.curves]
-    new = [other.curves[r.id].steady for r in other.runs.values() if r.state == "ended" and r.id in other.curves]
+    new = [
+        other.curves[r.id].steady
+        for r in other.runs.values()
+        if r.state == "ended" and r.id in other.curves
+    ]
     row = next((r for r in snapshot.ranking.rows if r.recipe == recipe), None)
     leads = row is not None and row.standing == "leader"
     optimism = (snapshot.ranking.disappointment or 0.0) if leads else 0.0
@@ -129,6 +149,8 @@ def _compared(snapshot: Snapshot, recipe: int, other: Snapshot) -> Confirmation:
         spread = statistics.variance(old) if len(old) > 1 else statistics.variance(new)
         before = spread / max(len(old), 1)
         total = own + before
-        freedom = total**2 / (own**2 / (len(new) - 1) + before**2 / max(len(old) - 1, 1)) if total > 0 else 1.0
+        freedom = total**2 / (own**2 / (len(new) - 1) +
+                              before**2 / max(len(old) - 1, 1)) if total > 0 else 1.0
         reach = float(t.ppf(0.975, freedom)) * math.sqrt(total)
-    return Confirmation(snapshot.search.number, recipe, other.search.number, foretold, mean, len(new), half, reach)
+    return Confirmation(snapshot.search.number, recipe, other.search.number, foretold, mean,
+                        len(new), half, reach)

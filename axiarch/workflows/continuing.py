@@ -1,4 +1,6 @@
-"""Train a recipe for more epochs: from exactly where it stopped, from its best epoch, or from a model's weights."""
+"""Train a recipe for more epochs: from exactly where it stopped, from its best epoch, or from a
+model's weights.
+"""
 
 from __future__ import annotations
 
@@ -22,8 +24,8 @@ def continued(snapshot: Snapshot, run: int, epochs: int, at: Literal["last", "be
               changes: Mapping[str, object] | None = None) -> SearchFile:
     """Return the search of one training that goes on where `run` stopped, for `epochs` more.
 
-    The seed, the order of rows and all chances go on as they would have; a schedule that depends on the length of the
-    training is stretched to the new one.
+    The seed, the order of rows and all chances go on as they would have; a schedule that depends on
+    the length of the training is stretched to the new one.
 
     Parameters
     ----------
@@ -43,9 +45,11 @@ def continued(snapshot: Snapshot, run: int, epochs: int, at: Literal["last", "be
         raise TrainingError("there is no such run", where, "see axiarch status")
     trained = len(snapshot.curves.get(run, ()))
     if record.state not in OVER and not snapshot.over:
-        raise TrainingError("it is still in training", where, "wait for its end, or stop the search")
+        raise TrainingError("it is still in training", where,
+                            "wait for its end, or stop the search")
     if record.state == "failed" or not trained:
-        raise TrainingError("it has no finished epoch to continue from", where, "train it from scratch")
+        raise TrainingError("it has no finished epoch to continue from", where,
+                            "train it from scratch")
     start = record.best_epoch if at == "best" else trained
     if not start:
         raise TrainingError("it has no checkpoint", where, "continue from its last epoch")
@@ -53,10 +57,15 @@ def continued(snapshot: Snapshot, run: int, epochs: int, at: Literal["last", "be
     recipe = old.changed({**(changes or {}), "epochs": start + max(epochs, 1)})
     before, after = shape_of(old, snapshot.dataset), shape_of(recipe, snapshot.dataset)
     if before.layers != after.layers:
-        raise RecipeError(f"{count(before.trained, 'weight')} do not fit a network of {after.trained}", where,
-                          "keep the network as it was, or train the changed one from scratch")
-    return replace(snapshot.file, name=f"recipe {record.recipe} continued", space=Space(recipe), repeats=1,
-                   method=MethodChoice("grid", {}), start=Start(snapshot.search.number, run, at))
+        raise RecipeError(
+            f"{count(before.trained, 'weight')} do not fit a network of {after.trained}", where,
+            "keep the network as it was, or train the changed one from scratch")
+    return replace(snapshot.file,
+                   name=f"recipe {record.recipe} continued",
+                   space=Space(recipe),
+                   repeats=1,
+                   method=MethodChoice("grid", {}),
+                   start=Start(snapshot.search.number, run, at))
 
 
 def continue_run(workspace: Workspace, snapshot: Snapshot, run: int, epochs: int,
@@ -74,10 +83,11 @@ def continue_run(workspace: Workspace, snapshot: Snapshot, run: int, epochs: int
 
 def continue_model(workspace: Workspace, model: KeptModel, epochs: int,
                    changes: Mapping[str, object] | None = None, lanes: int = 1) -> int:
-    """Start a search of one training whose first weights are those of a model, and return its number.
+    """Start a search of one training whose first weights are those of a model, and return its
+    number.
 
-    The training begins at epoch 1, with a new optimiser state and schedule: a model holds no more than
-    weights. Only :func:`continue_run` continues exactly.
+    The training begins at epoch 1, with a new optimiser state and schedule: a model holds no more
+    than weights. Only :func:`continue_run` continues exactly.
 
     Parameters
     ----------
@@ -90,7 +100,12 @@ def continue_model(workspace: Workspace, model: KeptModel, epochs: int,
         If the model is of other data, or its weights do not fit the changed network.
     """
     recipe = model.recipes[0].changed({**(changes or {}), "epochs": max(epochs, 1)})
-    search = SearchFile(name=f"{model.name} continued"[:200], data=model.data, space=Space(recipe), repeats=1,
-                        seed=max(model.seed, 1), method=MethodChoice("grid", {}),
-                        start=Start(model=model.name if in_workspace(workspace, model) else str(model.path)))
+    search = SearchFile(
+        name=f"{model.name} continued"[:200],
+        data=model.data,
+        space=Space(recipe),
+        repeats=1,
+        seed=max(model.seed, 1),
+        method=MethodChoice("grid", {}),
+        start=Start(model=model.name if in_workspace(workspace, model) else str(model.path)))
     return start_search(workspace, search, lanes)

@@ -1,4 +1,6 @@
-"""Set up the demo: the three data sets of the invented co-operative Marrowfen, and a search to begin with."""
+"""Set up the demo: the three data sets of the invented co-operative Marrowfen, and a search to
+begin with.
+"""
 
 from __future__ import annotations
 
@@ -38,12 +40,18 @@ def _add(workspace: Workspace, name: str, place: Path) -> Dataset:
     """Add one of the demo data sets, with what is known of its noise."""
     if name == HIVE_STATES:
         states = hive_states()
-        return add_table(workspace, states.to_csv(place / "hive-states.csv"), name=name, target="state",
+        return add_table(workspace,
+                         states.to_csv(place / "hive-states.csv"),
+                         name=name,
+                         target="state",
                          rule=HIVE_STATES,
                          best=Floor(states.best_loss, (states.best_accuracy, states.best_balanced)))
     if name == NECTAR_FLOW:
         flow = nectar_flow()
-        return add_table(workspace, flow.to_csv(place / "nectar-flow.csv"), name=name, target="gain_g",
+        return add_table(workspace,
+                         flow.to_csv(place / "nectar-flow.csv"),
+                         name=name,
+                         target="gain_g",
                          rule=NECTAR_FLOW,
                          best=Floor(flow.best_rmse, (flow.best_mae, flow.best_r2)))
     made = hum()
@@ -69,7 +77,9 @@ def write_demo_files(folder: Path) -> list[Path]:
 
 
 def demo_search(data: Dataset) -> SearchFile:
-    """Return the search that the demo begins with: six knobs, 120 recipes raced, the best on three seeds."""
+    """Return the search that the demo begins with: six knobs, 120 recipes raced, the best on
+    three seeds.
+    """
     return new_search(
         data, name="first look", base={"epochs": 40, "patience": 8},
         vary={

@@ -25,9 +25,16 @@ from axiarch.search.methods import METHODS, make_method
 FIRST_KNOBS = {"learning_rate": "1e-4 .. 1e-1 log"}
 
 
-def new_search(data: Dataset, *, name: str = "search", base: Mapping[str, object] | None = None,
-               vary: Mapping[str, str] | None = None, constraints: Sequence[str] = (), method: str = "guided_racing",
-               seed: int = 1, repeats: int = 2, **options: int) -> SearchFile:
+def new_search(data: Dataset,
+               *,
+               name: str = "search",
+               base: Mapping[str, object] | None = None,
+               vary: Mapping[str, str] | None = None,
+               constraints: Sequence[str] = (),
+               method: str = "guided_racing",
+               seed: int = 1,
+               repeats: int = 2,
+               **options: int) -> SearchFile:
     """Return a search on `data`, from plain values and texts in the short notation.
 
     Parameters
@@ -57,7 +64,8 @@ FIRST_PICTURE_NETWORK = "conv 8, pool 2, conv 16, pool 2, hidden"
 
 
 def network_shape(recipe: Recipe, data: Dataset) -> NetworkShape:
-    """Return the network that a recipe makes on a data set: its layers, their shapes and parameters.
+    """Return the network that a recipe makes on a data set: its layers, their shapes and
+    parameters.
 
     Raises
     ------
@@ -106,19 +114,25 @@ def rates_at(recipe: Recipe, steps: Sequence[int], per_epoch: int) -> list[float
 
 
 def load_draft(workspace: Workspace, data: Dataset) -> SearchFile:
-    """Return the draft kept in the workspace, for `data`; a fresh one if there is none or it cannot be read."""
+    """Return the draft kept in the workspace, for `data`; a fresh one if there is none or it
+    cannot be read.
+    """
     kept = _kept(workspace)
     if kept is None:
         return new_search(data)
     kept = replace(kept, data=data.folder.name)
     try:
         check_networks(kept, data)
-    except RecipeError:  # such as convolutions on a table: the network of the draft goes, the rest stays
-        return kept.with_space(replace(kept.space, base=kept.space.base.changed({"network": "hidden"}), knobs=tuple(
-            k for k in kept.space.knobs if k.name != "network")))
+    # such as convolutions on a table: the network of the draft goes, the rest stays
+    except RecipeError:
+        return kept.with_space(
+            replace(kept.space,
+                    base=kept.space.base.changed({"network": "hidden"}),
+                    knobs=tuple(k for k in kept.space.knobs if k.name != "network")))
     pictures = data.encoding.picture is not None and kept.space.varied("network") is None
     if pictures and kept.space.base.word("network") == "hidden":
-        return kept.with_space(replace(kept.space, base=kept.space.base.changed({"network": FIRST_PICTURE_NETWORK})))
+        return kept.with_space(
+            replace(kept.space, base=kept.space.base.changed({"network": FIRST_PICTURE_NETWORK})))
     return kept
 
 
@@ -129,7 +143,9 @@ def alone(search: SearchFile) -> SearchFile:
 
 
 def draft_data(workspace: Workspace) -> str:
-    """Return the name of the data set that the draft is for, or of the first there is; empty if there is none."""
+    """Return the name of the data set that the draft is for, or of the first there is; empty if
+    there is none.
+    """
     kept, names = _kept(workspace), workspace.data_names()
     if kept is not None and workspace.data(kept.data).name in names:
         return workspace.data(kept.data).name

@@ -44,41 +44,50 @@ def export_ranking(snapshot: Snapshot, path: Path, force: bool = False) -> Path:
     InputError, WorkspaceReadOnly
     """
     check_place(path, (".csv",), force)
-    return write_csv(path, *ranking_rows(snapshot.ranking, {n: r.recipe for n, r in snapshot.recipes.items()},
-                                         snapshot.dataset.target.unit, snapshot.dataset.target.metrics,
-                                         len(snapshot.openings),
-                                         {n: r.origin for n, r in snapshot.recipes.items()}))
+    return write_csv(
+        path,
+        *ranking_rows(snapshot.ranking, {n: r.recipe for n, r in snapshot.recipes.items()},
+                      snapshot.dataset.target.unit, snapshot.dataset.target.metrics,
+                      len(snapshot.openings), {n: r.origin for n, r in snapshot.recipes.items()}))
 
 
 def floors_of(dataset: Dataset) -> list[tuple[str, float]]:
     """Return what every loss is read against, by name."""
-    return [(name, known.loss) for name, known in (("baseline", dataset.floor), ("linear", dataset.linear),
-                                                   ("noise", dataset.best)) if known is not None]
+    return [(name, known.loss)
+            for name, known in (("baseline", dataset.floor), ("linear", dataset.linear),
+                                ("noise", dataset.best))
+            if known is not None]
 
 
 def export_runs(snapshot: Snapshot, path: Path, force: bool = False) -> Path:
-    """Write one row a run, with every value of its recipe: ``.csv``, ``.parquet`` or ``.jsonl``; return the path.
+    """Write one row a run, with every value of its recipe: ``.csv``, ``.parquet`` or ``.jsonl``;
+    return the path.
 
     Raises
     ------
     InputError, WorkspaceReadOnly
     """
     target = snapshot.dataset.target
-    header = ["search", "run", "recipe", "seed", "fold", "state", "reason", "epochs trained", "best epoch",
-              f"steady validation loss ({target.unit})", f"lowest validation loss ({target.unit})",
-              f"training loss at the best epoch ({target.unit})",
-              *(f"{name} at the best epoch" for name in target.metrics),
-              "seconds", "parameters", "trained elsewhere", *FIELDS]
+    header = [
+        "search", "run", "recipe", "seed", "fold", "state", "reason", "epochs trained",
+        "best epoch", f"steady validation loss ({target.unit})",
+        f"lowest validation loss ({target.unit})",
+        f"training loss at the best epoch ({target.unit})",
+        *(f"{name} at the best epoch" for name in target.metrics), "seconds", "parameters",
+        "trained elsewhere", *FIELDS
+    ]
     rows: list[list[Cell]] = []
     for run in sorted(snapshot.runs.values(), key=lambda run: run.id):
         curve, record = snapshot.curves.get(run.id, Curve()), snapshot.recipes[run.recipe]
         kept, level = steady(curve.validation) if curve else (0, None)
         own = curve.metrics[kept - 1] if kept else [None] * len(target.metrics)
-        rows.append([snapshot.search.number, run.id, run.recipe, run.repeat + 1, run.fold + 1, run.state, run.reason,
-                     len(curve), kept or None, level, min(curve.validation, default=None),
-                     curve.training_still[kept - 1] if kept else None, *own, curve.total_seconds, record.parameters,
-                     record.origin,
-                     *values_of(record.recipe)])
+        rows.append([
+            snapshot.search.number, run.id, run.recipe, run.repeat + 1, run.fold + 1, run.state,
+            run.reason,
+            len(curve), kept or None, level,
+            min(curve.validation, default=None), curve.training_still[kept - 1] if kept else None,
+            *own, curve.total_seconds, record.parameters, record.origin, *values_of(record.recipe)
+        ])
     return write_table(path, unique(header), rows, force)
 
 
@@ -90,22 +99,33 @@ def export_epochs(snapshot: Snapshot, path: Path, force: bool = False) -> Path:
     InputError, WorkspaceReadOnly
     """
     unit = snapshot.dataset.target.unit
-    header = ["search", "run", "recipe", "seed", "fold", "epoch", f"training loss while training ({unit})",
-              f"training loss ({unit})", f"validation loss ({unit})", *snapshot.dataset.target.metrics, "learning rate",
-              "gradient norm", "gradient norm before clipping", "seconds"]
+    header = [
+        "search", "run", "recipe", "seed", "fold", "epoch",
+        f"training loss while training ({unit})", f"training loss ({unit})",
+        f"validation loss ({unit})", *snapshot.dataset.target.metrics, "learning rate",
+        "gradient norm", "gradient norm before clipping", "seconds"
+    ]
     rows: list[list[Cell]] = []
     for run in sorted(snapshot.runs.values(), key=lambda run: run.id):
         curve = snapshot.curves.get(run.id, Curve())
         for i in range(len(curve)):
-            rows.append([snapshot.search.number, run.id, run.recipe, run.repeat + 1, run.fold + 1, i + 1,
-                         curve.training[i], curve.training_still[i], curve.validation[i], *curve.metrics[i],
-                         curve.learning_rate[i], curve.gradient_norm[i], curve.loss_gradient[i], curve.seconds[i]])
+            rows.append([
+                snapshot.search.number, run.id, run.recipe, run.repeat + 1, run.fold + 1, i + 1,
+                curve.training[i], curve.training_still[i], curve.validation[i], *curve.metrics[i],
+                curve.learning_rate[i], curve.gradient_norm[i], curve.loss_gradient[i],
+                curve.seconds[i]
+            ])
     return write_table(path, unique(header), rows, force)
 
 
-def export_predictions(snapshot: Snapshot, recipe: int, part: str, found: Mapping[str, Any], path: Path,
+def export_predictions(snapshot: Snapshot,
+                       recipe: int,
+                       part: str,
+                       found: Mapping[str, Any],
+                       path: Path,
                        force: bool = False) -> tuple[Path, Path]:
-    """Write what a recipe predicts, drawn, with the numbers as ``NAME-data.csv`` beside it; return both paths.
+    """Write what a recipe predicts, drawn, with the numbers as ``NAME-data.csv`` beside it; return
+    both paths.
 
     Parameters
     ----------
@@ -127,7 +147,8 @@ def export_predictions(snapshot: Snapshot, recipe: int, part: str, found: Mappin
         for metric in ("accuracy", "balanced_accuracy", "log_loss"):
             rows.append([metric.replace("_", " "), "", *found[metric]])
         for metric in ("precision", "recall", "f1"):
-            rows += [[metric, name, *values] for name, values in zip(names, found[metric], strict=True)]
+            rows += [[metric, name, *values]
+                     for name, values in zip(names, found[metric], strict=True)]
         rows += [[f"predicted as {told}", name, count_, None, None]
                  for name, counts in zip(names, found["confusion"], strict=True)
                  for told, count_ in zip(names, counts, strict=True)]
@@ -135,13 +156,15 @@ def export_predictions(snapshot: Snapshot, recipe: int, part: str, found: Mappin
         for metric in ("rmse", "mae", "median_error", "r2"):
             rows += [[metric.replace("_", " "), name, *values]
                      for name, values in zip(names, found[metric], strict=True)]
-    text = csv_text(("what", "class" if target.classes else "target", "value", "low 95 %", "high 95 %"), rows)
+    text = csv_text(
+        ("what", "class" if target.classes else "target", "value", "low 95 %", "high 95 %"), rows)
     check_place(path, CHARTS, force)
     beside = path.with_name(f"{path.stem}-data.csv")
     same = regular_file(beside) and beside.read_text(encoding="utf-8", errors="replace") == text
     check_place(beside, (".csv",), force or same)
     part_name = "training" if part == "train" else part
-    title = f"recipe {recipe} of search {snapshot.search.number} on {found['rows']} {part_name} rows{_opened(snapshot)}"
+    title = (f"recipe {recipe} of search {snapshot.search.number} on {found['rows']} {part_name} "
+             f"rows{_opened(snapshot)}")
     draw = classes_figure if target.classes else amounts_figure
     chart = save_figure(draw(found, names, title), path)
     return chart, write_export(beside, lambda draft: write_text(draft, text))
@@ -175,21 +198,30 @@ def export_chart(snapshot: Snapshot, path: Path, force: bool = False) -> Path:
 
     check_place(path, CHARTS, force)
     if not snapshot.ranking.rows:
-        raise WorkspaceMissing("there is no ranking yet", f"search {snapshot.search.number}", "wait for a run to end")
+        raise WorkspaceMissing("there is no ranking yet", f"search {snapshot.search.number}",
+                               "wait for a run to end")
     leader = snapshot.recipes[snapshot.ranking.rows[0].recipe].recipe
     rows = [(r, f"recipe {r.recipe}: " + (snapshot.recipes[r.recipe].apart(leader) or "leader"))
             for r in snapshot.ranking.rows]
-    title = f"{snapshot.search.name} on {snapshot.dataset.name}: {snapshot.ended_runs} runs{_opened(snapshot)}"
-    return save_figure(ladder_figure(rows, floors_of(snapshot.dataset), title, snapshot.dataset.target.loss_name), path)
+    title = (f"{snapshot.search.name} on {snapshot.dataset.name}: {snapshot.ended_runs} "
+             f"runs{_opened(snapshot)}")
+    return save_figure(
+        ladder_figure(rows, floors_of(snapshot.dataset), title, snapshot.dataset.target.loss_name),
+        path)
 
 
-def export_curves(snapshot: Snapshot, path: Path, recipe: int = 0, force: bool = False) -> tuple[Path, Path]:
-    """Write loss curves as ``.svg`` or ``.pdf`` with the same data as ``NAME-data.csv`` beside it; return both paths.
+def export_curves(snapshot: Snapshot,
+                  path: Path,
+                  recipe: int = 0,
+                  force: bool = False) -> tuple[Path, Path]:
+    """Write loss curves as ``.svg`` or ``.pdf`` with the same data as ``NAME-data.csv`` beside it;
+    return both paths.
 
     Parameters
     ----------
     recipe : int, optional
-        Training and validation curves of all repeats of one recipe; 0 for the first runs of the leading recipes.
+        Training and validation curves of all repeats of one recipe; 0 for the first runs of the
+        leading recipes.
 
     Raises
     ------
@@ -200,13 +232,15 @@ def export_curves(snapshot: Snapshot, path: Path, recipe: int = 0, force: bool =
     lines: list[Line] = []
     if recipe:
         if recipe not in snapshot.recipes:
-            raise WorkspaceMissing(f"there is no recipe {recipe}", f"search {snapshot.search.number}",
-                                   "see the ranking")
+            raise WorkspaceMissing(f"there is no recipe {recipe}",
+                                   f"search {snapshot.search.number}", "see the ranking")
         for run in snapshot.runs_of(recipe):
             curve = snapshot.curves.get(run.id)
             if curve:
-                lines.append(Line(f"validation, {snapshot.run_name(run)}", curve.validation, ORANGE))
-                lines.append(Line(f"training, {snapshot.run_name(run)}", curve.training_still, BLUE, True))
+                lines.append(Line(f"validation, {snapshot.run_name(run)}", curve.validation,
+                                  ORANGE))
+                lines.append(
+                    Line(f"training, {snapshot.run_name(run)}", curve.training_still, BLUE, True))
         title = f"recipe {recipe}: {snapshot.recipes[recipe].apart(snapshot.file.space.base)}"
     else:
         for row in snapshot.ranking.rows[:_LINES]:
@@ -217,7 +251,8 @@ def export_curves(snapshot: Snapshot, path: Path, recipe: int = 0, force: bool =
                                   snapshot.curves[run.id].validation, colour))
         title = f"{snapshot.search.name}: validation loss of the leading recipes"
     if not lines:
-        raise WorkspaceMissing("no epoch has been trained yet", f"search {snapshot.search.number}", "wait a moment")
+        raise WorkspaceMissing("no epoch has been trained yet", f"search {snapshot.search.number}",
+                               "wait a moment")
     title += _opened(snapshot)
     name = snapshot.dataset.target.loss_name
     rows: list[list[Cell]] = [[line.label, epoch, value] for line in lines

@@ -18,7 +18,8 @@ _WAITING = 2.0
 
 
 def forecast_search(search: SearchFile, data: Dataset, lanes: int = 0) -> Forecast:
-    """Return what `search` will take on `data` with `lanes` workers (0: one per core). Takes a few seconds.
+    """Return what `search` will take on `data` with `lanes` workers (0: one per core). Takes a few
+    seconds.
 
     Raises
     ------
@@ -28,7 +29,8 @@ def forecast_search(search: SearchFile, data: Dataset, lanes: int = 0) -> Foreca
     check_networks(search, data)
     recipes = planned_recipes(search)
     if not recipes:
-        raise TrainingError("no recipe of this space satisfies its constraints", "constraints", "loosen them")
+        raise TrainingError("no recipe of this space satisfies its constraints", "constraints",
+                            "loosen them")
     check_memory(recipes, data, lanes or default_lanes())
     picked = to_measure(recipes, data.shape, data.outputs)
     repeats = search.repeats * len(data.folds)
@@ -40,7 +42,8 @@ def forecast_search(search: SearchFile, data: Dataset, lanes: int = 0) -> Foreca
                      lanes or default_lanes(), measured)
     if not method.learns and len(recipes) < SAMPLED:
         return found
-    epochs = method.expected_epochs if method.learns else found.epochs * method.expected / len(recipes)
+    epochs = method.expected_epochs if method.learns else found.epochs * method.expected / len(
+        recipes)
     return replace(found, recipes=method.expected, runs=method.expected_runs, epochs=round(epochs),
                    low=found.low * epochs / found.epochs,
                    high=found.high * epochs / found.epochs * (_WAITING if method.learns else 1.0))

@@ -20,14 +20,22 @@ if TYPE_CHECKING:
 _COUNTS = ("rows", "confusion")
 
 
-def judge_recipe(workspace: Workspace, snapshot: Snapshot, recipe: int, run: int = 0,
-                 part: PartName = "validation", by: str = "", inputs: bool = False) -> dict[str, Any]:
-    """Return the metrics of all runs of a recipe, or of one of them, on rows they were not trained on.
+def judge_recipe(workspace: Workspace,
+                 snapshot: Snapshot,
+                 recipe: int,
+                 run: int = 0,
+                 part: PartName = "validation",
+                 by: str = "",
+                 inputs: bool = False) -> dict[str, Any]:
+    """Return the metrics of all runs of a recipe, or of one of them, on rows they were not trained
+    on.
 
-    Metrics are means over the runs, counts are sums; ``runs`` holds those of each run with its seed and fold.
+    Metrics are means over the runs, counts are sums; ``runs`` holds those of each run with its seed
+    and fold.
 
-    Classes: confusion, accuracy, balanced accuracy, top 2 and 3, log loss, and for each class and their mean precision,
-    recall, F1 and the area under the ROC curve. Amounts: RMSE, mean and median absolute error and R² of each.
+    Classes: confusion, accuracy, balanced accuracy, top 2 and 3, log loss, and for each class and
+    their mean precision, recall, F1 and the area under the ROC curve. Amounts: RMSE, mean and
+    median absolute error and R² of each.
 
     Raises
     ------
@@ -37,7 +45,10 @@ def judge_recipe(workspace: Workspace, snapshot: Snapshot, recipe: int, run: int
     judged, records = ask_of_runs(workspace, snapshot, recipe, run, part=part, by=by, inputs=inputs)
     runs = [{"seed": r.repeat + 1, "fold": r.fold + 1, **each}
             for r, each in zip(records, judged["judged"], strict=True)]
-    return {**_mean(judged["judged"]), "runs": runs, "summary": judged["summary"], "groups": judged.get("groups", [])}
+    return {
+        **_mean(judged["judged"]), "runs": runs, "summary": judged["summary"],
+        "groups": judged.get("groups", [])
+    }
 
 
 def first_run(snapshot: Snapshot, recipe: int) -> RunRecord:
@@ -49,12 +60,14 @@ def first_run(snapshot: Snapshot, recipe: int) -> RunRecord:
         If it has none.
     """
     if recipe in snapshot.recipes and snapshot.recipes[recipe].origin:
-        raise TrainingError(f"recipe {recipe} was trained elsewhere: there are no weights of it here",
-                            f"search {snapshot.search.number}", "choose a recipe that was trained here")
+        raise TrainingError(
+            f"recipe {recipe} was trained elsewhere: there are no weights of it here",
+            f"search {snapshot.search.number}", "choose a recipe that was trained here")
     for run in snapshot.runs_of(recipe):
         if snapshot.curves.get(run.id):
             return run
-    raise TrainingError(f"recipe {recipe} has not been trained", f"search {snapshot.search.number}", "train it first")
+    raise TrainingError(f"recipe {recipe} has not been trained", f"search {snapshot.search.number}",
+                        "train it first")
 
 
 def ask_of_runs(workspace: Workspace, snapshot: Snapshot, recipe: int, run: int = 0,

@@ -91,11 +91,19 @@ def best_run(snapshot: Snapshot, recipe: int) -> RunRecord:
     """
     able = [r for r in snapshot.runs_of(recipe) if r.state in OVER and r.state != "failed"
             and r.reason != "diverged" and snapshot.curves.get(r.id)]
-    return min(able, key=lambda r: snapshot.curves[r.id].steady, default=first_run(snapshot, recipe))
+    return min(able,
+               key=lambda r: snapshot.curves[r.id].steady,
+               default=first_run(snapshot, recipe))
 
 
-def keep_model(workspace: Workspace, snapshot: Snapshot, recipe: int, name: str = "", note: str = "",
-               run: int = 0, average: str = "", anyway: bool = False) -> KeptModel:
+def keep_model(workspace: Workspace,
+               snapshot: Snapshot,
+               recipe: int,
+               name: str = "",
+               note: str = "",
+               run: int = 0,
+               average: str = "",
+               anyway: bool = False) -> KeptModel:
     """Keep the network of a recipe's best epoch, with all it needs to predict, as one file.
 
     Parameters
@@ -106,7 +114,8 @@ def keep_model(workspace: Workspace, snapshot: Snapshot, recipe: int, name: str 
         Which run; by default the one with the lowest steady loss.
     average : {"", "seeds", "tied"}
         Average the predictions of several networks: of all seeds of the recipe, or of all seeds of
-        the recipes tied with the leader. Where there are folds, of those on the fold of the best run.
+        the recipes tied with the leader. Where there are folds, of those on the fold of the best
+        run.
     anyway : bool
         Keep the average also where its gain over the best of them is not told apart from none.
 
@@ -121,8 +130,10 @@ def keep_model(workspace: Workspace, snapshot: Snapshot, recipe: int, name: str 
     record = snapshot.runs[run] if run in snapshot.runs else best_run(snapshot, recipe)
     name = " ".join(name.split()) or f"recipe {recipe} of search {snapshot.search.number}"
     place = _free_place(workspace, name)
-    about = {**_about(name, note), "search": snapshot.search.number, "recipe": recipe, "run": record.id,
-             "seed": record.repeat + 1}
+    about = {
+        **_about(name, note), "search": snapshot.search.number, "recipe": recipe, "run": record.id,
+        "seed": record.repeat + 1
+    }
     request, _ = runs_request(workspace, snapshot, recipe, record.id)
     if average:
         request["runs"] = _averaged(workspace, snapshot, recipe, record, average)
@@ -130,7 +141,9 @@ def keep_model(workspace: Workspace, snapshot: Snapshot, recipe: int, name: str 
         about["averaged"] = average
     try:
         place.parent.mkdir(exist_ok=True)
-        ask("keep", module=TRAINED, request={**request, "path": str(place), "about": about, "anyway": anyway})
+        ask("keep",
+            module=TRAINED,
+            request={**request, "path": str(place), "about": about, "anyway": anyway})
     except OSError as error:
         raise not_written("the model cannot be kept", shown(place), error,
                           "change the permissions; nothing was changed") from None
@@ -139,7 +152,8 @@ def keep_model(workspace: Workspace, snapshot: Snapshot, recipe: int, name: str 
 
 def import_network(workspace: Workspace, source: Path, data: str, name: str = "", note: str = "",
                    fold: int = 1) -> KeptModel:
-    """Keep a network of a file in the open format (ONNX) as a model of a data set, to continue from.
+    """Keep a network of a file in the open format (ONNX) as a model of a data set, to continue
+    from.
 
     See :func:`axiarch.export.reading.read_network`.
 
@@ -153,15 +167,22 @@ def import_network(workspace: Workspace, source: Path, data: str, name: str = ""
     workspace.check_writable()
     dataset = data_set(workspace, data)
     if not 1 <= fold <= len(dataset.folds):
-        raise InputError(f"there is no fold {fold}", shown(dataset.name), f"give 1 to {len(dataset.folds)}")
+        raise InputError(f"there is no fold {fold}", shown(dataset.name),
+                         f"give 1 to {len(dataset.folds)}")
     name = " ".join(name.split()) or source.stem
     place = _free_place(workspace, name)
-    about = {**_about(name, note), "search": 0, "recipe": 0, "run": 0, "seed": 1, "source": source.name[:200]}
+    about = {
+        **_about(name, note), "search": 0, "recipe": 0, "run": 0, "seed": 1,
+        "source": source.name[:200]
+    }
     try:
         place.parent.mkdir(exist_ok=True)
-        ask("import", module=TRAINED, request={
-            "file": str(source.absolute()), "data": str(dataset.folder.absolute()), "fold": fold - 1,
-            "path": str(place), "about": about})
+        ask("import",
+            module=TRAINED,
+            request={
+                "file": str(source.absolute()), "data": str(dataset.folder.absolute()),
+                "fold": fold - 1, "path": str(place), "about": about
+            })
     except OSError as error:
         raise not_written("the model cannot be kept", shown(place), error,
                           "change the permissions; nothing was changed") from None
@@ -198,7 +219,9 @@ def _averaged(workspace: Workspace, snapshot: Snapshot, recipe: int, best: RunRe
     """
     recipes = {recipe}
     if average == "tied":
-        recipes |= {row.recipe for row in snapshot.ranking.rows if row.standing in ("leader", "tied")}
+        recipes |= {
+            row.recipe for row in snapshot.ranking.rows if row.standing in ("leader", "tied")
+        }
     found = []
     for number in sorted(recipes):
         request, records = runs_request(workspace, snapshot, number)
@@ -206,8 +229,9 @@ def _averaged(workspace: Workspace, snapshot: Snapshot, recipe: int, best: RunRe
                   if record.fold == best.fold and record.state == "ended"]
     where = f"search {snapshot.search.number}, recipe {recipe}"
     if len(found) < 2:
-        raise TrainingError("there is only one finished run to average", where,
-                            f"train it on more seeds: axiarch confirm {recipe}; then keep that search's recipe 1")
+        raise TrainingError(
+            "there is only one finished run to average", where,
+            f"train it on more seeds: axiarch confirm {recipe}; then keep that search's recipe 1")
     if len(found) > MOST_AVERAGED:
         raise TrainingError(f"an average of {len(found)} networks is too large", where,
                             f"average at most {MOST_AVERAGED}; try --average seeds")
@@ -223,16 +247,19 @@ def describe(path: Path) -> KeptModel:
         known = read_about(path)
         about, data = known["model"], described(known["data"])
         target = data.target
-        return KeptModel(
-            path, str(about["name"]), str(about["note"]), data.name, int(about["search"]),
-            int(about["recipe"]), int(about["run"]), int(about["seed"]), int(about["fold"]),
-            int(about["epoch"]), float(about["loss"]), target.loss_name, target.metrics[0],
-            float(about["metrics"][0]), float(about["at"]), path.stat().st_size, int(known["parameters"]),
-            int(about.get("networks", 1)), str(about.get("source", "")),
-            data.plan.split.all_open, tuple(map(Recipe, known["recipes"])))
+        return KeptModel(path, str(about["name"]), str(about["note"]), data.name,
+                         int(about["search"]), int(about["recipe"]), int(about["run"]),
+                         int(about["seed"]), int(about["fold"]), int(about["epoch"]),
+                         float(about["loss"]), target.loss_name, target.metrics[0],
+                         float(about["metrics"][0]), float(about["at"]),
+                         path.stat().st_size,
+                         int(known["parameters"]), int(about.get("networks", 1)),
+                         str(about.get("source", "")), data.plan.split.all_open,
+                         tuple(map(Recipe, known["recipes"])))
     except TrainingError as error:
         return KeptModel(path, path.stem, problem=error.what)
-    except (KeyError, TypeError, ValueError, AttributeError, IndexError, OSError, RecipeError) as error:
+    except (KeyError, TypeError, ValueError, AttributeError, IndexError, OSError,
+            RecipeError) as error:
         return KeptModel(path, path.stem, problem=f"it cannot be used: {shown(error, 80)}")
 
 
@@ -258,8 +285,9 @@ def find_model(workspace: Workspace, name: str) -> KeptModel:
         path = Path(name)
     if not regular_file(path):
         names = ", ".join(repr(shown(m.name, 40)) for m in kept_models(workspace)[:5])
-        raise InputError(f"there is no model called {shown(name, 60)!r}", "",
-                         f"name one of {names}" if names else "keep one: axiarch models keep RECIPE")
+        raise InputError(
+            f"there is no model called {shown(name, 60)!r}", "",
+            f"name one of {names}" if names else "keep one: axiarch models keep RECIPE")
     found = describe(path.absolute())
     if found.problem:
         raise TrainingError(found.problem, shown(path), "keep it again: axiarch models keep")
@@ -312,22 +340,39 @@ def predict(model: KeptModel, source: Path, place: Path, force: bool = False,
         "force": force})
 
 
-def predict_with(workspace: Workspace, snapshot: Snapshot, recipe: int, source: Path, place: Path,
-                 force: bool = False, tell: Callable[[str, float], None] = lambda step, done: None) -> dict[str, Any]:
-    """Predict the rows of a file with the best run of a recipe, which is not kept; see :func:`predict`."""
+def predict_with(workspace: Workspace,
+                 snapshot: Snapshot,
+                 recipe: int,
+                 source: Path,
+                 place: Path,
+                 force: bool = False,
+                 tell: Callable[[str, float], None] = lambda step, done: None) -> dict[str, Any]:
+    """Predict the rows of a file with the best run of a recipe, which is not kept; see
+    :func:`predict`.
+    """
     record = best_run(snapshot, recipe)
     workspace.check_writable()
     with scratch_folder(workspace.folder, "model") as scratch:
         path = scratch / f"model{ENDING}"
-        about = {**_about("", ""), "search": snapshot.search.number, "recipe": recipe, "run": record.id,
-                 "seed": record.repeat + 1}
-        ask_of_runs(workspace, snapshot, recipe, record.id, "keep", path=str(path.absolute()), about=about)
+        about = {
+            **_about("", ""), "search": snapshot.search.number, "recipe": recipe, "run": record.id,
+            "seed": record.repeat + 1
+        }
+        ask_of_runs(workspace,
+                    snapshot,
+                    recipe,
+                    record.id,
+                    "keep",
+                    path=str(path.absolute()),
+                    about=about)
         place.parent.mkdir(parents=True, exist_ok=True)
         return predict(describe(path.absolute()), source, place, force, tell)
 
 
 def export_network(model: KeptModel, place: Path, force: bool = False) -> dict[str, Any]:
-    """Write a model in the open network format; see :func:`axiarch.export.network.export_network`."""
+    """Write a model in the open network format; see
+    :func:`axiarch.export.network.export_network`.
+    """
     return ask("network", module=TRAINED, request={
         "path": str(model.path), "place": str(place.absolute()), "force": force})
 

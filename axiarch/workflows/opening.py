@@ -42,11 +42,13 @@ def data_set(workspace: Workspace, name: str = "") -> Dataset:
     names = workspace.data_names()
     if name:
         if workspace.data(name).name not in names:
-            raise WorkspaceMissing(f"there is no data set {shown(name)!r}", shown(workspace.folder),
-                                   "there are " + ", ".join(names) if names else "add one: axiarch data add FILE")
+            raise WorkspaceMissing(
+                f"there is no data set {shown(name)!r}", shown(workspace.folder),
+                "there are " + ", ".join(names) if names else "add one: axiarch data add FILE")
         return read_dataset(workspace.data(name))
     if not names:
-        raise WorkspaceMissing("there is no data yet", shown(workspace.folder), "add some: axiarch data add FILE")
+        raise WorkspaceMissing("there is no data yet", shown(workspace.folder),
+                               "add some: axiarch data add FILE")
     if len(names) > 1:
         raise WorkspaceMissing("there are several data sets", shown(workspace.folder),
                                "name one of " + ", ".join(names))
@@ -54,7 +56,9 @@ def data_set(workspace: Workspace, name: str = "") -> Dataset:
 
 
 def recent_tables(workspace: Workspace) -> tuple[str, ...]:
-    """Return the paths of the tables that data sets of the workspace were made from, if they are still there."""
+    """Return the paths of the tables that data sets of the workspace were made from, if they are
+    still there.
+    """
     found: dict[str, float] = {}
     for name in workspace.data_names():
         folder = workspace.data(name)

@@ -32,10 +32,17 @@ class Brought:
 
 
 def installed_members(check: bool = False) -> list[Brought]:
-    """Return what installed packages bring; with `check` each is tried out, as the start of a search does."""
-    found = [Brought(own.name, own.package, own.member.kind, own.member.formula, own.member.source, own.version,
-                     own.digest, _problem(own) if check else "") for own in installed.installed()]
-    return found + [Brought(each.entry, each.package, problem=each.why) for each in installed.refused()]
+    """Return what installed packages bring; with `check` each is tried out, as the start of a
+    search does.
+    """
+    found = [
+        Brought(own.name, own.package, own.member.kind, own.member.formula, own.member.source,
+                own.version, own.digest,
+                _problem(own) if check else "") for own in installed.installed()
+    ]
+    return found + [
+        Brought(each.entry, each.package, problem=each.why) for each in installed.refused()
+    ]
 
 
 def _problem(own: installed.Installed) -> str:

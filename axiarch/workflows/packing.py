@@ -16,7 +16,10 @@ from axiarch.plain import shown
 Tell = Callable[[str, float], None]
 
 
-def pack(workspace: Workspace, path: Path, force: bool = False, tell: Tell = lambda step, done: None) -> int:
+def pack(workspace: Workspace,
+         path: Path,
+         force: bool = False,
+         tell: Tell = lambda step, done: None) -> int:
     """Write a workspace as a ``.zip`` and return the number of files in it.
 
     Raises
@@ -24,19 +27,22 @@ def pack(workspace: Workspace, path: Path, force: bool = False, tell: Tell = lam
     InputError, WorkspaceLocked, WorkspaceReadOnly
     """
     check_place(path, (".zip",), force)
-    if Path(os.path.realpath(path.absolute().parent)).is_relative_to(os.path.realpath(workspace.folder)):
+    if Path(os.path.realpath(path.absolute().parent)).is_relative_to(
+            os.path.realpath(workspace.folder)):
         raise InputError("the archive would lie in the workspace that it holds", shown(path),
                          "choose a place outside the workspace")
     return archive.pack(workspace, path, tell)
 
 
 def unpack(path: Path, folder: Path, tell: Tell = lambda step, done: None) -> Workspace:
-    """Unpack an archive into a new folder and return the workspace; see :func:`axiarch.journal.archive.unpack`.
+    """Unpack an archive into a new folder and return the workspace; see
+    :func:`axiarch.journal.archive.unpack`.
 
     Raises
     ------
     InputError, WorkspaceError, WorkspaceReadOnly
     """
     if not regular_file(path):
-        raise InputError("there is no such archive", shown(path), "name a .zip that axiarch pack has written")
+        raise InputError("there is no such archive", shown(path),
+                         "name a .zip that axiarch pack has written")
     return archive.unpack(path, folder, tell)

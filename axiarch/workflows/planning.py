@@ -1,4 +1,6 @@
-"""What a search is going to try, and whether it fits the memory: known before anything is trained."""
+"""What a search is going to try, and whether it fits the memory: known before anything is
+trained.
+"""
 
 from __future__ import annotations
 
@@ -29,7 +31,8 @@ def planned_recipes(search: SearchFile) -> list[Recipe]:
     """
     method = make_method(search.method, search.space, search.seed)
     if method.learns:
-        method = make_method(MethodChoice("random", {"recipes": max(method.expected, 1)}), search.space, search.seed)
+        method = make_method(MethodChoice("random", {"recipes": max(method.expected, 1)}),
+                             search.space, search.seed)
     recipes: list[Recipe] = []
     while len(recipes) < SAMPLED and (step := method.next()) is not None:
         recipes.append(step.recipe)
@@ -38,7 +41,8 @@ def planned_recipes(search: SearchFile) -> list[Recipe]:
 
 
 def check_memory(recipes: list[Recipe], data: Dataset, lanes: int, room: int = 0) -> None:
-    """Raise where the largest of some recipes does not fit into a worker's share of the memory, saying what would.
+    """Raise where the largest of some recipes does not fit into a worker's share of the memory,
+    saying what would.
 
     Parameters
     ----------
@@ -55,9 +59,12 @@ def check_memory(recipes: list[Recipe], data: Dataset, lanes: int, room: int = 0
     if needed <= room:
         return
     batch = largest.whole("batch_size")
-    while batch > 1 and training_bytes(shape_of(largest.changed({"batch_size": batch}), data), rows) > room:
+    while batch > 1 and training_bytes(shape_of(largest.changed({"batch_size": batch}), data),
+                                       rows) > room:
         batch //= 2
     fits = training_bytes(shape_of(largest.changed({"batch_size": batch}), data), rows) <= room
-    raise RecipeError(f"one run takes {memory(needed)}, and each of {count(lanes, 'worker')} may take {memory(room)}",
-                      describe(largest.difference(Recipe())),
-                      f"a batch size of {batch} would fit" if fits else "a smaller network, or fewer workers")
+    raise RecipeError(
+        f"one run takes {memory(needed)}, and each of {count(lanes, 'worker')} may take "
+        f"{memory(room)}",
+        describe(largest.difference(Recipe())),
+        f"a batch size of {batch} would fit" if fits else "a smaller network, or fewer workers")

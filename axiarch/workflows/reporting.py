@@ -73,18 +73,23 @@ def report_of(workspace: Workspace, snapshot: Snapshot, recipe: int = 0) -> Repo
                             "see axiarch ranking")
     found = _predictions(workspace, snapshot, chosen)
     again = confirmations(workspace, snapshot, chosen)
-    blocks = [*_answer(snapshot), *_data(snapshot), *_searched(snapshot), *_ranking(snapshot),
-              *_training(snapshot, chosen), *_predicted(snapshot, chosen, found), *_confirmed(again),
-              *_test(snapshot, chosen), *_distrust(snapshot, bool(again)), *_settings(snapshot, chosen),
-              *_again(snapshot)]
+    blocks = [
+        *_answer(snapshot), *_data(snapshot), *_searched(snapshot), *_ranking(snapshot),
+        *_training(snapshot, chosen), *_predicted(snapshot, chosen, found), *_confirmed(again),
+        *_test(snapshot, chosen), *_distrust(snapshot, bool(again)), *_settings(snapshot, chosen),
+        *_again(snapshot)
+    ]
     started = moment(snapshot.search.started)[:16] if snapshot.search.started else ""
-    return Report(f"{snapshot.search.name} on {snapshot.dataset.name}",
-                  f"Search {snapshot.search.number}, {snapshot.search.state}, started {started} UTC. "
-                  f"Written by Axiarch {__version__}.", blocks)
+    return Report(
+        f"{snapshot.search.name} on {snapshot.dataset.name}",
+        f"Search {snapshot.search.number}, {snapshot.search.state}, started {started} UTC. "
+        f"Written by Axiarch {__version__}.", blocks)
 
 
 def _predictions(workspace: Workspace, s: Snapshot, recipe: int) -> dict[str, Any] | None:
-    """Return what a recipe predicts on its validation rows; None where it has left no checkpoint."""
+    """Return what a recipe predicts on its validation rows; None where it has left no
+    checkpoint.
+    """
     try:
         found: dict[str, Any] = judge_recipe(workspace, s, recipe)["summary"]
     except AxiarchError:
@@ -104,25 +109,34 @@ def _data(s: Snapshot) -> Iterator[Block]:
     yield Heading("The data")
     split = (f"{number(rows['train'])} rows train, {number(rows['validation'])} validate, "
              f"{number(rows['test'])} test rows are sealed")
-    folds = f" {len(data.folds)} folds: each recipe trains on every one." if len(data.folds) > 1 else ""
-    left = "".join(f" {count(rows.get(name, 0), 'row')} {words}." for name, words in (
-        ("left out", "were left out for quick work"), ("without target", "without a target take no part"))
-        if rows.get(name))
-    yield Paragraph(f"{data.name}: {target.task}, {target.name} predicted from {count(data.inputs, 'input')} made of "
-                    f"{count(len(data.encoding.codes), 'column')}. {split}.{folds}{left} Read as {data.how}.")
+    folds = f" {len(data.folds)} folds: each recipe trains on every one." if len(
+        data.folds) > 1 else ""
+    left = "".join(f" {count(rows.get(name, 0), 'row')} {words}."
+                   for name, words in (("left out", "were left out for quick work"),
+                                       ("without target", "without a target take no part"))
+                   if rows.get(name))
+    yield Paragraph(
+        f"{data.name}: {target.task}, {target.name} predicted from {count(data.inputs, 'input')} "
+        f"made of {count(len(data.encoding.codes), 'column')}. {split}.{folds}{left} Read as "
+        f"{data.how}.")
     if target.classes:
         total = sum(data.class_counts)
-        yield Grid(("class", "rows", "share"), [(name, number(n), share(n / total)) for name, n in zip(
-            target.classes, data.class_counts, strict=True)], (1, 2))
+        yield Grid(("class", "rows", "share"),
+                   [(name, number(n), share(n / total))
+                    for name, n in zip(target.classes, data.class_counts, strict=True)], (1, 2))
     yield Paragraph(f"What any recipe must beat ({target.loss_name}, on the validation rows):")
-    yield Grid(("", target.loss_name, *target.metrics), [_floor_row(name, floor, target.metrics) for name, floor in (
-        ("baseline (targets alone)", data.floor), ("linear model", data.linear),
-        ("noise of the data (known)", data.best)) if floor is not None],
-        range(1, 2 + len(target.metrics)))
+    yield Grid(("", target.loss_name, *target.metrics), [
+        _floor_row(name, floor, target.metrics)
+        for name, floor in (("baseline (targets alone)", data.floor), ("linear model", data.linear),
+                            ("noise of the data (known)", data.best))
+        if floor is not None
+    ], range(1, 2 + len(target.metrics)))
     if data.findings:
         yield Paragraph("Found before training:")
-        yield Points([f"{f.kind}{f' in {f.column}' if f.column else ''}: {f.evidence}. Remedy: {f.remedy}."
-                      for f in data.findings[:FINDINGS]])
+        yield Points([
+            f"{f.kind}{f' in {f.column}' if f.column else ''}: {f.evidence}. Remedy: {f.remedy}."
+            for f in data.findings[:FINDINGS]
+        ])
 
 
 def _floor_row(name: str, floor: Floor, metrics: tuple[str, ...]) -> tuple[str, ...]:
@@ -138,11 +152,13 @@ def _searched(s: Snapshot) -> Iterator[Block]:
     forecast = f" The forecast was {span(s.forecast.low, s.forecast.high)}." if s.forecast else ""
     used = f" All workers together took {memory(s.memory)} of memory." if s.memory else ""
     seeds = count(s.file.repeats, "seed")
-    partial = f", {len(s.ranking.partial)} of them cut or waiting before their last epoch" if s.ranking.partial else ""
+    partial = (f", {len(s.ranking.partial)} of them cut or waiting before their last "
+               "epoch") if s.ranking.partial else ""
     broken = f", {len(s.ranking.broken)} without a result" if s.ranking.broken else ""
-    yield Paragraph(f"Method {s.file.method.name}: {count(len(s.recipes), 'recipe')}{partial}{broken}; up to {seeds} a "
-                    f"recipe; {count(s.ended_runs, 'run')}, {number(s.epochs)} epochs in {duration(s.taken)}."
-                    f"{forecast}{used}")
+    yield Paragraph(
+        f"Method {s.file.method.name}: {count(len(s.recipes), 'recipe')}{partial}{broken}; up to "
+        f"{seeds} a recipe; {count(s.ended_runs, 'run')}, {number(s.epochs)} epochs in "
+        f"{duration(s.taken)}.{forecast}{used}")
 
 
 def _ranking(s: Snapshot) -> Iterator[Block]:
@@ -150,20 +166,22 @@ def _ranking(s: Snapshot) -> Iterator[Block]:
     target, rows = s.dataset.target, s.ranking.rows[:LISTED]
     leader = s.recipes[s.ranking.rows[0].recipe].recipe
     told = [(r, f"recipe {r.recipe}") for r in rows]
-    yield Chart(figures.ladder_figure(told, floors_of(s.dataset), "Recipes on one axis", target.loss_name),
-                "Dot: mean of the steady validation loss over the runs; whisker: its 95 % interval; open dot: training "
-                "loss. Orange recipes are tied.")
-    yield Grid(("place", "recipe", "standing", target.loss_name, "±", "training", target.metrics[0], "runs",
-                "differs from the leader in"),
-               [(str(r.place), str(r.recipe), _STANDING[r.standing], loss(r.loss),
-                 "–" if r.half_width is None else loss(r.half_width), loss(r.training),
-                 measured(target.metrics[0], r.metrics[0]), str(r.repeats),
-                 s.recipes[r.recipe].apart(leader) or "–") for r in rows],
-               (0, 1, 3, 4, 5, 6, 7))
+    yield Chart(
+        figures.ladder_figure(told, floors_of(s.dataset), "Recipes on one axis", target.loss_name),
+        "Dot: mean of the steady validation loss over the runs; whisker: its 95 % interval; open "
+        "dot: training loss. Orange recipes are tied.")
+    yield Grid(("place", "recipe", "standing", target.loss_name, "±", "training", target.metrics[0],
+                "runs", "differs from the leader in"),
+               [(str(r.place), str(r.recipe), _STANDING[r.standing], loss(
+                   r.loss), "–" if r.half_width is None else loss(r.half_width), loss(
+                       r.training), measured(target.metrics[0], r.metrics[0]), str(
+                           r.repeats), s.recipes[r.recipe].apart(leader) or "–")
+                for r in rows], (0, 1, 3, 4, 5, 6, 7))
     more = len(s.ranking.rows) - len(rows)
     tail = f" {more} more are in the exported ranking." if more > 0 else ""
-    yield Paragraph("± is half the 95 % interval of the mean over runs. Recipes are tied where the interval of their "
-                    f"difference from the leader includes zero, allowing for all comparisons.{tail}")
+    yield Paragraph(
+        "± is half the 95 % interval of the mean over runs. Recipes are tied where the interval "
+        f"of their difference from the leader includes zero, allowing for all comparisons.{tail}")
 
 
 def _training(s: Snapshot, recipe: int) -> Iterator[Block]:
@@ -172,12 +190,17 @@ def _training(s: Snapshot, recipe: int) -> Iterator[Block]:
     for run in s.runs_of(recipe)[:DRAWN]:
         curve = s.curves.get(run.id)
         if curve:
-            lines += [figures.Line(f"validation, {s.run_name(run)}", curve.validation, figures.ORANGE),
-                      figures.Line(f"training, {s.run_name(run)}", curve.training_still, figures.BLUE, True)]
+            lines += [
+                figures.Line(f"validation, {s.run_name(run)}", curve.validation, figures.ORANGE),
+                figures.Line(f"training, {s.run_name(run)}", curve.training_still, figures.BLUE,
+                             True)
+            ]
     if lines:
-        yield Chart(figures.curves_figure(lines, floors_of(s.dataset), f"Recipe {recipe}", s.dataset.target.loss_name),
-                    "Both losses after each epoch, in inference mode; the training loss on a fixed sample of training "
-                    "rows.")
+        yield Chart(
+            figures.curves_figure(lines, floors_of(s.dataset), f"Recipe {recipe}",
+                                  s.dataset.target.loss_name),
+            "Both losses after each epoch, in inference mode; the training loss on a fixed sample "
+            "of training rows.")
     reasons = [f"{s.run_name(run)}: {run.text}" for run in s.runs_of(recipe)[:DRAWN] if run.text]
     if reasons:
         yield Points(reasons)
@@ -189,8 +212,10 @@ def _predicted(s: Snapshot, recipe: int, found: dict[str, Any] | None) -> Iterat
     target = s.dataset.target
     yield Heading(f"What recipe {recipe} predicts on the {s.dataset.validation_name} rows")
     draw = figures.classes_figure if target.classes else figures.amounts_figure
-    yield Chart(draw(found, target.classes or target.columns, f"Recipe {recipe}, {found['rows']} validation rows"),
-                f"Means over {count(found['runs'], 'run')}; 95 % intervals over the rows.")
+    yield Chart(
+        draw(found, target.classes or target.columns,
+             f"Recipe {recipe}, {found['rows']} validation rows"),
+        f"Means over {count(found['runs'], 'run')}; 95 % intervals over the rows.")
     yield _metrics(s, found)
 
 
@@ -209,9 +234,13 @@ def _metrics(s: Snapshot, found: dict[str, Any]) -> Grid:
             rows += [(metric if metric != "f1" else "F1", name, *cells(found[metric][i], share))
                      for metric in ("precision", "recall", "f1")]
         return Grid(("metric", "class", "value", "95 % interval"), rows, (2, 3))
-    names = {"rmse": "RMSE", "mae": "mean absolute error", "median_error": "median absolute error", "r2": "R²"}
+    names = {
+        "rmse": "RMSE", "mae": "mean absolute error", "median_error": "median absolute error",
+        "r2": "R²"
+    }
     return Grid(("metric", "target", "value", "95 % interval"),
-                [(words, name, *cells(found[metric][i], number)) for i, name in enumerate(target.columns)
+                [(words, name, *cells(found[metric][i], number))
+                 for i, name in enumerate(target.columns)
                  for metric, words in names.items()], (2, 3))
 
 
@@ -224,15 +253,20 @@ def _confirmed(again: Sequence[Confirmation]) -> Iterator[Block]:
 def _test(s: Snapshot, recipe: int) -> Iterator[Block]:
     yield Heading("The test rows")
     if not s.openings:
-        yield Paragraph(f"The {number(s.dataset.rows['test'])} test rows are sealed: nothing here has seen them.")
+        yield Paragraph(
+            f"The {number(s.dataset.rows['test'])} test rows are sealed: nothing here has seen "
+            "them."
+        )
         return
     yield Paragraph(trust(s.openings))
-    yield Grid(("opened", "for", "reason", "its loss", "baseline", "linear model"), [
-        (moment(o.at)[:16], f"recipe {o.recipe} of search {o.search}" if o.recipe else "baselines alone", o.reason,
-         *_scores(score_of(o))) for o in s.openings], (3, 4, 5))
+    yield Grid(("opened", "for", "reason", "its loss", "baseline", "linear model"),
+               [(moment(o.at)[:16],
+                 f"recipe {o.recipe} of search {o.search}" if o.recipe else "baselines alone",
+                 o.reason, *_scores(score_of(o))) for o in s.openings], (3, 4, 5))
     for opening in reversed(s.openings):
         score = score_of(opening)
-        if score and (opening.search, opening.recipe) == (s.search.number, recipe) and score.summary:
+        if score and (opening.search, opening.recipe) == (s.search.number,
+                                                          recipe) and score.summary:
             yield Paragraph(f"Recipe {recipe} on the {number(opening.rows)} test rows, mean of "
                             f"{count(len(score.runs), 'run')}:")
             yield _metrics(s, score.summary)
@@ -242,7 +276,8 @@ def _test(s: Snapshot, recipe: int) -> Iterator[Block]:
 def _scores(score: Any) -> tuple[str, str, str]:
     if score is None:
         return "–", "–", "–"
-    return loss(score.loss), loss(score.baseline.loss), loss(score.linear.loss) if score.linear else "–"
+    return loss(score.loss), loss(
+        score.baseline.loss), loss(score.linear.loss) if score.linear else "–"
 
 
 def _distrust(s: Snapshot, confirmed: bool) -> Iterator[Block]:
@@ -251,21 +286,28 @@ def _distrust(s: Snapshot, confirmed: bool) -> Iterator[Block]:
     if tied > 1:
         points.append(f"{tied} recipes are tied: which of them leads may be luck.")
     if first.repeats < 3:
-        points.append(f"The leader was measured on {count(first.repeats, 'run')}: its spread over seeds is hardly "
-                      "known.")
+        points.append(
+            f"The leader was measured on {count(first.repeats, 'run')}: its spread over seeds is "
+            "hardly known.")
     if s.ranking.disappointment:
-        points.append(f"The leader was chosen for a low loss: expect about {number(s.ranking.disappointment, 2)} more "
-                      "on new data.")
+        points.append(
+            "The leader was chosen for a low loss: expect about "
+            f"{number(s.ranking.disappointment, 2)} more on new data.")
     if not confirmed:
         points.append("The recipe has not been trained again on fresh seeds, which chose nothing.")
     if len(s.dataset.folds) == 1:
-        points.append(f"All validation losses are over the same {number(s.dataset.rows['validation'])} rows of one "
-                      "split: with other rows they would differ, and these intervals say nothing of that.")
+        points.append(
+            f"All validation losses are over the same {number(s.dataset.rows['validation'])} rows "
+            "of one split: with other rows they would differ, and these intervals say nothing of "
+            "that.")
     failed = sum(run.state == "failed" for run in s.runs.values())
     if failed:
         points.append(f"{count(failed, 'run')} failed and are not counted.")
     if s.search.state != "done":
-        points.append(f"The search is {s.search.state}: recipes that were not trained to their end are not ranked.")
+        points.append(
+            f"The search is {s.search.state}: recipes that were not trained to their end are not "
+            "ranked."
+        )
     points += [f"{f.kind}{f' in {f.column}' if f.column else ''}: {f.evidence}."
                for f in s.dataset.findings[:FINDINGS] if f.grave]
     yield Heading("What to distrust")
@@ -275,14 +317,16 @@ def _distrust(s: Snapshot, confirmed: bool) -> Iterator[Block]:
 def _settings(s: Snapshot, recipe: int) -> Iterator[Block]:
     yield Heading(f"Settings of recipe {recipe}")
     values = s.recipes[recipe].recipe
-    yield Grid(("value", "setting"), [(FIELDS[name].label, short(value)) for name, value in values.items()])
+    yield Grid(("value", "setting"),
+               [(FIELDS[name].label, short(value)) for name, value in values.items()])
 
 
 def _again(s: Snapshot) -> Iterator[Block]:
     yield Heading("How to do it again")
     versions = ", ".join(f"{name} {version(name)}" for name in _PACKAGES)
-    yield Paragraph(f"Save the text below as search.toml, then: axiarch search search.toml. The same file on the same "
-                    f"data gives the same results to the last bit with the same package versions. Axiarch "
-                    f"{__version__}, Python {platform.python_version()}, {versions}. Data fingerprint "
-                    f"{s.dataset.fingerprint}; split seed {s.dataset.seed}; search seed {s.file.seed}.")
+    yield Paragraph(
+        "Save the text below as search.toml, then: axiarch search search.toml. The same file on "
+        "the same data gives the same results to the last bit with the same package versions. "
+        f"Axiarch {__version__}, Python {platform.python_version()}, {versions}. Data fingerprint "
+        f"{s.dataset.fingerprint}; split seed {s.dataset.seed}; search seed {s.file.seed}.")
     yield Listing(write_search(s.file))

@@ -27,7 +27,8 @@ class Rescued:
 
 
 def rescue(source: Path, target: Path) -> Rescued:
-    """Save the data sets, searches and journal rows that can be read of `source` in a new workspace.
+    """Save the data sets, searches and journal rows that can be read of `source` in a new
+    workspace.
 
     Nothing in `source` is changed, and no link in it is followed.
 
@@ -40,21 +41,26 @@ def rescue(source: Path, target: Path) -> Rescued:
     if not source.is_dir():
         raise WorkspaceMissing("there is no such folder", shown(source), "check the path")
     if target.exists() and any(target.iterdir()):
-        raise WorkspaceMissing("the folder is not empty", shown(target), "give a new or empty folder")
+        raise WorkspaceMissing("the folder is not empty", shown(target),
+                               "give a new or empty folder")
     workspace = Workspace.create(target)
     saved: list[str] = []
     lost: list[str] = []
     try:
         _save_data(source, workspace, saved, lost)
         _save_searches(source, workspace, saved)
-        kept = [f"{place}/{p.name}" for place, ending in (("versions", "toml"), ("models", "safetensors"))
-                for p in (source / place).glob(f"*.{ending}")]
+        kept = [
+            f"{place}/{p.name}" for place, ending in (("versions", "toml"), ("models",
+                                                                             "safetensors"))
+            for p in (source / place).glob(f"*.{ending}")
+        ]
         for name in ("draft.toml", *kept):
             if regular_file(source / name) and not (source / name).parent.is_symlink():
                 (workspace.folder / name).parent.mkdir(exist_ok=True)
                 shutil.copyfile(source / name, workspace.folder / name)
     except OSError as error:
-        raise not_written("it cannot be saved", shown(target), error, "choose another folder") from None
+        raise not_written("it cannot be saved", shown(target), error,
+                          "choose another folder") from None
     if regular_file(source / "journal.sqlite"):
         try:
             found = save_journal(source / "journal.sqlite", workspace.journal)

@@ -1,4 +1,6 @@
-"""Scale up a recipe found on a small scale: more rows, more epochs, a wider network, beside the small one."""
+"""Scale up a recipe found on a small scale: more rows, more epochs, a wider network, beside the
+small one.
+"""
 
 from __future__ import annotations
 
@@ -30,13 +32,15 @@ class Scaled:
     Attributes
     ----------
     search : SearchFile
-        Trains the recipe as it is and with every combination of the changes, side by side, on the same seeds and folds.
+        Trains the recipe as it is and with every combination of the changes, side by side, on the
+        same seeds and folds.
     dearer : float
         What a step of the largest costs, against one of the recipe as it is.
     longer : float
         What a whole training costs, likewise.
     weights_fit : bool
-        Whether the trained weights of the recipe fit the largest, so that its training could go on from them.
+        Whether the trained weights of the recipe fit the largest, so that its training could go on
+        from them.
     rows : tuple of int
         Training rows before and now.
     pictures : tuple of str
@@ -53,28 +57,33 @@ class Scaled:
     def __str__(self) -> str:
         fit = "The trained weights do not fit the larger network, so it is trained from scratch."
         if self.weights_fit:
-            fit = "The trained weights fit: you could also continue training from them (more epochs)."
+            fit = ("The trained weights fit: you could also continue training from them (more "
+                   "epochs).")
         more = []
         if self.rows[0] != self.rows[1]:
             more.append(f"{count(self.rows[1], 'row')} instead of {self.rows[0]:,}")
         if self.pictures[0] != self.pictures[1]:
             more.append(f"pictures of {self.pictures[1]} instead of {self.pictures[0]}")
         if more:
-            fit = (f"It trains on {' and '.join(more)}, and is validated on the same rows as before; trained weights "
-                   "belong to the data they have seen, so it is trained from scratch.")
+            fit = (
+                f"It trains on {' and '.join(more)}, and is validated on the same rows as before; "
+                "trained weights belong to the data they have seen, so it is trained from "
+                "scratch.")
         return (f"A step of the largest costs {number(self.dearer, 3)} times, its whole training "
                 f"{number(self.longer, 3)} times what the small one's does. {fit}")
 
 
-def scale_up(workspace: Workspace, snapshot: Snapshot, recipe: int, wanted: Sequence[str]) -> Scaled:
+def scale_up(workspace: Workspace, snapshot: Snapshot, recipe: int,
+             wanted: Sequence[str]) -> Scaled:
     """Return the search that holds a recipe against larger ones.
 
     Parameters
     ----------
     wanted : sequence of str
-        Values on the larger scale, such as ``width=256``, ``epochs=120``; ``rows=all`` or ``rows=5000`` trains on more
-        rows, where the data set was cut to fewer for quick work; ``pictures=all`` on pictures as they were read, where
-        they were shrunk. A data set with that is made where there is none yet.
+        Values on the larger scale, such as ``width=256``, ``epochs=120``; ``rows=all`` or
+        ``rows=5000`` trains on more rows, where the data set was cut to fewer for quick work;
+        ``pictures=all`` on pictures as they were read, where they were shrunk. A data set with that
+        is made where there is none yet.
 
     Raises
     ------
@@ -82,23 +91,32 @@ def scale_up(workspace: Workspace, snapshot: Snapshot, recipe: int, wanted: Sequ
         If nothing changes, a value does not fit, or the network cannot be built.
     """
     small = snapshot.recipes[recipe].recipe
-    said = {name.strip(): value.strip() for name, _, value in (text.partition("=") for text in wanted)}
+    said = {
+        name.strip(): value.strip() for name, _, value in (text.partition("=") for text in wanted)
+    }
     more: dict[str, str] = {name: said[name] for name in ("rows", "pictures") if name in said}
     changes = fixed_values([text for text in wanted if text.partition("=")[0].strip() not in more])
     large = small.changed(changes)
     changed = {name: value for name, value in large.difference(small).items() if name in changes}
     if not changed and not more:
-        raise RecipeError("nothing would change", f"recipe {recipe}", "name what should be larger, such as width=256")
+        raise RecipeError("nothing would change", f"recipe {recipe}",
+                          "name what should be larger, such as width=256")
     data = _larger(workspace, snapshot.dataset, more) if more else snapshot.dataset
-    knobs = tuple(knob(name, f"{written(small[name])} | {written(value)}") for name, value in changed.items())
+    knobs = tuple(
+        knob(name, f"{written(small[name])} | {written(value)}") for name, value in changed.items())
     before, after = shape_of(small, snapshot.dataset), shape_of(large, data)
     rows = snapshot.dataset.rows["train"], data.rows["train"]
     cost = [shape.work * shape.steps(n) * each.whole("epochs")
             for shape, each, n in ((before, small, rows[0]), (after, large, rows[1]))]
-    search = replace(snapshot.file, name=f"recipe {recipe} scaled up", space=Space(small, knobs), start=None,
-                     data=data.name, method=MethodChoice("grid", {}), repeats=max(SEEDS, snapshot.file.repeats))
-    return Scaled(search, after.work / before.work, cost[1] / cost[0], _fits(small, large, snapshot), rows,
-                  (_size(snapshot.dataset), _size(data)))
+    search = replace(snapshot.file,
+                     name=f"recipe {recipe} scaled up",
+                     space=Space(small, knobs),
+                     start=None,
+                     data=data.name,
+                     method=MethodChoice("grid", {}),
+                     repeats=max(SEEDS, snapshot.file.repeats))
+    return Scaled(search, after.work / before.work, cost[1] / cost[0],
+                  _fits(small, large, snapshot), rows, (_size(snapshot.dataset), _size(data)))
 
 
 def _fits(small: Recipe, large: Recipe, snapshot: Snapshot) -> bool:
@@ -110,7 +128,9 @@ def _size(data: Dataset) -> str:
 
 
 def _larger(workspace: Workspace, data: Dataset, more: Mapping[str, str]) -> Dataset:
-    """Return the data set by the same decisions with more rows or larger pictures; made where there is none yet."""
+    """Return the data set by the same decisions with more rows or larger pictures; made where
+    there is none yet.
+    """
     plan = data.plan
     if "rows" in more:
         plan = replace(plan, rows=_more_rows(data, more["rows"]))
@@ -128,7 +148,8 @@ def _larger(workspace: Workspace, data: Dataset, more: Mapping[str, str]) -> Dat
 def _more_rows(data: Dataset, more: str) -> int:
     """Return how many rows are wanted, 0 for all."""
     if more != "all" and not is_whole(more):
-        raise RecipeError(f"{shown(more, 20)!r} is not a number of rows", "rows", "give rows=all, or a number")
+        raise RecipeError(f"{shown(more, 20)!r} is not a number of rows", "rows",
+                          "give rows=all, or a number")
     rows = 0 if more == "all" else int(more)
     if not data.plan.rows or 0 < rows <= data.plan.rows:
         raise RecipeError(f"{data.name} trains on {data.rows['train']:,} rows"

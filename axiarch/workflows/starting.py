@@ -1,4 +1,6 @@
-"""Start a search, or let one go on, in a process group of its own that outlives whoever started it."""
+"""Start a search, or let one go on, in a process group of its own that outlives whoever started
+it.
+"""
 
 from __future__ import annotations
 
@@ -35,13 +37,17 @@ from axiarch.workflows.models import find_model
 from axiarch.workflows.opening import data_set
 from axiarch.workflows.planning import check_memory, default_lanes, planned_recipes
 
-#: Runners this process has started and that have not ended: kept, so that they are reaped when they do.
+#: Runners this process has started and that have not ended: kept, so that they are reaped when they
+#: do.
 _STARTED: list[subprocess.Popen[bytes]] = []
 #: Seconds that a runner may take to end after its search is over.
 _LETTING_GO = 10.0
 
 
-def start_search(workspace: Workspace, search: SearchFile, lanes: int = 0, forecast: Forecast | None = None) -> int:
+def start_search(workspace: Workspace,
+                 search: SearchFile,
+                 lanes: int = 0,
+                 forecast: Forecast | None = None) -> int:
     """Start a search in the background and return its number once it holds the workspace.
 
     Parameters
@@ -83,10 +89,11 @@ def start_search(workspace: Workspace, search: SearchFile, lanes: int = 0, forec
 
 
 def with_window(search: SearchFile, lanes: int) -> SearchFile:
-    """Return a search whose method has a step under way for each worker, and half as many again that wait.
+    """Return a search whose method has a step under way for each worker, and half as many again
+    that wait.
 
-    What is chosen here is written into the search, so it decides the same when it is resumed with any number of
-    workers. A window that the search file names stays.
+    What is chosen here is written into the search, so it decides the same when it is resumed with
+    any number of workers. A window that the search file names stays.
     """
     method = make_method(search.method, search.space, search.seed)
     if not method.learns or "window" in search.method.options or "window" not in method.values:
@@ -119,16 +126,17 @@ def resume_search(workspace: Workspace, number: int, lanes: int = 0) -> None:
         If there is no such search, it is done, or its data have changed.
     """
     if number not in workspace.search_numbers():
-        raise WorkspaceMissing(f"there is no search {number}", shown(workspace.folder), "see axiarch status")
+        raise WorkspaceMissing(f"there is no search {number}", shown(workspace.folder),
+                               "see axiarch status")
     reader = JournalReader(workspace.journal)
     known = reader.search(number)
     reader.close()
     if known is not None and known.state == "done":
-        raise WorkspaceMissing(f"search {number} is done; nothing is left to train", shown(workspace.folder),
-                               "start a new one")
+        raise WorkspaceMissing(f"search {number} is done; nothing is left to train",
+                               shown(workspace.folder), "start a new one")
     if known is not None and data_set(workspace, known.data).fingerprint != known.data_fingerprint:
-        raise WorkspaceMissing(f"the data of search {number} have changed since it started", known.data,
-                               "start a new search")
+        raise WorkspaceMissing(f"the data of search {number} have changed since it started",
+                               known.data, "start a new search")
     text = (workspace.search(number) / "search.toml").read_text(encoding="utf-8")
     wanted(read_search(text, "search.toml").members())
     _check_free(workspace)
@@ -156,7 +164,10 @@ def _owner_is_done(workspace: Workspace) -> bool:
     owner = workspace.owner()
     reader = JournalReader(workspace.journal)
     try:
-        over = [f"search {s.number}" for s in reader.searches() if s.state in ("done", "stopped", "failed")]
+        over = [
+            f"search {s.number}" for s in reader.searches()
+            if s.state in ("done", "stopped", "failed")
+        ]
     finally:
         reader.close()
     return owner is None or owner.what in over
@@ -177,7 +188,8 @@ def _new_folder(workspace: Workspace) -> tuple[int, Path]:
 
 
 def _cannot_keep(place: Path, error: OSError) -> WorkspaceReadOnly:
-    return not_written("the search cannot be written", shown(place), error, "change the permissions, then try again")
+    return not_written("the search cannot be written", shown(place), error,
+                       "change the permissions, then try again")
 
 
 def _launch(workspace: Workspace, number: int, lanes: int) -> None:

@@ -1,4 +1,6 @@
-"""Ask a search that runs in the background for something: to pause, to cut a recipe, to take one in."""
+"""Ask a search that runs in the background for something: to pause, to cut a recipe, to take one
+in.
+"""
 
 from __future__ import annotations
 
@@ -16,7 +18,8 @@ from axiarch.workflows.watching import newest
 
 def steer_search(workspace: Workspace, number: int, deed: Deed, recipe: int = 0, count: int = 0,
                  values: Mapping[str, object] | None = None) -> int:
-    """Ask a running search for something; it obeys within a second, and says in its journal if it cannot.
+    """Ask a running search for something; it obeys within a second, and says in its journal if it
+    cannot.
 
     Nothing is read but what that takes, so that to ask is quick, however much has been trained.
 
@@ -25,7 +28,8 @@ def steer_search(workspace: Workspace, number: int, deed: Deed, recipe: int = 0,
     number : int
         Of the search; 0 is the newest one.
     deed : str
-        Pause, resume, stop; cut, keep or more (epochs) of a recipe; add a recipe; budget (recipes in all); workers.
+        Pause, resume, stop; cut, keep or more (epochs) of a recipe; add a recipe; budget (recipes
+        in all); workers.
     recipe : int
         The recipe that is meant.
     count : int
@@ -50,14 +54,16 @@ def steer_search(workspace: Workspace, number: int, deed: Deed, recipe: int = 0,
     with closing(JournalReader(workspace.journal)) as reader:
         number = number or newest(reader, workspace)
         if recipe and not reader.holds(number, recipe):
-            raise TrainingError(f"there is no recipe {recipe}", f"search {number}", "see axiarch ranking")
+            raise TrainingError(f"there is no recipe {recipe}", f"search {number}",
+                                "see axiarch ranking")
         found = reader.search(number)
     owner = workspace.owner()
     if owner is None or owner.what != f"search {number}":
         over = found is not None and found.state in ("done", "failed")
         raise WorkspaceMissing(
             f"search {number} {'is over' if over else 'is not running'}", shown(workspace.folder),
-            f"see its ranking: axiarch ranking {number}" if over else f"resume it first: axiarch resume {number}")
+            f"see its ranking: axiarch ranking {number}"
+            if over else f"resume it first: axiarch resume {number}")
     if values is not None:
         values = Recipe(values).changed_values()
     send(workspace.search(number), Request(deed, recipe, count, values or {}))

@@ -38,7 +38,9 @@ class Said:
 
 
 def told(snapshot: Snapshot, run: int) -> tuple[int, tuple[Said, ...]]:
-    """Return the epoch, and what a watched run said after it of some validation rows; none if it is not watched."""
+    """Return the epoch, and what a watched run said after it of some validation rows; none if it
+    is not watched.
+    """
     example = snapshot.examples.get(run)
     record = snapshot.runs.get(run)
     if example is None or record is None:

@@ -74,8 +74,8 @@ def open_seal(workspace: Workspace, data: Dataset, reason: str, snapshot: Snapsh
     Parameters
     ----------
     snapshot, recipe : optional
-        The search and the recipe in it that is scored: all its runs, each by the weights of its best
-        epoch.
+        The search and the recipe in it that is scored: all its runs, each by the weights of its
+        best epoch.
 
     Raises
     ------
@@ -93,8 +93,9 @@ def open_seal(workspace: Workspace, data: Dataset, reason: str, snapshot: Snapsh
     request: dict[str, Any] = {"data": str(data.folder.absolute()), "runs": []}
     if snapshot is not None and recipe:
         if snapshot.dataset.fingerprint != data.fingerprint:
-            raise InputError(f"search {snapshot.search.number} was run on other data", shown(data.name),
-                             f"open the seal of {shown(snapshot.dataset.name)!r}, or name another search")
+            raise InputError(
+                f"search {snapshot.search.number} was run on other data", shown(data.name),
+                f"open the seal of {shown(snapshot.dataset.name)!r}, or name another search")
         request, _ = runs_request(workspace, snapshot, recipe)
         ask("ready", module=TRAINED, request=request)
     number = snapshot.search.number if snapshot is not None and recipe else 0
@@ -139,17 +140,21 @@ def openings(workspace: Workspace, data: Dataset | None = None) -> tuple[Opening
 
 
 def trust(known: Sequence[OpeningRecord]) -> str:
-    """Return what openings of a data set's seal mean for its test score; empty where there are none."""
+    """Return what openings of a data set's seal mean for its test score; empty where there are
+    none.
+    """
     if not known:
         return ""
     first = known[0]
     recipe = f", for recipe {first.recipe} of search {first.search}" if first.recipe else ""
     if len(known) == 1:
-        return (f"The test rows were opened once, on {moment(first.at)[:10]}{recipe}. A choice made "
-                "after that has no untouched rows left to check it.")
-    return (f"The test rows have been opened {count(len(known), 'time')}, first on "
-            f"{moment(first.at)[:10]}{recipe}. Each further look lets them guide a choice, so later test "
-            "scores are too good by an unknown amount.")
+        return (
+            f"The test rows were opened once, on {moment(first.at)[:10]}{recipe}. A choice made "
+            "after that has no untouched rows left to check it.")
+    return (
+        f"The test rows have been opened {count(len(known), 'time')}, first on "
+        f"{moment(first.at)[:10]}{recipe}. Each further look lets them guide a choice, so later "
+        "test scores are too good by an unknown amount.")
 
 
 def score_words(score: TestScore) -> str:
@@ -159,6 +164,7 @@ def score_words(score: TestScore) -> str:
     if score.loss is None:
         return f"Loss on the test rows: {beside}."
     many = len(score.runs)
-    spread = f", mean of {count(many, 'run')} from {loss(min(score.runs))} to {loss(max(score.runs))}" if (
+    spread = (f", mean of {count(many, 'run')} from {loss(min(score.runs))} to "
+              f"{loss(max(score.runs))}") if (
         many > 1) else ""
     return f"Loss on the test rows: the recipe {loss(score.loss)}{spread}; {beside}."

@@ -19,27 +19,33 @@ def ranking_verdict(s: Snapshot) -> str:
     rows = s.ranking.rows
     if not rows:
         if s.ranking.broken:
-            return f"No recipe has a result: all runs of {count(len(s.ranking.broken), 'recipe')} diverged or failed."
+            return (f"No recipe has a result: all runs of {count(len(s.ranking.broken), 'recipe')} "
+                    "diverged or failed.")
         return "No run has ended yet."
     first = rows[0]
     if s.dataset.plan.split.all_open:
-        return (f"Trained on training and validation rows together for {number(first.epoch, 3)} epochs: no loss here "
-                "says how good it is. Open the seal to score it once on the test rows.")
+        return (
+            f"Trained on training and validation rows together for {number(first.epoch, 3)} "
+            "epochs: no loss here says how good it is. Open the seal to score it once on the test "
+            "rows.")
     reach = f" ± {first.half_width:.2g}" if first.half_width is not None else ""
     tied = len(s.ranking.tied)
     if first.standing == "leader" and s.ranking.pooled is None:
-        lead = (f"Recipe {first.recipe} has the lowest loss, {loss(first.loss)}; with one seed per recipe "
-                "the uncertainty is unknown.")
+        lead = (
+            f"Recipe {first.recipe} has the lowest loss, {loss(first.loss)}; with one seed per "
+            "recipe the uncertainty is unknown.")
     elif tied > 1:
-        lead = (f"{count(tied, 'recipe')} are tied at {loss(first.loss)}{reach}; "
-                f"recipe {first.recipe} leads by mean.")
+        lead = (f"{count(tied, 'recipe')} are tied at {loss(first.loss)}{reach}; recipe "
+                f"{first.recipe} leads by mean.")
     else:
         lead = f"Recipe {first.recipe} stands apart at {loss(first.loss)}{reach}."
     broken = len(s.ranking.broken)
-    none = f" {count(broken, 'recipe')} {'has' if broken == 1 else 'have'} no result." if broken else ""
+    none = (f" {count(broken, 'recipe')} {'has' if broken == 1 else 'have'} no "
+            "result.") if broken else ""
     if first.loss > s.dataset.floor.loss - (first.half_width or 0.0):
-        return (f"{lead} That is not below the baseline of {loss(s.dataset.floor.loss)}: nothing here has "
-                f"learnt anything yet.{none}")
+        return (
+            f"{lead} That is not below the baseline of {loss(s.dataset.floor.loss)}: nothing here "
+            f"has learnt anything yet.{none}")
     return f"{lead}{_optimism(s)} {_against_base(s)}{none}{_elsewhere(s)}"
 
 
@@ -48,8 +54,9 @@ def _elsewhere(s: Snapshot) -> str:
     found = sum(bool(s.recipes[row.recipe].origin) for row in s.ranking.rows)
     if not found:
         return ""
-    return (f" {count(found, 'recipe')} trained elsewhere: {'its losses are' if found == 1 else 'their losses are'} "
-            "as given, not checked here.")
+    return (
+        f" {count(found, 'recipe')} trained elsewhere: "
+        f"{'its losses are' if found == 1 else 'their losses are'} as given, not checked here.")
 
 
 def _optimism(s: Snapshot) -> str:
@@ -57,7 +64,8 @@ def _optimism(s: Snapshot) -> str:
     found, half = s.ranking.disappointment, s.ranking.rows[0].half_width
     if found is None or half is None or found < 0.1 * half:
         return ""
-    return f" Expect about {number(found, 2)} worse on new data: the best of many looks better than it is."
+    return (f" Expect about {number(found, 2)} worse on new data: the best of many looks better "
+            "than it is.")
 
 
 def _against_base(s: Snapshot) -> str:
@@ -94,14 +102,18 @@ def search_verdict(s: Snapshot) -> str:
     state, done, of = s.search.state, s.ended_runs, s.expected_runs
     failed = sum(r.state == "failed" for r in s.runs.values())
     diverged = sum(r.reason == "diverged" for r in s.runs.values())
-    odd = ", ".join([*([f"{failed} failed"] if failed else []), *([f"{diverged} diverged"] if diverged else [])])
+    odd = ", ".join([
+        *([f"{failed} failed"] if failed else []), *([f"{diverged} diverged"] if diverged else [])
+    ])
     tail = f" ({odd})" if odd else ""
     if s.expected_epochs and state in ("running", "paused", "done"):
         return _race_verdict(s, tail)
     if state == "preparing":
-        return "Starting the workers. The first time on a machine this compiles the kernels, up to a minute."
+        return ("Starting the workers. The first time on a machine this compiles the kernels, up "
+                "to a minute.")
     if state == "running":
-        return f"{done} of {count(of, 'run')} ended{tail}, {time_left(s.seconds_left)}, {duration(s.taken)} taken."
+        return (f"{done} of {count(of, 'run')} ended{tail}, {time_left(s.seconds_left)}, "
+                f"{duration(s.taken)} taken.")
     if state == "paused":
         return f"Paused with {done} of {count(of, 'run')} ended{tail}. Nothing is lost; p resumes."
     if state == "done":
@@ -109,7 +121,8 @@ def search_verdict(s: Snapshot) -> str:
         return f"{all_of_them} ended{tail} in {duration(s.taken)}: {s.epochs} epochs.{account(s)}"
     if state == "failed":
         return f"The search failed after {count(done, 'run')}: {s.search.why}"
-    how = "Stopped by hand" if state == "stopped" else "Interrupted: the process that ran it is gone"
+    how = "Stopped by hand" if state == "stopped" else ("Interrupted: the process that ran it is "
+                                                        "gone")
     return f"{how}. {done} of {count(of, 'run')} had ended{tail}; press p to resume."
 
 
@@ -124,8 +137,8 @@ def account(s: Snapshot) -> str:
 def _race_verdict(s: Snapshot, tail: str) -> str:
     """Say how far a search is in which recipes are not all trained alike."""
     full, part = len(s.ranking.rows), len(s.ranking.partial)
-    what = (f"{count(len(s.recipes), 'recipe')}: {full} trained in full, "
-            f"{part} {'cut' if s.search.state == 'done' else 'cut or waiting'}{tail}")
+    what = (f"{count(len(s.recipes), 'recipe')}: {full} trained in full, {part} "
+            f"{'cut' if s.search.state == 'done' else 'cut or waiting'}{tail}")
     if s.search.state == "done":
         return f"{what}; {number(s.epochs)} epochs in {duration(s.taken)}.{account(s)}"
     if s.search.state == "paused":
@@ -134,7 +147,10 @@ def _race_verdict(s: Snapshot, tail: str) -> str:
     return f"{number(s.epochs)} of about {of} epochs, {time_left(s.seconds_left)}. {what}."
 
 
-def draft_verdict(draft: SearchFile, data: Dataset, forecast: Forecast | None, problem: str = "") -> str:
+def draft_verdict(draft: SearchFile,
+                  data: Dataset,
+                  forecast: Forecast | None,
+                  problem: str = "") -> str:
     """Say what varies in a search not yet started, how many runs that makes, and what they take."""
     knobs = len(draft.space.knobs)
     if problem:
@@ -143,20 +159,25 @@ def draft_verdict(draft: SearchFile, data: Dataset, forecast: Forecast | None, p
         return f"{count(knobs, 'knob')} vary; estimating the cost …" if knobs != 1 else (
             "1 knob varies; estimating the cost …")
     folds = f" × {len(data.folds)} folds" if len(data.folds) > 1 else ""
-    vary = f"{count(knobs, 'knob')} {'varies' if knobs == 1 else 'vary'}" if knobs else "Nothing varies"
+    vary = f"{count(knobs, 'knob')} {'varies' if knobs == 1 else 'vary'}" if knobs else ("Nothing "
+                                                                                         "varies")
     combinations = draft.space.combinations
-    of = f" of {number(combinations)} combinations" if combinations and combinations > forecast.recipes else ""
+    of = ""
+    if combinations and combinations > forecast.recipes:
+        of = f" of {number(combinations)} combinations"
     sizes = number(forecast.smallest)
     if forecast.largest != forecast.smallest:
         sizes += f" to {number(forecast.largest)}"
     make = f"{count(forecast.recipes, 'recipe')}{of} × {count(draft.repeats, 'seed')}{folds} make "
     if forecast.runs < forecast.recipes * draft.repeats * len(data.folds):
-        make = (f"a race of {count(forecast.recipes, 'recipe')}{of}, the best on {count(draft.repeats, 'seed')}"
-                f"{folds}: about {number(forecast.epochs)} epochs in ")
+        make = (
+            f"a race of {count(forecast.recipes, 'recipe')}{of}, the best on "
+            f"{count(draft.repeats, 'seed')}{folds}: about {number(forecast.epochs)} epochs in ")
     took = span(forecast.low, forecast.high)
-    return (f"{vary}: {make}{count(forecast.runs, 'run')}, about {took} with "
-            f"{count(forecast.lanes, 'worker')}. Networks of {sizes} parameters, at most {memory(forecast.bytes)}. "
-            "Next: s starts it.")
+    return (
+        f"{vary}: {make}{count(forecast.runs, 'run')}, about {took} with "
+        f"{count(forecast.lanes, 'worker')}. Networks of {sizes} parameters, at most "
+        f"{memory(forecast.bytes)}. Next: s starts it.")
 
 
 def recipe_verdict(s: Snapshot, recipe: int) -> str:
@@ -174,19 +195,24 @@ def recipe_verdict(s: Snapshot, recipe: int) -> str:
         if partial is not None and not states & {"training", "waiting"}:
             of = s.recipes[recipe].recipe.whole("epochs")
             how = "was cut" if "cut" in states else "rests"
-            return (f"Recipe {recipe} {how} at {partial.epochs} of {count(of, 'epoch')}, with a steady validation "
-                    f"loss of {loss(partial.loss)}; the best recipe had {loss(partial.best_then)} by then. "
-                    f"It has no result of its own{f': {runs[0].text}' if runs[0].text else ''}.")
+            return (
+                f"Recipe {recipe} {how} at {partial.epochs} of {count(of, 'epoch')}, with a steady "
+                f"validation loss of {loss(partial.loss)}; the best recipe had "
+                f"{loss(partial.best_then)} by then. It has no result of its "
+                f"own{f': {runs[0].text}' if runs[0].text else ''}.")
         if states <= {"failed"}:
             return f"Recipe {recipe} failed: {runs[0].text}."
         return f"Recipe {recipe} is in training: {count(epochs, 'epoch')} so far."
     over = "run" if len(s.dataset.folds) > 1 else "seed"
-    spread = f", spread {row.spread:.2g} over {count(row.repeats, over)}" if row.spread is not None else ""
+    spread = ""
+    if row.spread is not None:
+        spread = f", spread {row.spread:.2g} over {count(row.repeats, over)}"
     unit = "" if s.dataset.target.task != "regression" else " RMSE"
     metric = s.dataset.target.metrics[0]
-    return (f"Place {row.place} of {len(s.ranking.rows)}: steady validation{unit or ' loss'} {loss(row.loss)}{spread}, "
-            f"{shown(metric)} {measured(metric, row.metrics[0])}. "
-            f"Training loss is {loss(abs(row.gap))} {'below' if row.gap >= 0 else 'above'} it.")
+    return (
+        f"Place {row.place} of {len(s.ranking.rows)}: steady validation{unit or ' loss'} "
+        f"{loss(row.loss)}{spread}, {shown(metric)} {measured(metric, row.metrics[0])}. Training "
+        f"loss is {loss(abs(row.gap))} {'below' if row.gap >= 0 else 'above'} it.")
 
 
 @lru_cache(256)
@@ -209,4 +235,3 @@ def patience_used(losses: tuple[float, ...], recipe: Recipe, units: tuple[float,
 def changes_text(s: Snapshot, recipe: int) -> str:
     """Say how a recipe differs from the base recipe."""
     return s.recipes[recipe].apart(s.file.space.base) or "the base recipe"
-

@@ -15,8 +15,12 @@ _LOOK = 0.2
 _APPEAR = 10.0
 
 
-def wait(workspace: Workspace, number: int, tell: Callable[[Snapshot], None] = lambda _: None) -> Snapshot:
-    """Wait until a search is done, stopped, failed or interrupted; `tell` gets every new snapshot."""
+def wait(workspace: Workspace,
+         number: int,
+         tell: Callable[[Snapshot], None] = lambda _: None) -> Snapshot:
+    """Wait until a search is done, stopped, failed or interrupted; `tell` gets every new
+    snapshot.
+    """
     watcher = Watcher(workspace, number)
     started = time.monotonic()
     try:

@@ -44,7 +44,8 @@ Floats = NDArray[np.float64]
 _LOADING = 1.0
 #: Share of a race's epochs to be seen before it is said how long it takes: the first ones are dear.
 _SEEN = 0.02
-#: Ranking thousands of recipes takes a while: that many times as long passes before it is done again.
+#: Ranking thousands of recipes takes a while: that many times as long passes before it is done
+#: again.
 _RANKING_SHARE = 10.0
 #: States of a search that is over.
 _ENDED = ("done", "stopped", "failed")
@@ -81,8 +82,11 @@ class Curve:
 
     @cached_property
     def dead(self) -> tuple[float, ...]:
-        """The share of dead or saturated units in the worst layer, for each epoch; 0 where it was not measured."""
-        return tuple(max((max(layer[1], layer[3]) for layer in epoch), default=0.0) for epoch in self.layers)
+        """The share of dead or saturated units in the worst layer, for each epoch; 0 where it
+        was not measured.
+        """
+        return tuple(
+            max((max(layer[1], layer[3]) for layer in epoch), default=0.0) for epoch in self.layers)
 
     @cached_property
     def waiting(self) -> float:
@@ -101,13 +105,16 @@ class Curve:
 
     def extended(self, more: Sequence[tuple[EpochRecord, int]]) -> Curve:
         """Return the curve with `more` epochs, each with what was spent by then."""
-        new = [(e.train_loss, e.train_loss_still, e.validation_loss, e.metrics, e.learning_rate, e.gradient_norm,
-                e.seconds, e.layers, e.waited, e.loss_gradient, spent) for e, spent in more]
+        new = [(e.train_loss, e.train_loss_still, e.validation_loss, e.metrics, e.learning_rate,
+                e.gradient_norm, e.seconds, e.layers, e.waited, e.loss_gradient, spent)
+               for e, spent in more]
         columns: tuple[tuple[Any, ...], ...] = (
             self.training, self.training_still, self.validation, self.metrics, self.learning_rate,
             self.gradient_norm, self.seconds, self.layers, self.waited, self.loss_gradient,
             self.spent)
-        grown: list[Any] = [old + added for old, added in zip(columns, zip(*new, strict=True), strict=True)]
+        grown: list[Any] = [
+            old + added for old, added in zip(columns, zip(*new, strict=True), strict=True)
+        ]
         return Curve(*grown)
 
 
@@ -134,7 +141,8 @@ class Snapshot:
     taken : float
         Seconds it has run, pauses left out.
     expected_epochs : float
-        Epochs in all, about and at the most, of a method that decides how long each recipe is trained; else 0.
+        Epochs in all, about and at the most, of a method that decides how long each recipe is
+        trained; else 0.
     examples : mapping of int to ExampleRecord
         By run: what watched runs say of some validation rows.
     forecast : Forecast or None
@@ -180,7 +188,9 @@ class Snapshot:
 
     @cached_property
     def best_so_far(self) -> tuple[Floats, Floats]:
-        """The lowest steady loss of any run that has ended, as steps: epochs of all runs spent by then, and losses."""
+        """The lowest steady loss of any run that has ended, as steps: epochs of all runs spent
+        by then, and losses.
+        """
         ends = sorted((curve.spent[-1], curve.steady) for run, curve in self.curves.items()
                       if self.runs[run].state == "ended" and self.runs[run].reason != "diverged")
         x, y = [], []
@@ -203,7 +213,8 @@ class Snapshot:
 
     def runs_of(self, recipe: int) -> list[RunRecord]:
         """Return the runs of a recipe by repeat and fold."""
-        return sorted((r for r in self.runs.values() if r.recipe == recipe), key=lambda r: (r.repeat, r.fold))
+        return sorted((r for r in self.runs.values() if r.recipe == recipe),
+                      key=lambda r: (r.repeat, r.fold))
 
     def curves_of(self, recipe: int) -> tuple[Curve, ...]:
         """Return the curves of all runs of a recipe that have an epoch, by repeat and fold."""
@@ -214,8 +225,11 @@ class Snapshot:
         return self.recipes[recipe].recipe.steps(self.dataset.folds[fold].rows["train"])
 
     def run_name(self, run: RunRecord) -> str:
-        """Return what tells a run from the others of its recipe: its seed, and its fold if there are several."""
-        return f"seed {run.repeat + 1}" + (f", fold {run.fold + 1}" if len(self.dataset.folds) > 1 else "")
+        """Return what tells a run from the others of its recipe: its seed, and its fold if there
+        are several.
+        """
+        return f"seed {run.repeat + 1}" + (f", fold {run.fold + 1}"
+                                           if len(self.dataset.folds) > 1 else "")
 
 
 @dataclass
@@ -262,8 +276,8 @@ class Watcher:
         self._version, self._alive = version, alive
         record = self._reader.search(self.number)
         if record is None:
-            raise WorkspaceMissing(f"there is no search {self.number}", shown(self.workspace.folder),
-                                   "see axiarch status")
+            raise WorkspaceMissing(f"there is no search {self.number}",
+                                   shown(self.workspace.folder), "see axiarch status")
         with guarded(self.workspace.journal):
             self._take_changes()
             if self._stale and (self._rank_is_due() or record.state in _ENDED or not alive):
@@ -310,20 +324,25 @@ class Watcher:
         for run in self._runs.values():
             curve = self._curves.get(run.id, Curve())
             if run.state == "ended":
-                results.append(RunResult(run.recipe, curve.validation, curve.training_still, curve.metrics,
-                                         curve.total_seconds, run.reason != "diverged",
-                                         None if self._recipes[run.recipe].origin else (run.repeat, run.fold)))
+                results.append(
+                    RunResult(run.recipe, curve.validation, curve.training_still, curve.metrics,
+                              curve.total_seconds, run.reason != "diverged",
+                              None if self._recipes[run.recipe].origin else (run.repeat, run.fold)))
             elif run.state == "failed":
                 broken.append(run.recipe)
         ranking = rank(results, {r.number: r.parameters for r in self._recipes.values()}, broken)
         first = {r.recipe: self._curves[r.id].validation for r in sorted(
             self._runs.values(), key=lambda r: (r.repeat, r.fold), reverse=True)
             if r.id in self._curves and r.state in ("resting", "cut")}
-        return replace(ranking, partial=partials(first, [*(r.recipe for r in ranking.rows), *ranking.broken]))
+        return replace(ranking,
+                       partial=partials(first,
+                                        [*(r.recipe for r in ranking.rows), *ranking.broken]))
 
     def _snapshot(self, record: SearchRecord, alive: bool) -> Snapshot:
         if record.state in ("preparing", "running", "paused") and not alive:
-            record = replace(record, state="interrupted", why="the process that ran it is gone; you can resume it")
+            record = replace(record,
+                             state="interrupted",
+                             why="the process that ran it is gone; you can resume it")
         if self._last is None:
             file = read_search(record.file, "search.toml")
             dataset = data_set(self.workspace, record.data)
@@ -343,45 +362,63 @@ class Watcher:
             expected_runs = len(self._runs)
         lanes = self._reader.lanes(self.number)
         return Snapshot(
-            record, file, dataset, MappingProxyType(dict(self._recipes)), MappingProxyType(dict(self._runs)),
-            MappingProxyType(dict(self._curves)), self._ranking, lanes,
+            record,
+            file,
+            dataset,
+            MappingProxyType(dict(self._recipes)),
+            MappingProxyType(dict(self._runs)),
+            MappingProxyType(dict(self._curves)),
+            self._ranking,
+            lanes,
             tuple(e for e in self._reader.events(self.number) if e.kind != "memory"),
-            expected_runs, self._seconds_left(dataset, expected_runs, len(lanes), record.taken(time.time())),
+            expected_runs,
+            self._seconds_left(dataset, expected_runs, len(lanes), record.taken(time.time())),
             record.taken(time.time()),
-            self._expected[1], {e.run: e for e in self._reader.examples(self.number)},
-            self._last.forecast if self._last else self._forecast(), self._memory(record),
+            self._expected[1],
+            {e.run: e for e in self._reader.examples(self.number)},
+            self._last.forecast if self._last else self._forecast(),
+            self._memory(record),
             self._reader.openings(dataset.table),
         )
 
     def _forecast(self) -> Forecast | None:
         """Return what the search was expected to take, if that was worked out before it started."""
         try:
-            known = json.loads((self.workspace.search(self.number) / "forecast.json").read_text(encoding="utf-8"))
+            known = json.loads(
+                (self.workspace.search(self.number) / "forecast.json").read_text(encoding="utf-8"))
             return Forecast(**known)
         except (OSError, ValueError, TypeError):
             return None
 
     def _memory(self, record: SearchRecord) -> int:
-        """Return the bytes that all workers together took at the most; 0 while that is not known."""
+        """Return the bytes that all workers together took at the most; 0 while that is not
+        known.
+        """
         if record.state not in ("done", "stopped", "failed"):
             return 0
-        return max((int(e.text) for e in self._reader.events(self.number) if e.kind == "memory"), default=0)
+        return max((int(e.text) for e in self._reader.events(self.number) if e.kind == "memory"),
+                   default=0)
 
-    def _seconds_left(self, dataset: Dataset, expected: int, lanes: int, taken: float) -> float | None:
-        """Return the seconds still needed: by what training has cost so far, and the share of the time it was done."""
+    def _seconds_left(self, dataset: Dataset, expected: int, lanes: int,
+                      taken: float) -> float | None:
+        """Return the seconds still needed: by what training has cost so far, and the share of
+        the time it was done.
+        """
         spent, seconds = self._spent, sum(curve.total_seconds for curve in self._curves.values())
         if not (spent and lanes and seconds):
             return None
         waits = min(max((taken - _LOADING) * lanes / seconds, 1.0), _MOST_WAITING)
         if self._expected[1]:
             seen = spent >= _SEEN * self._expected[1]
-            return max(self._expected[1] - spent, 1) * seconds / spent / lanes * waits if seen else None
+            return max(self._expected[1] -
+                       spent, 1) * seconds / spent / lanes * waits if seen else None
         pending = []
         for run in self._runs.values():
             recipe = self._recipes[run.recipe].recipe
             curve = self._curves.get(run.id, Curve())
-            pending.append(Pending(self._work(run.recipe, dataset), len(curve), recipe.whole("epochs"),
-                                   run.state in OVER, curve.total_seconds))
+            pending.append(
+                Pending(self._work(run.recipe, dataset), len(curve), recipe.whole("epochs"),
+                        run.state in OVER, curve.total_seconds))
         left = seconds_left(pending, expected, lanes)
         return None if left is None else left * waits
 

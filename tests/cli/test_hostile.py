@@ -1,4 +1,6 @@
-"""Strangers' folders, files and streams: no code of theirs runs, nothing of ours is lost, no traceback."""
+"""Strangers' folders, files and streams: no code of theirs runs, nothing of ours is lost, no
+traceback.
+"""
 
 from __future__ import annotations
 
@@ -13,22 +15,37 @@ from pathlib import Path
 from axiarch.journal.workspace import Workspace
 from axiarch.recipes.searchfile import write_search
 from axiarch.runner import launching
-from tests.support import FolderCase, commanded, finished_workspace, ring_rows, ring_search, write_csv
+from tests.support import (
+    FolderCase,
+    commanded,
+    finished_workspace,
+    ring_rows,
+    ring_search,
+    write_csv,
+)
 
 #: Modules that a folder of traps holds: each leaves a mark when it is run.
-TRAPS = ("numba", "numpy", "json", "click", "polars", "scipy", "multiprocessing", "axiarch_trap", "psutil", "random",
-         "sitecustomize", "usercustomize", "threadpoolctl", "safetensors", "matplotlib", "xxhash", "tests", "msgspec")
+TRAPS = ("numba", "numpy", "json", "click", "polars", "scipy", "multiprocessing", "axiarch_trap",
+         "psutil", "random", "sitecustomize", "usercustomize", "threadpoolctl", "safetensors",
+         "matplotlib", "xxhash", "tests", "msgspec")
 #: Escapes that no command may send: a title, a colour, a cursor that jumps.
 ESCAPES = "\x1b]0;owned\x07\x1b[31m\x9b2J\u202e"
 
 
 class Command(FolderCase):
-    def run_it(self, *words: str, code: int | None = 0, where: Path | None = None, env: dict[str, str] | None = None,
+    def run_it(self,
+               *words: str,
+               code: int | None = 0,
+               where: Path | None = None,
+               env: dict[str, str] | None = None,
                stdout: int | None = subprocess.PIPE) -> subprocess.CompletedProcess[bytes]:
-        """Run the program, in a process of its own where its environment or its streams matter; never a traceback."""
+        """Run the program, in a process of its own where its environment or its streams matter;
+        never a traceback.
+        """
         if env is None and stdout == subprocess.PIPE:
             here = commanded(where or self.folder, *words)
-            done = subprocess.CompletedProcess(here.args, here.returncode, here.stdout.encode(), here.stderr.encode())
+            done = subprocess.CompletedProcess(here.args, here.returncode, here.stdout.encode(),
+                                               here.stderr.encode())
         else:
             done = self.process(*words, where=where, env=env, stdout=stdout)
         self.assertNotIn(b"Traceback", done.stderr)
@@ -36,11 +53,15 @@ class Command(FolderCase):
             self.assertEqual(done.returncode, code, done.stderr.decode(errors="replace"))
         return done
 
-    def process(self, *words: str, where: Path | None, env: dict[str, str] | None, stdout: int | None
-                ) -> subprocess.CompletedProcess[bytes]:
+    def process(self, *words: str, where: Path | None, env: dict[str, str] | None,
+                stdout: int | None) -> subprocess.CompletedProcess[bytes]:
         """Run the program in a process of its own."""
-        return subprocess.run([sys.executable, "-m", "axiarch", *words], stdout=stdout, stderr=subprocess.PIPE,
-                              stdin=subprocess.DEVNULL, timeout=180, cwd=where or self.folder,
+        return subprocess.run([sys.executable, "-m", "axiarch", *words],
+                              stdout=stdout,
+                              stderr=subprocess.PIPE,
+                              stdin=subprocess.DEVNULL,
+                              timeout=180,
+                              cwd=where or self.folder,
                               env={**os.environ, **(env or {})})
 
 
@@ -49,34 +70,44 @@ class Traps(Command):
         traps = self.folder / "traps"
         traps.mkdir()
         for name in TRAPS:
-            (traps / f"{name}.py").write_text(f"open({str(traps / 'sprung')!r}, 'a').write({name!r})\n")
+            (traps /
+             f"{name}.py").write_text(f"open({str(traps / 'sprung')!r}, 'a').write({name!r})\n")
         (traps / "axiarch").mkdir()
-        (traps / "axiarch" / "__init__.py").write_text(f"open({str(traps / 'sprung')!r}, 'a').write('axiarch')\n")
+        (traps / "axiarch" /
+         "__init__.py").write_text(f"open({str(traps / 'sprung')!r}, 'a').write('axiarch')\n")
         (traps / "matplotlibrc").write_text("font.size: 99\n")
         write_csv(traps / "ring.csv", ["x", "y", "side", "place"], ring_rows(90))
         (traps / "s.toml").write_text(write_search(ring_search(epochs=2, recipes=3, repeats=1)))
         program = [str(Path(sys.executable).with_name("axiarch"))]
         if not Path(program[0]).exists():
             program = [sys.executable, "-P", "-m", "axiarch"]
-        for words in (("data", "add", "ring.csv"), ("forecast", "s.toml"), ("search", "s.toml"), ("status",),
-                      ("ranking",), ("judge",), ("export", "chart", "c.svg"), ("resume", "1"), ("data", "show"),
-                      ("models", "keep", "1", "--name", "m"), ("models", "verify", "m"),
-                      ("models", "export", "m", "m.onnx"),
-                      ("predict", "m", "ring.csv", "o.csv")):
-            done = subprocess.run([*program, *words, "-w", "w"], cwd=traps, capture_output=True, text=True,
-                                  stdin=subprocess.DEVNULL, timeout=180)
+        for words in (("data", "add", "ring.csv"), ("forecast", "s.toml"), ("search", "s.toml"),
+                      ("status", ), ("ranking", ), ("judge", ), ("export", "chart", "c.svg"),
+                      ("resume", "1"), ("data", "show"), ("models", "keep", "1", "--name", "m"),
+                      ("models", "verify", "m"), ("models", "export", "m",
+                                                  "m.onnx"), ("predict", "m", "ring.csv", "o.csv")):
+            done = subprocess.run([*program, *words, "-w", "w"],
+                                  cwd=traps,
+                                  capture_output=True,
+                                  text=True,
+                                  stdin=subprocess.DEVNULL,
+                                  timeout=180)
             with self.subTest(words=words):
                 self.assertNotIn("Traceback", done.stderr)
-                self.assertIn(done.returncode, (0, 3) if words[0] == "resume" else (0,), done.stderr)
+                self.assertIn(done.returncode, (0, 3) if words[0] == "resume" else (0, ),
+                              done.stderr)
                 self.assertFalse((traps / "sprung").exists(), "a trap was sprung")
         self.assertNotIn("99px", (traps / "c.svg").read_text())
 
     def test_our_processes_get_no_path_that_is_not_absolute(self) -> None:
-        given = {"PYTHONPATH": f":.:relative:{self.folder}", "NUMBA_CACHE_DIR": "cache", "HOME": "/x"}
+        given = {
+            "PYTHONPATH": f":.:relative:{self.folder}", "NUMBA_CACHE_DIR": "cache", "HOME": "/x"
+        }
         found = launching.environment(given)
         self.assertEqual(found["PYTHONPATH"], str(self.folder))
         self.assertNotIn("NUMBA_CACHE_DIR", found)
-        self.assertEqual((found["HOME"], found["PYTHONSAFEPATH"], found["OMP_NUM_THREADS"]), ("/x", "1", "1"))
+        self.assertEqual((found["HOME"], found["PYTHONSAFEPATH"], found["OMP_NUM_THREADS"]),
+                         ("/x", "1", "1"))
         self.assertNotIn("PYTHONPATH", launching.environment({"PYTHONPATH": ":."}))
 
 
@@ -88,7 +119,10 @@ class Streams(Command):
     def test_output_in_any_encoding_and_to_a_full_or_closed_end(self) -> None:
         for encoding in ("ascii", "latin-1", "utf-8"):
             for words in (("ranking",), ("data", "show"), ("status",)):
-                self.run_it(*words, "-w", "w", env={"PYTHONIOENCODING": encoding, "PYTHONUTF8": "0"})
+                self.run_it(*words,
+                            "-w",
+                            "w",
+                            env={"PYTHONIOENCODING": encoding, "PYTHONUTF8": "0"})
         if Path("/dev/full").exists():
             full = os.open("/dev/full", os.O_WRONLY)
             try:
@@ -110,7 +144,8 @@ class Streams(Command):
 
         from axiarch.cli.main import main
 
-        (self.folder / "s.toml").write_text(write_search(ring_search(epochs=2, recipes=3, repeats=1)))
+        (self.folder / "s.toml").write_text(
+            write_search(ring_search(epochs=2, recipes=3, repeats=1)))
         before = sorted(p.name for p in (self.folder / "w" / "searches").iterdir())
         for words in (("search", "s.toml"), ("more", "1", "5"), ("export", "ranking", "r.csv"),
                       ("rescue", "x")):
@@ -119,7 +154,8 @@ class Streams(Command):
                 done = CliRunner().invoke(main, [*given, "-w", str(self.folder / "w")])
             with self.subTest(words=words):
                 self.assertEqual(done.exit_code, 3, done.output)
-                self.assertRegex(done.stderr, "No space left on device(.|\n)*free some (disk )?space")
+                self.assertRegex(done.stderr,
+                                 "No space left on device(.|\n)*free some (disk )?space")
         self.assertEqual(sorted(p.name for p in (self.folder / "w" / "searches").iterdir()), before)
 
     def test_escapes_in_every_text_of_journal_and_data_set_are_shown_and_not_sent(self) -> None:
@@ -130,8 +166,9 @@ class Streams(Command):
 
         workspace = Workspace.open(self.folder / "w")
         with contextlib.closing(sqlite3.connect(workspace.journal)) as db, db:
-            for table, column in (("search", "name"), ("search", "why"), ("event", "kind"), ("event", "text"),
-                                  ("run", "text"), ("run", "reason"), ("opening", "reason"), ("opening", "data")):
+            for table, column in (("search", "name"), ("search", "why"), ("event", "kind"),
+                                  ("event", "text"), ("run", "text"), ("run", "reason"),
+                                  ("opening", "reason"), ("opening", "data")):
                 db.execute(f"UPDATE {table} SET {column} = ?", (ESCAPES,))
         place = workspace.data("ring") / "data.json"
         known = json.loads(place.read_text())
@@ -143,15 +180,20 @@ class Streams(Command):
         for fold in known["folds"]:
             fold["encoding"]["target"]["classes"] = [ESCAPES, "b" + ESCAPES]
         place.write_text(description(known))
-        for words in (("status",), ("ranking",), ("data", "show"), ("data", "openings"), ("judge",), ("attach",),
-                      ("status", "--json"), ("ranking", "--json"), ("data", "show", "--json"), ("more", "99", "1"),
-                      ("export", "ranking", "r.csv"), ("forecast", f"no{chr(27)}[31mfile.toml"), ("resume", "1"),
-                      ("models", "keep", "1", "--name", ESCAPES, "--note", ESCAPES), ("models", "list"),
-                      ("models", "verify", ESCAPES), ("models", "list", "--json")):
+        for words in (("status", ), ("ranking", ), ("data", "show"), ("data", "openings"),
+                      ("judge", ), ("attach", ), ("status", "--json"), ("ranking", "--json"),
+                      ("data", "show", "--json"), ("more", "99", "1"),
+                      ("export", "ranking", "r.csv"), ("forecast", f"no{chr(27)}[31mfile.toml"),
+                      ("resume", "1"), ("models", "keep", "1", "--name", ESCAPES, "--note",
+                                        ESCAPES), ("models", "list"), ("models", "verify", ESCAPES),
+                      ("models", "list", "--json")):
             done = self.run_it(*words, "-w", "w", code=None)
             for raw in (done.stdout, done.stderr):
                 text = raw.decode()
-                sent = [c for c in text if (ord(c) < 32 and c not in "\n\t") or 127 <= ord(c) < 160 or c == "\u202e"]
+                sent = [
+                    c for c in text
+                    if (ord(c) < 32 and c not in "\n\t") or 127 <= ord(c) < 160 or c == "\u202e"
+                ]
                 with self.subTest(words=words):
                     self.assertEqual(sent, [], text[:300])
 
@@ -166,12 +208,15 @@ class Exports(Command):
         (self.folder / "folder.csv").mkdir()
         (self.folder / "link.csv").symlink_to(self.folder / "thesis.csv")
         os.mkfifo(self.folder / "pipe.csv")
-        for what, name, words in (
-                ("ranking", "thesis.csv", b"there already"), ("ranking", "folder.csv", b"a folder"),
-                ("ranking", "link.csv", b"not a file"), ("ranking", "pipe.csv", b"not a file"),
-                ("ranking", "/dev/null", b"written as .csv"), ("ranking", "", b"needs a name"),
-                ("ranking", "r.txt", b".csv"), ("chart", "c.png", b".svg or .pdf"), ("curves", "c", b".svg or .pdf"),
-                ("ranking", "x" * 300 + ".csv", b"")):
+        for what, name, words in (("ranking", "thesis.csv", b"there already"),
+                                  ("ranking", "folder.csv", b"a folder"), ("ranking", "link.csv",
+                                                                           b"not a file"),
+                                  ("ranking", "pipe.csv", b"not a file"), ("ranking", "/dev/null",
+                                                                           b"written as .csv"),
+                                  ("ranking", "", b"needs a name"), ("ranking", "r.txt", b".csv"),
+                                  ("chart", "c.png", b".svg or .pdf"),
+                                  ("curves", "c", b".svg or .pdf"), ("ranking", "x" * 300 + ".csv",
+                                                                     b"")):
             with self.subTest(name=name[:20]):
                 done = self.run_it("export", what, name, "-w", "w", code=None)
                 self.assertIn(done.returncode, (2, 3))

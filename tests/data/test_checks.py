@@ -15,7 +15,9 @@ from tests.support import FolderCase
 
 
 def healthy(rows: int = 3000, seed: int = 0) -> dict[str, list[object]]:
-    """Return columns of a table with nothing wrong: two inputs that say something, three classes."""
+    """Return columns of a table with nothing wrong: two inputs that say something, three
+    classes.
+    """
     rng = np.random.default_rng(seed)
     x, z = rng.normal(size=rows), rng.normal(size=rows)
     y = (x * z + 0.5 * rng.normal(size=rows) > 0.2).astype(int) + (x > 1).astype(int)
@@ -26,11 +28,16 @@ def healthy(rows: int = 3000, seed: int = 0) -> dict[str, list[object]]:
 class Findings(FolderCase):
     made = 0
 
-    def find(self, columns: dict[str, list[object]], plan: DataPlan | None = None) -> dict[str, Finding]:
+    def find(self,
+             columns: dict[str, list[object]],
+             plan: DataPlan | None = None) -> dict[str, Finding]:
         """Return the findings of a table by kind."""
         self.made += 1
         plan = plan or DataPlan(("y",))
-        data = build_dataset(Table.of(polars.DataFrame(columns)), self.folder / str(self.made), "d", plan=plan)
+        data = build_dataset(Table.of(polars.DataFrame(columns)),
+                             self.folder / str(self.made),
+                             "d",
+                             plan=plan)
         for finding in data.findings:
             self.assertTrue(finding.evidence and finding.remedy)
         return {finding.kind: finding for finding in data.findings}
@@ -52,7 +59,10 @@ class Findings(FolderCase):
     def test_an_honest_strong_input_is_no_leak(self) -> None:
         base = healthy()
         rng = np.random.default_rng(1)
-        strong = [float(str(y)[-1]) + float(n) for y, n in zip(base["y"], rng.normal(0, 0.35, 3000), strict=True)]
+        strong = [
+            float(str(y)[-1]) + float(n)
+            for y, n in zip(base["y"], rng.normal(0, 0.35, 3000), strict=True)
+        ]
         self.assertNotIn("leak", self.find({"strong": list(strong), **base}))
 
     def test_duplicates_across_parts(self) -> None:
@@ -60,7 +70,8 @@ class Findings(FolderCase):
         twice = {name: values * 2 for name, values in base.items()}
         self.assertIn("duplicates", self.find(twice))
         grouped = {**twice, "g": [i % 400 for i in range(800)]}
-        self.assertNotIn("duplicates", self.find(grouped, DataPlan(("y",), split=SplitPlan(group="g"))))
+        self.assertNotIn("duplicates",
+                         self.find(grouped, DataPlan(("y", ), split=SplitPlan(group="g"))))
 
     def test_few_rows_imbalance_and_a_small_part(self) -> None:
         base = healthy(150)

@@ -50,9 +50,12 @@ class MissingMarks(unittest.TestCase):
         self.assertEqual(converted([3, -1, 4], here), [3, None, 4])
         self.assertEqual(converted(["a", "gone"], here), ["a", None])
         self.assertIn("-1", learnt([3, -1, 4], here).words)
-        self.assertEqual(converted(["a", "gone"], everywhere.treated("c", missing=("other",))), ["a", "gone"])
-        self.assertEqual(converted(["a", "gone"], everywhere.treated("c", missing=())), ["a", "gone"])
-        self.assertEqual(converted(["1", "n/a", "-1", "4", "5"], DataPlan(missing=("-1",))), [1, None, None, 4, 5])
+        self.assertEqual(converted(["a", "gone"], everywhere.treated("c", missing=("other", ))),
+                         ["a", "gone"])
+        self.assertEqual(converted(["a", "gone"], everywhere.treated("c", missing=())),
+                         ["a", "gone"])
+        self.assertEqual(converted(["1", "n/a", "-1", "4", "5"], DataPlan(missing=("-1", ))),
+                         [1, None, None, 4, 5])
 
     def test_texts_that_are_categories_stay(self) -> None:
         self.assertEqual(converted(["none", "some", "unknown", "some"]),
@@ -88,7 +91,8 @@ class Dates(unittest.TestCase):
 
     def test_two_digit_years_are_of_our_time(self) -> None:
         for values in (["03/04/20", "25/06/98"], ["03.04.20", "25.06.98"]):
-            self.assertEqual([d.year for d in converted(values)], [2020, 1998])  # type: ignore[attr-defined]
+            self.assertEqual([d.year for d in converted(values)],
+                             [2020, 1998])  # type: ignore[attr-defined]
 
     def test_a_pattern_can_be_given(self) -> None:
         plan = DataPlan().treated("c", dates="%d %b %Y")
@@ -99,7 +103,9 @@ class Dates(unittest.TestCase):
 
 class Kept(FolderCase):
     def test_new_rows_are_read_as_the_training_rows_were(self) -> None:
-        """A column that is numbers in training stays numbers where the sealed rows hold text, and so do dates."""
+        """A column that is numbers in training stays numbers where the sealed rows hold text,
+        and so do dates.
+        """
         rows = 60
         frame = polars.DataFrame({
             "part": ["train"] * 40 + ["validation"] * 10 + ["test"] * 10,
@@ -125,7 +131,8 @@ class Kept(FolderCase):
 
     def test_a_decimal_comma_is_kept_for_the_numbers_that_are_text(self) -> None:
         path = self.folder / "t.csv"
-        path.write_text("a;y\n" + "".join(f"{i},5;{'uv'[i % 2]}\n" for i in range(40)) + "keine;u\n")
+        path.write_text("a;y\n" + "".join(f"{i},5;{'uv'[i % 2]}\n" for i in range(40)) +
+                        "keine;u\n")
         table, _ = read_table(path)
         self.assertEqual(table.decimal, ",")
         made = build_dataset(table, self.folder / "d", "d")

@@ -24,7 +24,8 @@ from tests.support import FolderCase, ring_dataset, ring_rows
 def frame(rows: int = 100) -> polars.DataFrame:
     """Return a table with a number, a text and a target."""
     x = [float(v) for v in np.random.default_rng(0).normal(size=rows)]
-    return polars.DataFrame({"x": x, "t": ["p", "q"] * (rows // 2), "y": ["a", "b", "a", "a"] * (rows // 4)})
+    return polars.DataFrame(
+        {"x": x, "t": ["p", "q"] * (rows // 2), "y": ["a", "b", "a", "a"] * (rows // 4)})
 
 
 class Building(FolderCase):
@@ -33,8 +34,11 @@ class Building(FolderCase):
         self.assertEqual(read_dataset(self.folder / "d"), built)
 
     def test_the_same_table_has_the_same_fingerprint_and_another_has_not(self) -> None:
-        prints = [build_dataset(Table.of(f), self.folder / n, n).fingerprint
-                  for n, f in (("a", frame()), ("b", frame()), ("c", frame().with_columns(x=polars.col("x") + 1)))]
+        prints = [
+            build_dataset(Table.of(f), self.folder / n, n).fingerprint
+            for n, f in (("a", frame()), ("b", frame()),
+                         ("c", frame().with_columns(x=polars.col("x") + 1)))
+        ]
         self.assertEqual(prints[0], prints[1])
         self.assertNotEqual(prints[0], prints[2])
 
@@ -53,23 +57,29 @@ class Building(FolderCase):
         in_test = np.isin(np.arange(len(x)), sealed)
         self.assertEqual(int(in_test.sum()), first.rows["test"])
         second_rows["x"] = [1e6 if hit else v for v, hit in zip(x.tolist(), in_test, strict=True)]
-        second_rows["t"] = ["other" if hit else v for v, hit in zip(second_rows["t"], in_test, strict=True)]
+        second_rows["t"] = [
+            "other" if hit else v for v, hit in zip(second_rows["t"], in_test, strict=True)
+        ]
         second = build_dataset(Table.of(polars.DataFrame(second_rows)), self.folder / "b", "d")
         self.assertEqual(first.columns, second.columns)
         self.assertEqual(first.encoding, second.encoding)
         self.assertEqual(first.floor, second.floor)
         for part in ("train", "validation"):
-            np.testing.assert_array_equal(first.part(part).inputs, second.part(part).inputs)  # type: ignore[arg-type]
+            np.testing.assert_array_equal(first.part(part).inputs,
+                                          second.part(part).inputs)  # type: ignore[arg-type]
 
     def test_a_failed_build_leaves_nothing(self) -> None:
-        with mock.patch("numpy.save", side_effect=OSError(28, "No space left on device")), self.assertRaises(OSError):
+        with mock.patch("numpy.save",
+                        side_effect=OSError(28,
+                                            "No space left on device")), self.assertRaises(OSError):
             build_dataset(Table.of(frame()), self.folder / "d", "d")
         self.assertEqual(list(self.folder.iterdir()), [])
 
     def test_bad_targets_are_said(self) -> None:
         cases = (
             (frame().with_columns(y=polars.lit("a")), "the same in every row"),
-            (frame().with_columns(y=polars.Series([f"c{i}" for i in range(100)])), "different values"),
+            (frame().with_columns(y=polars.Series([f"c{i}" for i in range(100)])),
+             "different values"),
             (frame().with_columns(y=polars.lit(None, dtype=polars.String)), "no value"),
             (frame().with_columns(x=polars.lit(float("inf"))), "infinite"),
         )
@@ -174,7 +184,8 @@ class Damage(FolderCase):
                     refused += 1
                     self.assertTrue(error.what and error.remedy)
         self.assertGreater(refused, 500)
-        for text in ("[" * 100_000, '{"format": 1e999}', '{"format": ' + "9" * 5000 + "}", "nul", "\xff"):
+        for text in ("[" * 100_000, '{"format": 1e999}', '{"format": ' + "9" * 5000 + "}", "nul",
+                     "\xff"):
             path.write_bytes(text.encode("latin-1"))
             with self.assertRaises(WorkspaceError):
                 read_dataset(dataset.folder)

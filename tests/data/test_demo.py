@@ -28,7 +28,9 @@ class HiveStatesLaws(FolderCase):
         made = hive_states(20000, 1)
         counts = Counter(made.columns["state"])
         for i, state in enumerate(STATES):
-            self.assertAlmostEqual(counts[state] / 20000, made.probabilities[:, i].mean(), delta=0.01)
+            self.assertAlmostEqual(counts[state] / 20000,
+                                   made.probabilities[:, i].mean(),
+                                   delta=0.01)
 
     def test_the_classes_are_imbalanced_and_the_rule_is_worth_learning(self) -> None:
         made = hive_states()
@@ -55,11 +57,13 @@ class Messy(FolderCase):
         self.assertIn("decimal comma", how)
         first = build_dataset(frame, self.folder / "first", "m", plan=DataPlan(("state",)))
         roles = {c.name: (c.role, c.kind, c.reason) for c in first.columns}
-        self.assertEqual([roles[n][0] for n in ("reading_id", "hive", "keeper_note")], ["ignored"] * 3)
+        self.assertEqual([roles[n][0] for n in ("reading_id", "hive", "keeper_note")],
+                         ["ignored"] * 3)
         self.assertEqual((roles["humidity_percent"][1], roles["read_on"][1]), ("number", "date"))
         self.assertIn("stored as text", roles["humidity_percent"][2])
-        self.assertEqual({f.kind: f.column for f in first.findings},
-                         {"leak": "alarm_code", "duplicates": "", "time": "read_on", "constant": "keeper_note"})
+        self.assertEqual(
+            {f.kind: f.column for f in first.findings},
+            {"leak": "alarm_code", "duplicates": "", "time": "read_on", "constant": "keeper_note"})
         plan = DataPlan(("state",), ignore=("alarm_code",), split=SplitPlan(group="hive"))
         mended = build_dataset(frame, self.folder / "mended", "m", plan=plan)
         self.assertEqual([f.kind for f in mended.findings], ["strong column", "constant"])

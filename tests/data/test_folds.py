@@ -1,4 +1,6 @@
-"""Folds and given parts: exact, disjoint, stratified, grouped, in order; and nothing learnt outside its own rows."""
+"""Folds and given parts: exact, disjoint, stratified, grouped, in order; and nothing learnt
+outside its own rows.
+"""
 
 from __future__ import annotations
 
@@ -20,7 +22,9 @@ from tests.support import FolderCase, write_csv
 
 
 def whole(case: unittest.TestCase, parts: tuple[Parts, ...], rows: int) -> None:
-    """All rows are in one part of each fold, the test part is always the same, and every open row validates once."""
+    """All rows are in one part of each fold, the test part is always the same, and every open
+    row validates once.
+    """
     for each in parts:
         together = np.concatenate([each.train, each.validation, each.test])
         case.assertEqual(sorted(together), list(range(rows)))
@@ -29,8 +33,8 @@ def whole(case: unittest.TestCase, parts: tuple[Parts, ...], rows: int) -> None:
 
 class Folds(unittest.TestCase):
     @settings(deadline=None)
-    @given(st.lists(st.integers(12, 60), min_size=2, max_size=5), st.integers(2, 6), st.integers(1, 3),
-           st.integers(0, 99))
+    @given(st.lists(st.integers(12, 60), min_size=2, max_size=5), st.integers(2, 6),
+           st.integers(1, 3), st.integers(0, 99))
     def test_stratified(self, counts: list[int], folds: int, repeats: int, seed: int) -> None:
         labels = np.repeat(np.arange(len(counts)), counts)
         made = split(Known(labels), SplitPlan(folds=folds, fold_repeats=repeats, seed=seed))
@@ -49,7 +53,8 @@ class Folds(unittest.TestCase):
         self.assertFalse(np.array_equal(made[0].validation, made[2].validation))
 
     @settings(deadline=None)
-    @given(st.lists(st.integers(1, 20), min_size=14, max_size=40), st.integers(2, 4), st.integers(0, 99))
+    @given(st.lists(st.integers(1, 20), min_size=14, max_size=40), st.integers(2, 4),
+           st.integers(0, 99))
     def test_grouped(self, counts: list[int], folds: int, seed: int) -> None:
         groups = np.repeat(np.arange(len(counts)), counts)
         labels = np.arange(len(groups)) % 2
@@ -86,20 +91,22 @@ class Folds(unittest.TestCase):
         self.assertTrue((np.diff(found[order]) >= 0).all())
         self.assertGreaterEqual(np.bincount(found).min(), min(len(values), 6))
 
-    @given(st.floats(0.05, 0.4), st.floats(0.05, 0.4), st.integers(0, 6).filter(lambda n: n != 1), st.integers(1, 3),
-           st.integers(0, 99))
-    def test_a_split_is_read_as_it_is_written(self, validation: float, test: float, folds: int, repeats: int,
-                                              seed: int) -> None:
+    @given(st.floats(0.05, 0.4), st.floats(0.05, 0.4),
+           st.integers(0, 6).filter(lambda n: n != 1), st.integers(1, 3), st.integers(0, 99))
+    def test_a_split_is_read_as_it_is_written(self, validation: float, test: float, folds: int,
+                                              repeats: int, seed: int) -> None:
         made = SplitPlan(float(f"{validation:g}"), float(f"{test:g}"), folds=folds,
                          fold_repeats=repeats if folds else 1, seed=seed)
         self.assertEqual(parse_split(split_words(made), SplitPlan()), made)
-        for wrong in ("validation", "test x", "folds 2.5", "shares 3", "seed -1", "validation 0.95"):
+        for wrong in ("validation", "test x", "folds 2.5", "shares 3", "seed -1",
+                      "validation 0.95"):
             with self.assertRaises(DataError):
                 parse_split(wrong, made)
 
     def test_what_cannot_be(self) -> None:
-        for wrong in ({"folds": 1}, {"folds": -2}, {"folds": 60, "fold_repeats": 2}, {"folds": 3, "part": "p"},
-                      {"folds": 3, "fold_repeats": 2, "order": "t"}, {"fold_repeats": 0}):
+        for wrong in ({"folds": 1}, {"folds": -2}, {"folds": 60, "fold_repeats": 2}, {
+                "folds": 3, "part": "p"
+        }, {"folds": 3, "fold_repeats": 2, "order": "t"}, {"fold_repeats": 0}):
             with self.subTest(wrong=wrong), self.assertRaises(DataError):
                 SplitPlan(**wrong)  # type: ignore[arg-type]
         with self.assertRaises(DataError):
@@ -115,7 +122,10 @@ def frame(rows: int = 120, seed: int = 0) -> polars.DataFrame:
 
 class BuiltFolds(FolderCase):
     def test_every_fold_learns_from_its_own_training_rows_alone(self) -> None:
-        data = build_dataset(Table.of(frame()), self.folder / "d", "d", plan=DataPlan(split=SplitPlan(folds=3)))
+        data = build_dataset(Table.of(frame()),
+                             self.folder / "d",
+                             "d",
+                             plan=DataPlan(split=SplitPlan(folds=3)))
         self.assertEqual(read_dataset(data.folder), data)
         centres = set()
         for i, fold in enumerate(data.folds):
@@ -129,7 +139,9 @@ class BuiltFolds(FolderCase):
         self.assertAlmostEqual(data.floor.loss, np.mean([f.floor.loss for f in data.folds]))
 
     def test_validation_and_test_rows_change_no_statistic(self) -> None:
-        """Rows outside a fold's training part replaced by others must change nothing that is learnt from it."""
+        """Rows outside a fold's training part replaced by others must change nothing that is
+        learnt from it.
+        """
         table = frame()
         plan = DataPlan(("y",), split=SplitPlan(folds=3))
         first = build_dataset(Table.of(table), self.folder / "a", "d", plan=plan)
@@ -141,7 +153,9 @@ class BuiltFolds(FolderCase):
             changed = table.with_columns(x=polars.Series(x), t=polars.Series(t.tolist()))
             second = build_dataset(Table.of(changed), self.folder / f"b{i}", "d", plan=plan)
             self.assertEqual(first.folds[i].encoding, second.folds[i].encoding)
-            np.testing.assert_array_equal(first.part("train", i).inputs, second.part("train", i).inputs)
+            np.testing.assert_array_equal(
+                first.part("train", i).inputs,
+                second.part("train", i).inputs)
 
     def test_sealed_rows_come_out_as_they_went_in(self) -> None:
         table = frame()
@@ -167,13 +181,15 @@ class GivenParts(FolderCase):
         self.assertEqual({n: data.rows[n] for n in ("train", "validation", "test")},
                          {"train": 80, "validation": 30, "test": 40})
         self.assertNotIn(PART, [code.name for code in data.encoding.codes])
-        self.assertEqual(data.target.decode(data.part("validation").targets), parts[1]["y"].to_list())
+        self.assertEqual(data.target.decode(data.part("validation").targets),
+                         parts[1]["y"].to_list())
         self.assertEqual(data.target.decode(sealed_part(data).targets), parts[2]["y"].to_list())
 
     def test_a_missing_part_is_cut_from_the_training_rows(self) -> None:
         self.write("train.csv", 100, 0)
         self.write("test.csv", 40, 1)
-        table, _ = read_table(self.folder / "train.csv", given=Given(None, self.folder / "test.csv"))
+        table, _ = read_table(self.folder / "train.csv",
+                              given=Given(None, self.folder / "test.csv"))
         data = build_dataset(table, self.folder / "d", "d")
         self.assertEqual(data.rows["test"], 40)
         self.assertAlmostEqual(data.rows["validation"], 20, delta=3)
@@ -181,11 +197,18 @@ class GivenParts(FolderCase):
     def test_a_column_of_parts(self) -> None:
         words = ["Train", "validation", "test", "train"] * 30
         table = Table.of(frame().with_columns(part=polars.Series(words)))
-        data = build_dataset(table, self.folder / "d", "d", plan=DataPlan(("y",), split=SplitPlan(part="part")))
-        self.assertEqual((data.rows["train"], data.rows["validation"], data.rows["test"]), (60, 30, 30))
+        data = build_dataset(table,
+                             self.folder / "d",
+                             "d",
+                             plan=DataPlan(("y", ), split=SplitPlan(part="part")))
+        self.assertEqual((data.rows["train"], data.rows["validation"], data.rows["test"]),
+                         (60, 30, 30))
         table = Table.of(frame().with_columns(part=polars.Series(["train"] * 119 + ["trian"])))
         with self.assertRaises(DataError) as caught:
-            build_dataset(table, self.folder / "e", "e", plan=DataPlan(("y",), split=SplitPlan(part="part")))
+            build_dataset(table,
+                          self.folder / "e",
+                          "e",
+                          plan=DataPlan(("y", ), split=SplitPlan(part="part")))
         self.assertIn("row 120", caught.exception.what)
 
     def test_files_that_do_not_go_together(self) -> None:

@@ -35,8 +35,8 @@ def frame(rows: int = 900) -> polars.DataFrame:
 class InPieces(FolderCase):
     def setUp(self) -> None:
         super().setUp()
-        for patch in (mock.patch.object(lines, "BLOCK", 4000), mock.patch.object(table, "HELD", 500),
-                      mock.patch.object(table, "PIECE", 2000)):
+        for patch in (mock.patch.object(lines, "BLOCK", 4000), mock.patch.object(
+                table, "HELD", 500), mock.patch.object(table, "PIECE", 2000)):
             patch.start()
             self.addCleanup(patch.stop)
 
@@ -59,7 +59,10 @@ class InPieces(FolderCase):
         found, _ = read_table(self.folder / "t.csv", how=Reading(scratch=self.folder / "s"))
         one = build_dataset(found, self.folder / "one", "d", plan=plan)
         with mock.patch.object(lines, "BLOCK", 1 << 20), mock.patch.object(table, "HELD", 10**9):
-            other = build_dataset(read_table(self.folder / "t.csv")[0], self.folder / "other", "d", plan=plan)
+            other = build_dataset(read_table(self.folder / "t.csv")[0],
+                                  self.folder / "other",
+                                  "d",
+                                  plan=plan)
         self.assertEqual((one.fingerprint, one.columns, one.folds, one.findings),
                          (other.fingerprint, other.columns, other.folds, other.findings))
         self.assertTrue(kept_table(one).column("share").equals(kept_table(other).column("share")))
@@ -70,7 +73,8 @@ class InPieces(FolderCase):
         made.write_ipc(self.folder / "t.arrow")
         made.write_ndjson(self.folder / "t.jsonl")
         for end in ("parquet", "arrow", "jsonl"):
-            found, _ = read_table(self.folder / f"t.{end}", how=Reading(scratch=self.folder / f"s {end}"))
+            found, _ = read_table(self.folder / f"t.{end}",
+                                  how=Reading(scratch=self.folder / f"s {end}"))
             with self.subTest(end=end):
                 self.assertIsInstance(found.source, polars.LazyFrame)
                 self.assertTrue(found.rows(0, 900).equals(made))
@@ -86,14 +90,16 @@ class InPieces(FolderCase):
             self.assertIn("line 3002", caught.exception.where)
         (self.folder / "t.csv").write_bytes(text.encode() + b"1,\xe9\n" + b"1,x\n" * 3000)
         with self.assertRaises(DataError) as caught:
-            read_table(self.folder / "t.csv", how=Reading(Said(encoding="utf-8"), scratch=self.folder / "s"))
+            read_table(self.folder / "t.csv",
+                       how=Reading(Said(encoding="utf-8"), scratch=self.folder / "s"))
         self.assertIn("line 3002", caught.exception.where)
 
     def test_every_encoding_and_line_end(self) -> None:
         made = "n,t\r\n" + "".join(f"{i},é{i}\r\n" for i in range(3000))
         for encoding in ("utf-8", "utf-8-sig", "utf-16", "utf-16-le", "utf-32"):
             (self.folder / "t.csv").write_bytes(made.encode(encoding))
-            found, _ = read_table(self.folder / "t.csv", how=Reading(scratch=self.folder / encoding))
+            found, _ = read_table(self.folder / "t.csv",
+                                  how=Reading(scratch=self.folder / encoding))
             with self.subTest(encoding=encoding):
                 self.assertEqual(found.column("n").to_list(), list(range(3000)))
                 self.assertEqual(found.column("t")[2999], "é2999")
@@ -114,15 +120,19 @@ class InPieces(FolderCase):
 
         with self.assertRaises(KeyboardInterrupt):
             build_dataset(found, self.folder / "e", "e", tell=stop)
-        self.assertEqual([p.name for p in self.folder.iterdir() if "e" in p.name and p.is_dir()], [])
+        self.assertEqual([p.name for p in self.folder.iterdir() if "e" in p.name and p.is_dir()],
+                         [])
 
     def test_pictures_stay_on_disk_too(self) -> None:
         pixels = np.random.default_rng(0).integers(0, 255, (60, 8, 8, 1), np.uint8)
-        Table.of(polars.DataFrame([polars.Series("picture", pixels), polars.Series("label", ["a", "b"] * 30)])).save(
-            self.folder / "t")
+        Table.of(
+            polars.DataFrame(
+                [polars.Series("picture", pixels),
+                 polars.Series("label", ["a", "b"] * 30)])).save(self.folder / "t")
         found = Table.open(self.folder / "t")
         self.assertIsInstance(found.source, polars.LazyFrame)
-        np.testing.assert_array_equal(np.concatenate([p["picture"].to_numpy() for _, p in found.pieces()]), pixels)
+        np.testing.assert_array_equal(
+            np.concatenate([p["picture"].to_numpy() for _, p in found.pieces()]), pixels)
 
 
 if __name__ == "__main__":

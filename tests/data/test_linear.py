@@ -16,11 +16,15 @@ CLASSES = Target("classification", ("y",), ("a", "b", "c"))
 AMOUNTS = Target("regression", ("y",), (), (0.0,), (2.0,))
 
 
-def rule(rows: int = 400, inputs: int = 5, noise: float = 1.0, seed: int = 0) -> tuple[np.ndarray, np.ndarray]:
+def rule(rows: int = 400,
+         inputs: int = 5,
+         noise: float = 1.0,
+         seed: int = 0) -> tuple[np.ndarray, np.ndarray]:
     """Return inputs (N, D) and labels (N,) of a linear rule with noise."""
     rng = np.random.default_rng(seed)
     x = rng.normal(size=(rows, inputs))
-    told = x @ np.random.default_rng(9).normal(size=(inputs, 3)) + noise * rng.gumbel(size=(rows, 3))
+    told = x @ np.random.default_rng(9).normal(size=(inputs, 3)) + noise * rng.gumbel(size=(rows,
+                                                                                            3))
     return x.astype(np.float32), told.argmax(1).astype(np.int32)
 
 
@@ -33,8 +37,11 @@ def found(x: np.ndarray, y: np.ndarray, target: Target = CLASSES) -> linear.Line
 class Convergence(unittest.TestCase):
     def test_it_does_not_depend_on_how_the_inputs_are_scaled(self) -> None:
         x, y = rule()
-        losses = [found((x * scale + shift).astype(np.float32), y).loss
-                  for scale, shift in ((1.0, 0.0), (1e-3, 5e-3), (np.float32([1, 10, 100, 1e3, 1e4]), 3.0))]
+        losses = [
+            found((x * scale + shift).astype(np.float32), y).loss
+            for scale, shift in ((1.0, 0.0), (1e-3, 5e-3), (np.float32([1, 10, 100, 1e3, 1e4]),
+                                                            3.0))
+        ]
         np.testing.assert_allclose(losses, losses[0], rtol=2e-4)
 
     def test_both_solvers_reach_the_minimum_that_an_independent_one_finds(self) -> None:
@@ -56,7 +63,8 @@ class Convergence(unittest.TestCase):
             logs = out - np.log(np.exp(out).sum(1, keepdims=True))
             wanted = float(-logs[np.arange(100), y[200:]].mean())
             for small in (linear.SMALL, 0):
-                with self.subTest(ridge=ridge, newton=bool(small)), mock.patch.object(linear, "SMALL", small):
+                with self.subTest(ridge=ridge,
+                                  newton=bool(small)), mock.patch.object(linear, "SMALL", small):
                     model = linear._Model.of(CLASSES, x[:200].astype(np.float64), y[:200])
                     loss, _ = linear._scores(CLASSES, model.fitted(ridge)(x[200:]), y[200:])
                     self.assertAlmostEqual(loss, wanted, places=5)

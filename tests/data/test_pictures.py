@@ -1,4 +1,6 @@
-"""Pictures of every format are read alike; damaged, hostile and unequal ones are refused in words."""
+"""Pictures of every format are read alike; damaged, hostile and unequal ones are refused in
+words.
+"""
 
 from __future__ import annotations
 
@@ -31,17 +33,23 @@ LABELS = np.array(["moss", "fern", "reed"] * 4)
 
 def write_idx(path: Path, array: np.ndarray) -> Path:
     """Write bytes in the IDX format."""
-    content = struct.pack(">HBB", 0, 8, array.ndim) + struct.pack(f">{array.ndim}I", *array.shape) + array.tobytes()
+    content = struct.pack(">HBB", 0, 8, array.ndim) + struct.pack(f">{array.ndim}I", *
+                                                                  array.shape) + array.tobytes()
     path.write_bytes(gzip.compress(content) if path.suffix == ".gz" else content)
     return path
 
 
 class Formats(FolderCase):
-    def check(self, path: Path, labels: list[object], how: str, order: list[int] | None = None) -> None:
+    def check(self,
+              path: Path,
+              labels: list[object],
+              how: str,
+              order: list[int] | None = None) -> None:
         table, said = read_table(path)
         self.assertIn(how, said)
         found = table.column(PICTURE).to_numpy()
-        np.testing.assert_array_equal(found, PIXELS[order if order is not None else slice(None), ..., None])
+        np.testing.assert_array_equal(
+            found, PIXELS[order if order is not None else slice(None), ..., None])
         self.assertEqual(table.column(LABEL).to_list(), labels)
 
     def test_a_numpy_archive(self) -> None:
@@ -80,8 +88,8 @@ class Formats(FolderCase):
         colours = np.random.default_rng(1).integers(0, 256, (6, 8, 8, 3), np.uint8)
         for name, array in (("a", colours), ("b", colours.transpose(0, 3, 1, 2))):
             np.savez(self.folder / f"{name}.npz", x=array, y=np.arange(6) % 2)
-            np.testing.assert_array_equal(read_table(self.folder / f"{name}.npz")[0].column(PICTURE).to_numpy(),
-                                          colours)
+            np.testing.assert_array_equal(
+                read_table(self.folder / f"{name}.npz")[0].column(PICTURE).to_numpy(), colours)
 
     def test_pictures_are_a_data_set_like_any_other(self) -> None:
         made = hum(300)
@@ -93,19 +101,27 @@ class Formats(FolderCase):
         self.assertAlmostEqual(float(x.mean()), 0.0, places=4)
         self.assertAlmostEqual(float(x.std()), 1.0, places=4)
         self.assertEqual(kept_table(data).column(PICTURE).to_numpy().shape, (300, 16, 16, 1))
-        again = build_dataset(kept_table(data), self.folder / "e", "e", plan=DataPlan(scaling="0-1"))
-        self.assertEqual((float(again.part("train").inputs.min()), float(again.part("train").inputs.max())), (0.0, 1.0))
+        again = build_dataset(kept_table(data),
+                              self.folder / "e",
+                              "e",
+                              plan=DataPlan(scaling="0-1"))
+        self.assertEqual(
+            (float(again.part("train").inputs.min()), float(again.part("train").inputs.max())),
+            (0.0, 1.0))
 
     def test_shrunk_pictures_are_means_of_squares(self) -> None:
         table, _ = read_table(hum(60).to_npz(self.folder / "a.npz"))
         data = build_dataset(table, self.folder / "d", "d", plan=DataPlan(shrink=3))
         self.assertEqual(data.encoding.picture, (5, 5, 1))
         pictures = table.column(PICTURE)
-        found, wanted = data.encoding.seen(pictures), pictures.to_numpy()[:, 3:6, 12:15].mean(axis=(1, 2))
+        found, wanted = data.encoding.seen(pictures), pictures.to_numpy()[:, 3:6,
+                                                                          12:15].mean(axis=(1, 2))
         np.testing.assert_allclose(found[:, 1, 4], wanted)
         self.assertAlmostEqual(float(data.part("train").inputs.std()), 1.0, places=4)
         self.assertEqual(read_dataset(self.folder / "d").encoding, data.encoding)
-        self.assertEqual(kept_table(data).column(PICTURE).to_numpy().shape[1:], (16, 16, 1), "kept as they were read")
+        self.assertEqual(
+            kept_table(data).column(PICTURE).to_numpy().shape[1:], (16, 16, 1),
+            "kept as they were read")
         for factor, words in ((9, "two pixels"), (0, "whole number"), (17, "16")):
             with self.assertRaises(DataError) as caught:
                 build_dataset(table, self.folder / "e", "e", plan=DataPlan(shrink=factor))
@@ -115,7 +131,9 @@ class Formats(FolderCase):
         np.savez(self.folder / "a.npz", pictures=PIXELS, labels=LABELS)
         table, _ = read_table(self.folder / "a.npz")
         code = PictureCode(PICTURE, (5, 4, 1), (91.0,), (33.0,))
-        np.testing.assert_allclose(code.decode(code.encode(table.column(PICTURE))), PIXELS[..., None], atol=1e-9)
+        np.testing.assert_allclose(code.decode(code.encode(table.column(PICTURE))),
+                                   PIXELS[..., None],
+                                   atol=1e-9)
 
 
 class Refused(FolderCase):
@@ -165,7 +183,8 @@ class Refused(FolderCase):
 
     def test_a_lying_header_is_not_believed(self) -> None:
         file = io.BytesIO()
-        np.lib.format.write_array_header_1_0(file, {"descr": "|u1", "fortran_order": False, "shape": (10**12, 9, 9)})
+        np.lib.format.write_array_header_1_0(
+            file, {"descr": "|u1", "fortran_order": False, "shape": (10**12, 9, 9)})
         (self.folder / "images.npy").write_bytes(file.getvalue() + bytes(100))
         np.save(self.folder / "labels.npy", np.arange(3))
         self.refuse(self.folder / "images.npy", "cut short")
@@ -217,11 +236,16 @@ class Refused(FolderCase):
         plan = DataPlan(("y",), ignore=("name",), pictures="3x4")
         data = build_dataset(Table.of(frame), self.folder / "d", "d", plan=plan)
         self.assertEqual(data.encoding.picture, (3, 4, 1))
-        first = int(np.flatnonzero((pixels == data.examples[PICTURE].to_numpy()[0].ravel()).all(1))[0])
-        np.testing.assert_array_equal(data.examples[PICTURE].to_numpy()[0, :, :, 0], pixels[first].reshape(3, 4))
+        first = int(
+            np.flatnonzero((pixels == data.examples[PICTURE].to_numpy()[0].ravel()).all(1))[0])
+        np.testing.assert_array_equal(data.examples[PICTURE].to_numpy()[0, :, :, 0],
+                                      pixels[first].reshape(3, 4))
         self.assertEqual(sealed_part(data).inputs.shape[1], 12)
         with self.assertRaises(DataError) as caught:
-            build_dataset(Table.of(frame), self.folder / "e", "e", plan=replace(plan, pictures="5x4"))
+            build_dataset(Table.of(frame),
+                          self.folder / "e",
+                          "e",
+                          plan=replace(plan, pictures="5x4"))
         self.assertIn("12 columns", caught.exception.what)
 
     def test_what_is_no_set_of_small_pictures(self) -> None:

@@ -1,4 +1,6 @@
-"""Every remedy that names an option works when it is followed to the letter, from the command line."""
+"""Every remedy that names an option works when it is followed to the letter, from the command
+line.
+"""
 
 from __future__ import annotations
 
@@ -19,12 +21,19 @@ from tests.support import FolderCase
 
 def with_dates(columns: dict[str, list[object]]) -> dict[str, list[object]]:
     """Return columns with a day for every row, two years long."""
-    return {**columns, "read on": [f"{2022 + i % 2}-{1 + i % 12:02}-{1 + i % 28:02}" for i in range(len(columns["x"]))]}
+    return {
+        **columns, "read on": [
+            f"{2022 + i % 2}-{1 + i % 12:02}-{1 + i % 28:02}" for i in range(len(columns["x"]))
+        ]
+    }
 
 
 def with_marks(columns: dict[str, list[object]]) -> dict[str, list[object]]:
     """Return columns one of which uses both a text and a number for a missing value."""
-    x = [-999 if i % 50 == 0 else "n/a" if i % 41 == 0 else value for i, value in enumerate(columns["x"])]
+    x = [
+        -999 if i % 50 == 0 else "n/a" if i % 41 == 0 else value
+        for i, value in enumerate(columns["x"])
+    ]
     return {**columns, "x": x}
 
 
@@ -34,8 +43,12 @@ class Remedies(FolderCase):
     def add(self, *words: str, code: int = 0) -> dict[str, object]:
         """Add the table with some options; return what it prints as JSON."""
         self.added += 1
-        done = CliRunner().invoke(main, ["data", "add", str(self.folder / "t.csv"), "--target", "y", "--json", "-w",
-                                         str(self.folder / "w"), "--name", str(self.added), *words])
+        done = CliRunner().invoke(main, [
+            "data", "add",
+            str(self.folder / "t.csv"), "--target", "y", "--json", "-w",
+            str(self.folder / "w"), "--name",
+            str(self.added), *words
+        ])
         self.assertEqual(done.exit_code, code, done.output)
         return dict(json.loads(done.stdout)) if code == 0 else {"error": done.stderr}
 
@@ -50,7 +63,10 @@ class Remedies(FolderCase):
         cased = [str(y).upper() if i % 3 == 0 else y for i, y in enumerate(base["y"])]
         half = {name: values[:600] * 2 for name, values in base.items()}
         strong = {f"n{i}": rng.normal(size=1200).tolist() for i in range(4)}
-        signal = [float(str(y)[-1]) + 0.35 * float(n) for y, n in zip(base["y"], rng.normal(size=1200), strict=True)]
+        signal = [
+            float(str(y)[-1]) + 0.35 * float(n)
+            for y, n in zip(base["y"], rng.normal(size=1200), strict=True)
+        ]
         cases: dict[str, dict[str, list[object]]] = {
             "leak": {"it's a leak; $(x)": [f"code {y}" for y in base["y"]], **base},
             "strong column": {**base, **strong, "sig=nal": list(signal)},
@@ -65,14 +81,18 @@ class Remedies(FolderCase):
                 option = re.search(r"--\S.*$", found[kind]["remedy"])
                 assert option is not None
                 after = self.add(*shlex.split(option[0]))
-                self.assertNotIn(kind, [f["kind"] for f in after["findings"]])  # type: ignore[attr-defined]
+                self.assertNotIn(kind, [f["kind"]
+                                        for f in after["findings"]])  # type: ignore[attr-defined]
                 if kind == "lone value":
-                    column = next(c for c in after["columns"] if c["name"] == "x")  # type: ignore[attr-defined]
+                    column = next(c for c in after["columns"]
+                                  if c["name"] == "x")  # type: ignore[attr-defined]
                     self.assertIn("number", column["reason"])
 
     def test_names_that_cannot_be_typed_are_left_to_the_key(self) -> None:
         self.write({"a\x07b": [f"code {y}" for y in healthy(600)["y"]], **healthy(600)})
-        remedy = next(f["remedy"] for f in self.add()["findings"] if f["kind"] == "leak")  # type: ignore[attr-defined]
+        remedy = next(f["remedy"]
+                      for f in self.add()["findings"]
+                      if f["kind"] == "leak")  # type: ignore[attr-defined]
         self.assertTrue(remedy.endswith("key i"), remedy)
 
     def test_ignoring_the_column_is_a_way_out_of_every_error_that_says_so(self) -> None:
@@ -83,7 +103,11 @@ class Remedies(FolderCase):
                 self.assertIn("ignore the column", str(self.add(code=2)["error"]))
                 self.add("--ignore", "bad")
         polars.DataFrame({"bad": [[1, 2]] * 300, **base}).write_parquet(self.folder / "n.parquet")
-        words = ["data", "add", str(self.folder / "n.parquet"), "--target", "y", "-w", str(self.folder / "w")]
+        words = [
+            "data", "add",
+            str(self.folder / "n.parquet"), "--target", "y", "-w",
+            str(self.folder / "w")
+        ]
         done = CliRunner().invoke(main, words)
         self.assertIn("ignore the column", done.stderr)
         self.assertEqual(CliRunner().invoke(main, [*words, "--ignore", "bad"]).exit_code, 0)

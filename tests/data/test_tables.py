@@ -92,9 +92,13 @@ class Reading(FolderCase):
         self.assertTrue(found.dtype.is_numeric())
 
     @settings(deadline=None)
-    @given(FORMS, st.lists(st.tuples(st.integers(-999, 999), st.sampled_from(["calm", "a b", "é"])), min_size=3,
-                           max_size=20))
-    def test_however_it_is_written_it_reads_the_same(self, form: TextForm, rows: list[tuple[int, str]]) -> None:
+    @given(
+        FORMS,
+        st.lists(st.tuples(st.integers(-999, 999), st.sampled_from(["calm", "a b", "é"])),
+                 min_size=3,
+                 max_size=20))
+    def test_however_it_is_written_it_reads_the_same(self, form: TextForm,
+                                                     rows: list[tuple[int, str]]) -> None:
         text = "\n".join(form.separator.join(map(str, row)) for row in [("n", "t"), *rows])
         frame, found = read(text.encode(form.encoding))
         self.assertEqual(frame.rows(), rows)
@@ -106,7 +110,8 @@ class Reading(FolderCase):
 
     def test_no_header(self) -> None:
         frame, form = read(b"1,2\n3,4\n")
-        self.assertEqual((form.header, frame.columns, frame.height), (False, ["column 1", "column 2"], 2))
+        self.assertEqual((form.header, frame.columns, frame.height),
+                         (False, ["column 1", "column 2"], 2))
 
     def test_what_is_said_wins_over_what_is_found(self) -> None:
         frame, form = read("n;t\n1;é\n".encode("latin-1"), Said(encoding="latin-1", header=False))
@@ -127,7 +132,8 @@ class Reading(FolderCase):
             for encoding in encodings:
                 frame, form = read(text.encode(encoding))
                 with self.subTest(encoding=encoding, found=form.encoding):
-                    self.assertEqual(frame.rows(), [tuple(r.split(";")) for r in text.splitlines()[1:]])
+                    self.assertEqual(frame.rows(),
+                                     [tuple(r.split(";")) for r in text.splitlines()[1:]])
 
     def test_nul_characters_are_refused_with_their_place(self) -> None:
         for content, place in ((b"a,b\n1,x\x00y\n", "line 2, character 4"),
@@ -170,7 +176,8 @@ class OtherFormats(FolderCase):
         self.frame.write_parquet(self.folder / "t.parquet")
         self.frame.write_ipc(self.folder / "t.arrow")
         self.frame.write_ndjson(self.folder / "t.jsonl")
-        for name, how in (("t.parquet", "Parquet"), ("t.arrow", "Arrow"), ("t.jsonl", "JSON lines")):
+        for name, how in (("t.parquet", "Parquet"), ("t.arrow", "Arrow"), ("t.jsonl",
+                                                                           "JSON lines")):
             found, said = read_table(self.folder / name)
             with self.subTest(name=name):
                 self.assertIn(how, said)
@@ -212,8 +219,8 @@ class OtherFormats(FolderCase):
         with zipfile.ZipFile(self.folder / "two.zip", "w") as archive:
             archive.writestr("a.csv", text)
             archive.writestr("b.csv", text)
-        for name, words in (("bomb.csv.gz", "would unpack to"), ("cut.csv.gz", "cannot be unpacked"),
-                            ("two.zip", "2 files")):
+        for name, words in (("bomb.csv.gz", "would unpack to"),
+                            ("cut.csv.gz", "cannot be unpacked"), ("two.zip", "2 files")):
             with self.assertRaises(DataError) as caught:
                 read_table(self.folder / name, How(scratch=self.folder / "s"))
             self.assertIn(words, caught.exception.what)
@@ -246,7 +253,8 @@ class OtherFormats(FolderCase):
 
 
 class Repairs(unittest.TestCase):
-    def one(self, values: list[str | None], keep: tuple[str, ...] = ()) -> tuple[polars.Series, str]:
+    def one(self, values: list[str | None], keep: tuple[str,
+                                                        ...] = ()) -> tuple[polars.Series, str]:
         table = Table.of(polars.DataFrame({"c": values}))
         found = learn_conversions(table, DataPlan(text=keep), ("c",), table.column)["c"]
         return found(table.column("c")), found.words
@@ -275,17 +283,29 @@ class Repairs(unittest.TestCase):
 
 class Roles(unittest.TestCase):
     rows = np.arange(40)
-    table = Table.of(polars.DataFrame({
-        "id": [f"r{i}" for i in range(40)], "n": list(range(40)), "x": [i * 0.7 % 3 for i in range(40)],
-        "kind": ["a", "b"] * 20, "same": [1] * 40, "none": [None] * 40, "label": ["u", "v", "u", "w"] * 10,
-    }))
+    table = Table.of(
+        polars.DataFrame({
+            "id": [f"r{i}" for i in range(40)],
+            "n": list(range(40)),
+            "x": [i * 0.7 % 3 for i in range(40)],
+            "kind": ["a", "b"] * 20,
+            "same": [1] * 40,
+            "none": [None] * 40,
+            "label": ["u", "v", "u", "w"] * 10,
+        }))
 
     def test_the_proposals(self) -> None:
         aims, why = choose_targets(self.table)
         self.assertEqual(aims, ("label",))
-        roles = {name: role for name, (role, _) in propose_roles(self.table, self.rows, aims, why).items()}
-        self.assertEqual(roles, {"id": "ignored", "n": "ignored", "x": "input", "kind": "input", "same": "ignored",
-                                 "none": "ignored", "label": "target"})
+        roles = {
+            name: role
+            for name, (role, _) in propose_roles(self.table, self.rows, aims, why).items()
+        }
+        self.assertEqual(
+            roles, {
+                "id": "ignored", "n": "ignored", "x": "input", "kind": "input", "same": "ignored",
+                "none": "ignored", "label": "target"
+            })
 
     def test_every_role_has_a_reason(self) -> None:
         for role, reason in propose_roles(self.table, self.rows, ("label",), "chosen").values():
@@ -305,24 +325,30 @@ class Roles(unittest.TestCase):
 
     def test_nothing_left_to_learn_from(self) -> None:
         with self.assertRaises(DataError):
-            propose_roles(Table.of(self.table.rows(0, 40)[["id", "label"]]), self.rows, ("label",), "chosen")
+            propose_roles(Table.of(self.table.rows(0, 40)[["id", "label"]]), self.rows, ("label", ),
+                          "chosen")
 
     def test_summaries(self) -> None:
         roles = propose_roles(self.table, self.rows, ("label",), "chosen")
         columns = {c.name: c for c in look(self.table, self.rows, roles, True)}
         self.assertEqual(sum(columns["x"].bars), 40)
-        self.assertEqual((columns["label"].names, columns["label"].bars), (("u", "v", "w"), (20, 10, 10)))
+        self.assertEqual((columns["label"].names, columns["label"].bars),
+                         (("u", "v", "w"), (20, 10, 10)))
         self.assertEqual(columns["none"].missing, 40)
 
 
 class Encoding(unittest.TestCase):
-    def learn(self, plan: DataPlan | None = None, **columns: list[object]) -> tuple[polars.DataFrame, Learnt]:
-        frame = polars.DataFrame({**columns, "y": ["a", "b"] * (len(next(iter(columns.values()))) // 2)})
+    def learn(self,
+              plan: DataPlan | None = None,
+              **columns: list[object]) -> tuple[polars.DataFrame, Learnt]:
+        frame = polars.DataFrame(
+            {**columns, "y": ["a", "b"] * (len(next(iter(columns.values()))) // 2)})
         target = Target("binary", ("y",), ("a", "b"))
         return frame, learn_encoding(lambda name: frame[name], tuple(columns), target, plan)
 
     @settings(deadline=None)
-    @given(st.lists(st.floats(-1e6, 1e6), min_size=4, max_size=40).filter(lambda v: len(v) % 2 == 0))
+    @given(
+        st.lists(st.floats(-1e6, 1e6), min_size=4, max_size=40).filter(lambda v: len(v) % 2 == 0))
     def test_numbers_decode_to_what_they_were(self, values: list[float]) -> None:
         frame, encoding = self.learn(x=list(values))
         code = encoding.codes[0]
@@ -345,7 +371,8 @@ class Encoding(unittest.TestCase):
 
     def test_a_category_never_seen_is_all_zeros(self) -> None:
         code = TextCode("t", ("a", "b"))
-        np.testing.assert_array_equal(code.encode(polars.Series("t", ["b", "new", None])), [[0, 1], [0, 0], [0, 0]])
+        np.testing.assert_array_equal(code.encode(polars.Series("t", ["b", "new", None])),
+                                      [[0, 1], [0, 0], [0, 0]])
 
     def test_a_constant_does_not_divide_by_zero(self) -> None:
         frame, encoding = self.learn(x=[2.0, 2.0])
@@ -358,7 +385,8 @@ class Encoding(unittest.TestCase):
             _, encoding = self.learn(DataPlan(gaps=gaps), x=values)
             self.assertEqual(encoding.codes[0].fill, fill)  # type: ignore[union-attr]
         for scaling, (low, high) in {"0-1": (0.0, 1.0), "none": (1.0, 8.0)}.items():
-            frame, encoding = self.learn(DataPlan(scaling=scaling), x=values)  # type: ignore[arg-type]
+            frame, encoding = self.learn(DataPlan(scaling=scaling),
+                                         x=values)  # type: ignore[arg-type]
             x = encoding.encode(frame)[:, 0]
             self.assertAlmostEqual(float(x.min()), low, places=6)
             self.assertAlmostEqual(float(x.max()), high, places=6)
@@ -370,8 +398,10 @@ class Encoding(unittest.TestCase):
         frame, encoding = self.learn(x=list(tail))
         self.assertTrue(encoding.codes[0].log)  # type: ignore[union-attr]
         self.assertLess(float(np.abs(encoding.encode(frame)).max()), 3)
-        self.assertFalse(self.learn(DataPlan(scaling="none"), x=list(tail))[1].codes[0].log)  # type: ignore
-        self.assertFalse(self.learn(x=[-v for v in tail])[1].codes[0].log)  # type: ignore[union-attr]
+        self.assertFalse(self.learn(DataPlan(scaling="none"),
+                                    x=list(tail))[1].codes[0].log)  # type: ignore
+        self.assertFalse(self.learn(x=[-v
+                                       for v in tail])[1].codes[0].log)  # type: ignore[union-attr]
 
     def test_rare_categories_are_pooled_and_new_ones_join_them(self) -> None:
         texts = [f"c{i}" for i in range(20) for _ in range(40)] + ["once", "twice"]
@@ -395,9 +425,12 @@ class Encoding(unittest.TestCase):
         np.testing.assert_allclose(new, [[x[2, 0], 1]], atol=1e-6)
 
     @settings(deadline=None)
-    @given(st.lists(st.one_of(st.none(), st.sampled_from("abcdef")), min_size=4, max_size=30).filter(
-        lambda v: len(v) % 2 == 0 and len(set(v) - {None}) > 1), st.booleans())
-    def test_categories_decode_to_what_they_were(self, values: list[str | None], ordered: bool) -> None:
+    @given(
+        st.lists(st.one_of(st.none(), st.sampled_from("abcdef")), min_size=4,
+                 max_size=30).filter(lambda v: len(v) % 2 == 0 and len(set(v) - {None}) > 1),
+        st.booleans())
+    def test_categories_decode_to_what_they_were(self, values: list[str | None],
+                                                 ordered: bool) -> None:
         plan = DataPlan().treated("t", order=()) if ordered else None
         frame, encoding = self.learn(plan, t=list(values))
         code = encoding.codes[0]
@@ -408,13 +441,17 @@ class Encoding(unittest.TestCase):
     @given(st.lists(st.one_of(st.none(), st.floats(0, 1e5)), min_size=4, max_size=30).filter(
         lambda v: len(v) % 2 == 0 and set(v) != {None}),
            st.sampled_from(["z-score", "0-1", "robust", "logarithm", "none"]))
-    def test_numbers_with_gaps_decode_to_what_they_were(self, values: list[float | None], scaling: str) -> None:
-        frame, encoding = self.learn(DataPlan(scaling=scaling), x=list(values))  # type: ignore[arg-type]
+    def test_numbers_with_gaps_decode_to_what_they_were(self, values: list[float | None],
+                                                        scaling: str) -> None:
+        frame, encoding = self.learn(DataPlan(scaling=scaling),
+                                     x=list(values))  # type: ignore[arg-type]
         code = encoding.codes[0]
         assert isinstance(code, NumberCode)
         back = code.decode(code.encode(frame["x"].cast(polars.Float64)))
         wanted = np.array([np.nan if v is None else v for v in values])
-        np.testing.assert_allclose(back, wanted, atol=1e-6 * max(1.0, float(np.nanmax(np.nan_to_num(wanted)))))
+        np.testing.assert_allclose(back,
+                                   wanted,
+                                   atol=1e-6 * max(1.0, float(np.nanmax(np.nan_to_num(wanted)))))
 
     def test_one_column_can_be_treated_otherwise(self) -> None:
         plan = DataPlan(gaps="mean").treated("b", gaps="constant -1", scaling="none")
@@ -449,8 +486,10 @@ class Encoding(unittest.TestCase):
 
 
 class Splitting(unittest.TestCase):
-    @given(st.lists(st.integers(3, 60), min_size=2, max_size=6), st.integers(0, 1000), st.floats(0.05, 0.4))
-    def test_parts_are_exact_disjoint_and_stratified(self, counts: list[int], seed: int, share: float) -> None:
+    @given(st.lists(st.integers(3, 60), min_size=2, max_size=6), st.integers(0, 1000),
+           st.floats(0.05, 0.4))
+    def test_parts_are_exact_disjoint_and_stratified(self, counts: list[int], seed: int,
+                                                     share: float) -> None:
         labels = np.repeat(np.arange(len(counts)), counts)
         parts = three(labels, SplitPlan(share, share, seed=seed))
         self.whole(parts, len(labels))
@@ -491,7 +530,8 @@ class Splitting(unittest.TestCase):
         self.assertLess(order[parts.validation].max(), order[parts.test].min())
 
     @given(st.integers(1, 500), st.integers(0, 9))
-    def test_fewer_training_rows_are_stratified_and_leave_the_other_parts_alone(self, rows: int, seed: int) -> None:
+    def test_fewer_training_rows_are_stratified_and_leave_the_other_parts_alone(
+            self, rows: int, seed: int) -> None:
         labels = np.repeat([0, 1, 2], [300, 150, 50])
         parts = three(labels, SplitPlan())
         some = fewer(parts, labels, rows, seed)
@@ -500,7 +540,8 @@ class Splitting(unittest.TestCase):
         self.assertTrue(set(some.train) <= set(parts.train))
         self.assertLessEqual(abs(len(some.train) - min(rows, len(parts.train))), 3)
         for label, share in enumerate((0.6, 0.3, 0.1)):
-            self.assertLessEqual(abs((labels[some.train] == label).sum() - share * len(some.train)), 2)
+            self.assertLessEqual(abs((labels[some.train] == label).sum() - share * len(some.train)),
+                                 2)
 
     def test_the_seed_fixes_it(self) -> None:
         labels = np.repeat([0, 1], 50)

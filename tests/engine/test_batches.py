@@ -19,8 +19,12 @@ from tests.support import Runs, measured, recipe, small_data
 DATA = small_data()
 
 
-def trained(count: int = 2, dtype: type = np.float64, data: TrainingData = DATA, loss: str = "softmax",
-            outputs: int = 3, **values: object) -> tuple[Runs, list[Progress]]:
+def trained(count: int = 2,
+            dtype: type = np.float64,
+            data: TrainingData = DATA,
+            loss: str = "softmax",
+            outputs: int = 3,
+            **values: object) -> tuple[Runs, list[Progress]]:
     """Train one recipe and return it and its epochs."""
     spec = recipe(**values)
     runs = Runs(NetworkShape.of(spec, data.train_inputs.shape[1], outputs, loss), data, dtype)
@@ -33,12 +37,19 @@ class Accumulation(unittest.TestCase):
         for optimiser in ("sgd", "momentum", "adam"):
             for small, times in ((8, 2), (10, 3), (7, 10), (5, 4)):
                 with self.subTest(optimiser=optimiser, batch=small, times=times):
-                    values = {"optimiser": optimiser, "learning_rate": 0.01, "l2": 0.01, "clip_norm": 0.5,
-                              "schedule": "cosine", "averaging": 0.9}
+                    values = {
+                        "optimiser": optimiser, "learning_rate": 0.01, "l2": 0.01, "clip_norm": 0.5,
+                        "schedule": "cosine", "averaging": 0.9
+                    }
                     pieces, _ = trained(batch_size=small, accumulation=times, **values)
                     whole, _ = trained(batch_size=small * times, **values)
-                    np.testing.assert_allclose(pieces.parameters, whole.parameters, rtol=1e-9, atol=1e-12)
-                    np.testing.assert_allclose(pieces.state(0).optimiser, whole.state(0).optimiser, rtol=1e-9,
+                    np.testing.assert_allclose(pieces.parameters,
+                                               whole.parameters,
+                                               rtol=1e-9,
+                                               atol=1e-12)
+                    np.testing.assert_allclose(pieces.state(0).optimiser,
+                                               whole.state(0).optimiser,
+                                               rtol=1e-9,
                                                atol=1e-12)
 
     def test_steps_are_counted_by_the_optimiser(self) -> None:
@@ -65,12 +76,15 @@ class Mixing(unittest.TestCase):
         share = 1 / (1 + np.exp(-z[:, 0]))
         soft = 0.8 * labels + 0.1
         _, _, slope = measured("binary", z, labels, True, 0.2, 0.6)
-        np.testing.assert_allclose(slope[:, 0], (share - 0.6 * soft - 0.4 * soft[::-1]) / 5, atol=1e-15)
+        np.testing.assert_allclose(slope[:, 0], (share - 0.6 * soft - 0.4 * soft[::-1]) / 5,
+                                   atol=1e-15)
 
     def test_it_narrows_the_gap_of_a_network_that_learns_by_heart(self) -> None:
         _, plain = trained(60, epochs=60, width=64, learning_rate=0.02)
         _, mixed = trained(60, epochs=60, width=64, learning_rate=0.02, mixing=1.0)
-        gaps = [p[-1].numbers.validation_loss - p[-1].numbers.train_loss_still for p in (plain, mixed)]
+        gaps = [
+            p[-1].numbers.validation_loss - p[-1].numbers.train_loss_still for p in (plain, mixed)
+        ]
         self.assertLess(gaps[1], 0.7 * gaps[0])
 
 

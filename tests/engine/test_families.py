@@ -21,14 +21,19 @@ from axiarch.recipes.members import ACTIVATIONS
 from axiarch.recipes.recipe import Recipe
 
 
-def step(name: str, w: np.ndarray, g: np.ndarray, state: np.ndarray, numbers: np.ndarray, weights: int) -> None:
-    """Make one step of an optimiser on the parameters `w` (P,), of which the first are weights, one layer of them."""
-    steps.optimise(OPTIMISER_NUMBERS[name], 0, w, g, state.reshape(-1), numbers, len(w), weights, len(w),
-                   np.array([0, weights]))
+def step(name: str, w: np.ndarray, g: np.ndarray, state: np.ndarray, numbers: np.ndarray,
+         weights: int) -> None:
+    """Make one step of an optimiser on the parameters `w` (P,), of which the first are weights,
+    one layer of them.
+    """
+    steps.optimise(OPTIMISER_NUMBERS[name], 0, w, g, state.reshape(-1), numbers, len(w), weights,
+                   len(w), np.array([0, weights]))
 
 
 def steps_of(name: str, gradients: list[float], start: float, **values: object) -> list[float]:
-    """Return where one weight goes under an optimiser, worked in float64; a bias beside it goes along."""
+    """Return where one weight goes under an optimiser, worked in float64; a bias beside it goes
+    along.
+    """
     recipe = Recipe({"optimiser": name, **values})
     count = len(gradients)
     numbers = np.arange(1, count + 1, dtype=np.float64)
@@ -86,11 +91,15 @@ class OptimisersConform(unittest.TestCase):
     def test_what_a_member_uses_has_an_effect_with_it_and_nothing_else_has(self) -> None:
         every = {value for known in members.OPTIMISERS.values() for value in known.uses}
         for name, known in members.OPTIMISERS.items():
-            self.assertEqual({value for value in every if Recipe({"optimiser": name}).applies(value)}, set(known.uses))
-            self.assertLess(known.states, codes.STATES, "the last buffer is that of the running mean")
+            self.assertEqual(
+                {value for value in every if Recipe({"optimiser": name}).applies(value)},
+                set(known.uses))
+            self.assertLess(known.states, codes.STATES,
+                            "the last buffer is that of the running mean")
         every = {value for uses in members.SCHEDULES.values() for value in uses}
         for name, uses in members.SCHEDULES.items():
-            self.assertEqual({value for value in every if Recipe({"schedule": name}).applies(value)}, set(uses))
+            self.assertEqual(
+                {value for value in every if Recipe({"schedule": name}).applies(value)}, set(uses))
 
 
 class OptimisersByHand(unittest.TestCase):
@@ -105,7 +114,9 @@ class OptimisersByHand(unittest.TestCase):
 
     def test_adam_first_step_is_the_rate_whatever_the_gradient(self) -> None:
         for slope in (1e-3, 1.0, 1e3):
-            self.assertAlmostEqual(steps_of("adam", [slope], 0.0, learning_rate=0.1)[0], -0.1, places=4)
+            self.assertAlmostEqual(steps_of("adam", [slope], 0.0, learning_rate=0.1)[0],
+                                   -0.1,
+                                   places=4)
 
     def test_adam_against_the_algorithm_as_printed(self) -> None:
         beta1, beta2, epsilon, rate = 0.9, 0.999, 1e-8, 0.01
@@ -116,7 +127,9 @@ class OptimisersByHand(unittest.TestCase):
             v = beta2 * v + (1 - beta2) * g * g
             w -= rate * (m / (1 - beta1**t)) / (np.sqrt(v / (1 - beta2**t)) + epsilon)
             path.append(w)
-        np.testing.assert_allclose(steps_of("adam", slopes, 0.3, learning_rate=rate), path, rtol=1e-12)
+        np.testing.assert_allclose(steps_of("adam", slopes, 0.3, learning_rate=rate),
+                                   path,
+                                   rtol=1e-12)
 
     def test_nesterov(self) -> None:
         found = steps_of("nesterov", [1.0, 1.0], 0.0, learning_rate=0.1, momentum=0.9)
@@ -129,8 +142,10 @@ class OptimisersByHand(unittest.TestCase):
     def test_rmsprop(self) -> None:
         found = steps_of("rmsprop", [2.0, 1.0], 1.0, learning_rate=0.1, rho=0.9)
         squares = 0.4, 0.9 * 0.4 + 0.1
-        np.testing.assert_allclose(found, [1 - 0.2 / np.sqrt(squares[0]),
-                                           1 - 0.2 / np.sqrt(squares[0]) - 0.1 / np.sqrt(squares[1])], rtol=1e-7)
+        np.testing.assert_allclose(found, [
+            1 - 0.2 / np.sqrt(squares[0]), 1 - 0.2 / np.sqrt(squares[0]) - 0.1 / np.sqrt(squares[1])
+        ],
+                                   rtol=1e-7)
 
     def test_adadelta_against_the_algorithm_as_printed(self) -> None:
         rho, epsilon, w, s, d, path = 0.95, 1e-6, 1.0, 0.0, 0.0, []
@@ -158,8 +173,12 @@ class OptimisersByHand(unittest.TestCase):
             w[1] -= rate * m / (1 - b1**t) / (np.sqrt(top / (1 - b2**t)) + e)
             ahead.append(w[0])
             most.append(w[1])
-        np.testing.assert_allclose(steps_of("nadam", slopes, 0.3, learning_rate=rate), ahead, rtol=1e-12)
-        np.testing.assert_allclose(steps_of("amsgrad", slopes, 0.3, learning_rate=rate), most, rtol=1e-12)
+        np.testing.assert_allclose(steps_of("nadam", slopes, 0.3, learning_rate=rate),
+                                   ahead,
+                                   rtol=1e-12)
+        np.testing.assert_allclose(steps_of("amsgrad", slopes, 0.3, learning_rate=rate),
+                                   most,
+                                   rtol=1e-12)
 
     def test_lion_steps_by_the_sign(self) -> None:
         found = steps_of("lion", [1.0, -0.05, -9.0], 0.0, learning_rate=0.1, beta1=0.9, beta2=0.99)
@@ -224,14 +243,21 @@ class SchedulesConform(unittest.TestCase):
         np.testing.assert_allclose(found[[0, 150]], [0.5, 0.125])
         found = rates(self.recipe("cosine", last_share=0.2), 0, 301, 10)
         np.testing.assert_allclose(found[[0, 150, 300]], [0.5, 0.3, 0.1])
-        found = rates(self.recipe("restarts", period=2, period_growth=2.0, last_share=0.0), 0, 300, 10)
-        np.testing.assert_allclose(found[[0, 10, 20, 40, 60, 140]], [0.5, 0.25, 0.5, 0.25, 0.5, 0.5], atol=1e-12)
+        found = rates(self.recipe("restarts", period=2, period_growth=2.0, last_share=0.0), 0, 300,
+                      10)
+        np.testing.assert_allclose(found[[0, 10, 20, 40, 60, 140]],
+                                   [0.5, 0.25, 0.5, 0.25, 0.5, 0.5],
+                                   atol=1e-12)
         found = rates(self.recipe("one_cycle", peak_at=0.5, last_share=0.0), 0, 301, 10)
         np.testing.assert_allclose(found[[0, 150, 300]], [0.02, 0.5, 0.0], atol=1e-12)
-        self.assertEqual(rates(self.recipe("stalled", rate_decay=0.5), 40, 1, 10, cuts=3)[0], 0.0625)
+        self.assertEqual(
+            rates(self.recipe("stalled", rate_decay=0.5), 40, 1, 10, cuts=3)[0], 0.0625)
 
 
-def bent(name: str, values: object, dtype: type = np.float64, biases: object = (0.0,)) -> np.ndarray:
+def bent(name: str,
+         values: object,
+         dtype: type = np.float64,
+         biases: object = (0.0, )) -> np.ndarray:
     """Return what an activation makes of some sums (H, N) or (N,), as training works it out."""
     z, p, number = np.array(values, dtype), np.array(biases, dtype), ACTIVATION_NUMBERS[name]
     units, columns = len(p), z.size // len(p)
@@ -255,7 +281,8 @@ class ActivationsConform(unittest.TestCase):
     def test_each_adds_a_unit_its_bias(self) -> None:
         for name in ACTIVATIONS:
             found = bent(name, np.zeros((2, 3)), biases=(1.5, 0.5))
-            np.testing.assert_array_equal(found, np.stack([bent(name, np.full(3, bias)) for bias in (1.5, 0.5)]), name)
+            np.testing.assert_array_equal(
+                found, np.stack([bent(name, np.full(3, bias)) for bias in (1.5, 0.5)]), name)
 
     def test_each_keeps_what_is_not_a_number(self) -> None:
         for name, dtype in itertools.product(ACTIVATIONS, (np.float32, np.float64)):
@@ -264,14 +291,24 @@ class ActivationsConform(unittest.TestCase):
     def test_known_values(self) -> None:
         x = np.array([-30.0, -1.0, 0.0, 0.5, 2.0, 30.0])
         sigmoid = special.expit(x)
-        wanted = {"relu": np.maximum(x, 0), "tanh": np.tanh(x), "identity": x,
-                  "leaky_relu": np.where(x > 0, x, 0.01 * x), "elu": np.where(x > 0, x, np.expm1(x)),
-                  "gelu": x * special.ndtr(x), "silu": x * sigmoid,
-                  "sigmoid": sigmoid, "softplus": np.logaddexp(0, x)}
+        wanted = {
+            "relu": np.maximum(x, 0), "tanh": np.tanh(x), "identity": x, "leaky_relu": np.where(
+                x > 0, x, 0.01 * x), "elu": np.where(x > 0, x,
+                                                     np.expm1(x)), "gelu": x * special.ndtr(x),
+            "silu": x * sigmoid, "sigmoid": sigmoid, "softplus": np.logaddexp(0, x)
+        }
         self.assertEqual(set(wanted), set(ACTIVATIONS))
         for name in ACTIVATIONS:
-            np.testing.assert_allclose(bent(name, x), wanted[name], rtol=1e-12, atol=1e-12, err_msg=name)
-            np.testing.assert_allclose(bent(name, x, np.float32), wanted[name], rtol=3e-6, atol=3e-7, err_msg=name)
+            np.testing.assert_allclose(bent(name, x),
+                                       wanted[name],
+                                       rtol=1e-12,
+                                       atol=1e-12,
+                                       err_msg=name)
+            np.testing.assert_allclose(bent(name, x, np.float32),
+                                       wanted[name],
+                                       rtol=3e-6,
+                                       atol=3e-7,
+                                       err_msg=name)
 
     def test_huge_sums_stay_finite(self) -> None:
         for name in ACTIVATIONS:
@@ -285,7 +322,9 @@ class InitialisationsConform(unittest.TestCase):
     """Laws that hold for every initialisation."""
 
     def test_each_has_no_mean_and_the_variance_of_its_paper(self) -> None:
-        wanted = {"he": 2 / 400, "glorot": 2 / 700, "lecun": 1 / 400, "orthogonal": 1 / 400, "small": 1e-4}
+        wanted = {
+            "he": 2 / 400, "glorot": 2 / 700, "lecun": 1 / 400, "orthogonal": 1 / 400, "small": 1e-4
+        }
         for name, distribution in itertools.product(wanted, FIELDS["distribution"].choices):
             w = drawn(name, distribution, np.random.default_rng(0), 400, 300)
             with self.subTest(name=name, distribution=distribution):
@@ -294,7 +333,9 @@ class InitialisationsConform(unittest.TestCase):
                 if distribution != "usual" and name != "orthogonal":
                     # The fourth moment tells them apart: 3 for normal, 9 / 5 for uniform.
                     kurtosis = ((w - w.mean()) ** 4).mean() / w.var() ** 2
-                    self.assertAlmostEqual(kurtosis, 3.0 if distribution == "normal" else 1.8, places=1)
+                    self.assertAlmostEqual(kurtosis,
+                                           3.0 if distribution == "normal" else 1.8,
+                                           places=1)
 
     def test_biases_start_at_zero(self) -> None:
         shape = NetworkShape.of(Recipe({"network": "5, 6"}), 4, 3)
@@ -316,7 +357,8 @@ class InitialisationsConform(unittest.TestCase):
         self.assertEqual(flat[p.kept : p.kept + 10].tolist(), [0.0] * 5 + [1.0] * 5)
 
     def test_each_can_be_chosen_in_a_recipe(self) -> None:
-        self.assertEqual({*INITIALISATIONS, "orthogonal", "auto"}, set(FIELDS["initialisation"].choices))
+        self.assertEqual({*INITIALISATIONS, "orthogonal", "auto"},
+                         set(FIELDS["initialisation"].choices))
 
 
 class DropoutLaws(unittest.TestCase):
@@ -325,8 +367,8 @@ class DropoutLaws(unittest.TestCase):
         room = np.zeros(rows // 4 + 2, np.uint64)
         a, threshold = np.ones(units * rows), round(rate * codes.DROPOUT_STEPS)
         first = step * units * ((rows + 3) // 4)
-        words.drop(a, 0, units, rows, np.uint64(12345), first, threshold, 1 / (1 - threshold / codes.DROPOUT_STEPS),
-                   room, room.view(np.uint16))
+        words.drop(a, 0, units, rows, np.uint64(12345), first, threshold,
+                   1 / (1 - threshold / codes.DROPOUT_STEPS), room, room.view(np.uint16))
         return a.reshape(units, rows).T
 
     def test_the_expected_activation_is_kept(self) -> None:
@@ -353,4 +395,5 @@ class DropoutLaws(unittest.TestCase):
     def test_words_are_those_of_the_published_generator(self) -> None:
         # First outputs for the seed 1234567, as its authors' reference code prints them.
         known = [6457827717110365317, 3203168211198807973, 9817491932198370423]
-        self.assertEqual([int(words.random_word(np.uint64(1234567), np.uint64(i))) for i in range(3)], known)
+        self.assertEqual(
+            [int(words.random_word(np.uint64(1234567), np.uint64(i))) for i in range(3)], known)

@@ -35,7 +35,9 @@ class Gradients(unittest.TestCase):
                 moved = start.copy()
                 moved[p] += side
                 ends.append(first_step(training, moved)[0])
-            np.testing.assert_allclose(analytic[p], (ends[0] - ends[1]) / (2 * STEP), rtol=2e-5, atol=2e-7)
+            np.testing.assert_allclose(analytic[p], (ends[0] - ends[1]) / (2 * STEP),
+                                       rtol=2e-5,
+                                       atol=2e-7)
 
     def test_every_activation_and_depth(self) -> None:
         for activation in ACTIVATIONS:
@@ -52,13 +54,18 @@ class Gradients(unittest.TestCase):
         self.check(7, depth=2, dropout=0.3)
 
     def test_normalised_and_with_skips(self) -> None:
-        for norm, residual, activation in itertools.product(("none", "batch", "layer"), ("no", "yes"),
-                                                            ("relu", "gelu", "tanh")):
+        for norm, residual, activation in itertools.product(
+            ("none", "batch", "layer"), ("no", "yes"), ("relu", "gelu", "tanh")):
             with self.subTest(norm=norm, residual=residual, activation=activation):
-                self.check(depth=3, normalisation=norm, residual=residual, activation=activation, dropout=0.3)
+                self.check(depth=3,
+                           normalisation=norm,
+                           residual=residual,
+                           activation=activation,
+                           dropout=0.3)
 
     def test_pictures(self) -> None:
-        lines = ("conv 3, pool 2, hidden", "conv 2 stride 2, conv 3 valid, 5", "conv 3 size 2, mean pool 2, hidden",
+        lines = ("conv 3, pool 2, hidden", "conv 2 stride 2, conv 3 valid, 5",
+                 "conv 3 size 2, mean pool 2, hidden",
                  "conv 3 batch norm tanh, conv 3 layer norm residual, pool 3",
                  "conv 4 size 5 drop 0.3, 2 of 6 residual",
                  "pool 2, conv 2, conv 2 residual, mean pool 2")
@@ -81,13 +88,16 @@ class SoftmaxLoss(unittest.TestCase):
 
     def test_huge_logits_do_not_overflow(self) -> None:
         for dtype in (np.float32, np.float64):
-            total, _, slope = measured("softmax", np.array([[1e4, -1e4, 0.0]], dtype), np.array([1]), True)
+            total, _, slope = measured("softmax", np.array([[1e4, -1e4, 0.0]], dtype),
+                                       np.array([1]), True)
             self.assertAlmostEqual(total, 2e4)
             np.testing.assert_allclose(slope[0], [1, -1, 0], atol=1e-6)
 
     def test_the_gradient_of_each_row_sums_to_zero(self) -> None:
         z = np.random.default_rng(0).normal(size=(5, 4))
-        np.testing.assert_allclose(measured("softmax", z, np.ones(5), True)[2].sum(1), 0, atol=1e-12)
+        np.testing.assert_allclose(measured("softmax", z, np.ones(5), True)[2].sum(1),
+                                   0,
+                                   atol=1e-12)
 
     def test_hits_count_the_largest_logit_the_first_of_equals(self) -> None:
         z = np.array([[3.0, 1.0], [0.0, 2.0], [5.0, 4.0], [1.0, 1.0], [1.0, 1.0]])
@@ -102,7 +112,8 @@ class SoftmaxLoss(unittest.TestCase):
     def test_float32_is_float64_within_rounding(self) -> None:
         z = np.random.default_rng(1).normal(0, 5, (300, 7))
         labels = np.arange(300) % 7
-        low, high = (measured("softmax", z.astype(kind), labels, True) for kind in (np.float32, np.float64))
+        low, high = (measured("softmax", z.astype(kind), labels, True)
+                     for kind in (np.float32, np.float64))
         self.assertAlmostEqual(low[0] / high[0], 1.0, places=6)
         np.testing.assert_allclose(low[2], high[2], atol=1e-8)
 

@@ -39,7 +39,12 @@ class Layers(unittest.TestCase):
         self.assertEqual(progress.numbers.layers[-1][1], 0.0)
 
     def test_a_saturated_unit_is_dead_too(self) -> None:
-        runs = self.made(small_data(), depth=1, width=4, activation="tanh", learning_rate=1e-12, optimiser="sgd")
+        runs = self.made(small_data(),
+                         depth=1,
+                         width=4,
+                         activation="tanh",
+                         learning_rate=1e-12,
+                         optimiser="sgd")
         first = runs.shape.placed[0]
         runs.parameters[0, first.biases] = 1e3
         (progress,) = runs.train_epoch()
@@ -48,9 +53,13 @@ class Layers(unittest.TestCase):
     def test_how_far_weights_move_is_the_rate_times_the_gradient(self) -> None:
         runs = self.made(small_data(), depth=1, optimiser="sgd", learning_rate=0.01)
         (progress,) = runs.train_epoch()
-        for (gradient, _, moved, _), p in zip(progress.numbers.layers, runs.shape.placed, strict=True):
+        for (gradient, _, moved, _), p in zip(progress.numbers.layers,
+                                              runs.shape.placed,
+                                              strict=True):
             own = runs.parameters[0, p.weights : p.weights + p.fan_in * p.units]
-            self.assertAlmostEqual(moved / (0.01 * gradient / float(np.linalg.norm(own))), 1.0, delta=0.01)
+            self.assertAlmostEqual(moved / (0.01 * gradient / float(np.linalg.norm(own))),
+                                   1.0,
+                                   delta=0.01)
 
     def test_channels_of_pictures_are_units(self) -> None:
         rng = np.random.default_rng(0)

@@ -1,4 +1,6 @@
-"""Losses: gradients, known values, safe numbers, and units people can feel; one class for every member."""
+"""Losses: gradients, known values, safe numbers, and units people can feel; one class for every
+member.
+"""
 
 from __future__ import annotations
 
@@ -38,12 +40,19 @@ class LossLaws:
             return rng.normal(size=(runs, rows, self.outputs))
         return rng.integers(0, max(self.outputs, 2), (runs, rows)).astype(np.int32)
 
-    def measure(self, z: np.ndarray, targets: np.ndarray, gradient: bool = False) -> tuple[np.ndarray, np.ndarray]:
+    def measure(self,
+                z: np.ndarray,
+                targets: np.ndarray,
+                gradient: bool = False) -> tuple[np.ndarray, np.ndarray]:
         """Return mean losses (K,) and mean sums; `z` becomes the gradient if that is wanted."""
         runs, rows, _ = z.shape
         losses, sums = [], []
         for k in range(runs):
-            total, own, slope = measured(self.name, z[k], targets[k], gradient, by=self.trained or "squared")
+            total, own, slope = measured(self.name,
+                                         z[k],
+                                         targets[k],
+                                         gradient,
+                                         by=self.trained or "squared")
             losses.append(total / rows)
             sums.append(own / rows)
             if gradient:
@@ -63,13 +72,17 @@ class LossLaws:
                         moved = z.copy()
                         moved[k, b, c] += side
                         ends.append(self.measure(moved, targets)[0][k])
-                    self.assertAlmostEqual((ends[0] - ends[1]) / (2 * STEP), slope[k, b, c], places=7)
+                    self.assertAlmostEqual((ends[0] - ends[1]) / (2 * STEP),
+                                           slope[k, b, c],
+                                           places=7)
 
     def test_huge_outputs_do_not_overflow(self) -> None:
         rng = np.random.default_rng(2)
         z = np.sign(rng.normal(size=(1, 6, self.outputs))).astype(np.float32) * np.float32(1e4)
-        loss, _ = self.measure(z, self.targets(rng, 1, 6).astype(np.float32 if LOSSES[self.name].amounts else np.int32),
-                               gradient=True)
+        loss, _ = self.measure(
+            z,
+            self.targets(rng, 1, 6).astype(np.float32 if LOSSES[self.name].amounts else np.int32),
+            gradient=True)
         self.assertTrue(np.isfinite(loss).all() and np.isfinite(z).all())
 
     def test_what_is_not_a_number_is_seen(self) -> None:
@@ -81,7 +94,8 @@ class LossLaws:
         rng = np.random.default_rng(3)
         x = rng.normal(size=(200, 3)).astype(np.float32)
         if LOSSES[self.name].amounts:
-            y = np.stack([x[:, 0] * 2, x[:, 1] - x[:, 2]], axis=1)[:, : self.outputs].astype(np.float32)
+            y = np.stack([x[:, 0] * 2, x[:, 1] - x[:, 2]],
+                         axis=1)[:, :self.outputs].astype(np.float32)
         else:
             y = (x[:, 0] > x[:, 1]).astype(np.int32)
         spec = recipe(depth=0, epochs=30, learning_rate=0.05, optimiser="adam")
@@ -141,13 +155,16 @@ class Squared(LossLaws, unittest.TestCase):
     def test_several_amounts_are_reported_in_spreads_and_each_in_its_own_unit(self) -> None:
         loss = LOSSES["squared"]
         self.assertAlmostEqual(loss.reported(0.25, (40.0, 3.0)), 0.5)
-        np.testing.assert_allclose(loss.metrics(np.array([0.25, 4.0, 0.1, 0.1]), (40.0, 3.0), np.ones(1)), (20.0, 6.0))
+        np.testing.assert_allclose(
+            loss.metrics(np.array([0.25, 4.0, 0.1, 0.1]), (40.0, 3.0), np.ones(1)), (20.0, 6.0))
         self.assertEqual(unit_of((40.0, 3.0)), 1.0)
 
     @settings(deadline=None, max_examples=10)
     @given(st.floats(1e-6, 1e6))
     def test_the_unit_of_a_target_changes_no_epoch_and_no_stop(self, scale: float) -> None:
-        """The same amounts in other units, scaled back, train alike: only the reported numbers differ."""
+        """The same amounts in other units, scaled back, train alike: only the reported numbers
+        differ.
+        """
         rng = np.random.default_rng(4)
         x = rng.normal(size=(90, 2)).astype(np.float32)
         y = (x[:, :1] ** 2).astype(np.float32)
@@ -172,7 +189,9 @@ class Logarithmic(LossLaws, unittest.TestCase):
     name, outputs, trained = "logarithmic", 2, "squared"
 
     def test_the_gradient_is_that_of_the_mean_loss(self) -> None:
-        """It is that of the squared differences of the logarithms; what is reported compares the amounts."""
+        """It is that of the squared differences of the logarithms; what is reported compares the
+        amounts.
+        """
         rng = np.random.default_rng(0)
         z, targets = rng.normal(size=(1, 5, 2)), self.targets(rng, 1, 5)
         slope = z.copy()
@@ -184,7 +203,8 @@ class Logarithmic(LossLaws, unittest.TestCase):
         z, targets = np.array([[[0.3], [-1.0]]]), np.array([[[0.1], [0.4]]])
         total, _, _ = measured(self.name, z[0], targets[0], gains=np.array([scale, centre, spread]))
         away = np.exp(z * scale + centre) - np.exp(targets * scale + centre)
-        self.assertAlmostEqual(LOSSES[self.name].reported(total / 2, (spread,)), float(np.sqrt((away**2).mean())))
+        self.assertAlmostEqual(LOSSES[self.name].reported(total / 2, (spread, )),
+                               float(np.sqrt((away**2).mean())))
 
 
 class Known(unittest.TestCase):
@@ -194,7 +214,8 @@ class Known(unittest.TestCase):
         y = (x @ rng.normal(size=(4, 1)) + 0.3 * rng.normal(size=(300, 1)) + 1).astype(np.float32)
         best, *_ = np.linalg.lstsq(np.concatenate([x, np.ones((300, 1))], axis=1), y, rcond=None)
         spec = recipe(depth=0, epochs=400, batch_size=300, optimiser="momentum", learning_rate=0.05)
-        runs = Runs(NetworkShape.of(spec, 4, 1, "squared"), TrainingData(x, y, x, y, (1.0,)), np.float64)
+        runs = Runs(NetworkShape.of(spec, 4, 1, "squared"), TrainingData(x, y, x, y, (1.0, )),
+                    np.float64)
         runs.add(RunSpec(0, spec, Streams(0)))
         for _ in range(400):
             runs.train_epoch()

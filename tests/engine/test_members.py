@@ -1,4 +1,6 @@
-"""That a member of a family is added by formula, number, entry and place in the driver, and nothing more."""
+"""That a member of a family is added by formula, number, entry and place in the driver, and
+nothing more.
+"""
 
 from __future__ import annotations
 
@@ -57,10 +59,12 @@ ADDED: Mapping[str, list[tuple[str, str, str]]] = {
         ("engine/codes.py", "", "TIMES = 4"),
         ("engine/program.py", '#: What a layer of each kind is in the table', """
             def times(compiler, op, placed):
-                op[codes.SIZE], op[codes.OUT] = placed.layer.size, compiler._block(op[codes.NUMBERS] * compiler._batch)
+                op[codes.SIZE] = placed.layer.size
+                op[codes.OUT] = compiler._block(op[codes.NUMBERS] * compiler._batch)
                 return int(op[codes.OUT])
             """),
-        ("engine/program.py", '    "dense": (codes.DENSE, _Compiler.weighted),', '    "times": (codes.TIMES, times),'),
+        ("engine/program.py", '    "dense": (codes.DENSE, _Compiler.weighted),',
+         '    "times": (codes.TIMES, times),'),
         ("engine/kernels/driver.py", "        source, z, out = op[IN], op[SUM], op[OUT]", """
             .       if kind == 4:
             .           for n in range(op[NUMBERS] * batch):
@@ -75,7 +79,9 @@ ADDED: Mapping[str, list[tuple[str, str, str]]] = {
             """),
     ],
     "stopping rule": [
-        ("engine/stopping.py", '    "diverged": _diverged,', '    "third": lambda watch, numbers, recipe, setting: "3 epochs" if numbers.epoch == 3 else "",'),  # noqa: E501
+        ("engine/stopping.py", '    "diverged": _diverged,',
+         '    "third": lambda watch, numbers, recipe, setting:'
+         ' "3 epochs" if numbers.epoch == 3 else "",'),
     ],
 }
 
@@ -91,13 +97,16 @@ from axiarch.engine.training import Training
 from axiarch.recipes.notation import parse
 from axiarch.recipes.recipe import Recipe
 
-recipe = Recipe({"optimiser": "signs", "schedule": "halved", "loss": "fourth", "network": "times 2, 3, times 3",
-                 "learning_rate": 0.25, "patience": 0, "precision": "float64"})
-print(parse("optimiser", "signs | sgd").range, "/", ", ".join(layer.name for layer in recipe.layers))
+recipe = Recipe({"optimiser": "signs", "schedule": "halved", "loss": "fourth",
+                 "network": "times 2, 3, times 3", "learning_rate": 0.25, "patience": 0,
+                 "precision": "float64"})
+names = ", ".join(layer.name for layer in recipe.layers)
+print(parse("optimiser", "signs | sgd").range, "/", names)
 x = np.random.default_rng(0).normal(size=(12, 2)).astype(np.float32)
 y = x[:, :1] + 3
 source = Source(TrainingData(x, y, x, y, (1.0,)), LOSSES["squared"], 1, "float64")
-training = Training(NetworkShape.of(recipe, 2, 1, "squared"), RunSpec(0, recipe, Streams(0)), source)
+shape = NetworkShape.of(recipe, 2, 1, "squared")
+training = Training(shape, RunSpec(0, recipe, Streams(0)), source)
 before = training.parameters[-1]
 numbers = training.train_epoch().numbers
 print(numbers.learning_rate, training.parameters[-1] - before)
@@ -109,7 +118,9 @@ print(training.train_epoch().end.reason)
 class MembersAreOneEntry(FolderCase):
     def test_a_copy_of_the_package_with_one_more_of_each_family_trains_with_them(self) -> None:
         package = self.folder / "axiarch"
-        shutil.copytree(Path(axiarch.__file__).parent, package, ignore=shutil.ignore_patterns("__pycache__"))
+        shutil.copytree(Path(axiarch.__file__).parent,
+                        package,
+                        ignore=shutil.ignore_patterns("__pycache__"))
         for family, places in ADDED.items():
             for name, line, text in places:
                 path = package / name
@@ -118,7 +129,8 @@ class MembersAreOneEntry(FolderCase):
                                  for own in textwrap.dedent(text).strip("\n").split("\n"))
                 self.assertLessEqual(source.count(line) if line else 1, 1, f"{family}: {name}")
                 self.assertIn(line, source, f"{family}: {name}")
-                whole = source.replace(line, f"{made}\n{line}", 1) if line else f"{source}\n\n{made}\n"
+                whole = source.replace(line, f"{made}\n{line}",
+                                       1) if line else f"{source}\n\n{made}\n"
                 path.write_text(whole, encoding="utf-8")
         ended = subprocess.run([sys.executable, "-c", TRAINS], cwd=self.folder,
                                env={**os.environ, "PYTHONPATH": str(self.folder)},

@@ -40,11 +40,15 @@ class Memory(unittest.TestCase):
 
     def test_it_is_predicted_within_a_fifth(self) -> None:
         cases: tuple[tuple[tuple[int, ...], int, dict[str, object]], ...] = (
-            ((20,), 600, {"width": 64, "depth": 2, "batch_size": 32}),
-            ((20,), 600, {"width": 200, "depth": 3, "batch_size": 256, "activation": "gelu"}),
-            ((30,), 500, {"width": 96, "depth": 3, "batch_size": 64, "normalisation": "batch", "residual": "yes"}),
-            ((60,), 900, {"width": 512, "depth": 2, "batch_size": 512}),
-            ((12, 12, 1), 300, {"network": "conv 8, pool 2, conv 12, pool 2, hidden", "depth": 1, "width": 32}),
+            ((20, ), 600, {"width": 64, "depth": 2, "batch_size": 32}),
+            ((20, ), 600, {"width": 200, "depth": 3, "batch_size": 256, "activation": "gelu"}),
+            ((30, ), 500, {
+                "width": 96, "depth": 3, "batch_size": 64, "normalisation": "batch",
+                "residual": "yes"
+            }),
+            ((60, ), 900, {"width": 512, "depth": 2, "batch_size": 512}),
+            ((12, 12, 1), 300,
+             {"network": "conv 8, pool 2, conv 12, pool 2, hidden", "depth": 1, "width": 32}),
         )
         for inputs, rows, values in cases:
             with self.subTest(**values):
@@ -54,7 +58,8 @@ class Memory(unittest.TestCase):
 
     def test_a_checkpoint_takes_no_more_than_said(self) -> None:
         values = {"width": 300, "depth": 2, "batch_size": 32}
-        shape, spec = NetworkShape.of(recipe(**values), 20, 5), RunSpec(0, recipe(**values), Streams(0))
+        shape, spec = NetworkShape.of(recipe(**values), 20,
+                                      5), RunSpec(0, recipe(**values), Streams(0))
         x, y = np.zeros((40, 20), np.float32), np.zeros(40, np.int32)
         training = Runs(shape, TrainingData(x, y, x, y)).add(spec)
         training.train_epoch()
@@ -64,4 +69,5 @@ class Memory(unittest.TestCase):
             save_checkpoint(Path(folder) / "1.safetensors", spec, training.state(), "data", "")
             taken = tracemalloc.get_traced_memory()[1]
         self.assertLessEqual(taken, saving_bytes(shape))
-        self.assertLess(saving_bytes(shape), 1.6 * taken, "one of the three copies is made where this does not see it")
+        self.assertLess(saving_bytes(shape), 1.6 * taken,
+                        "one of the three copies is made where this does not see it")

@@ -38,7 +38,8 @@ class OfClasses(unittest.TestCase):
 
     def test_the_log_loss_is_that_of_the_true_shares(self) -> None:
         shares = np.array([[0.5, 0.5], [0.25, 0.75]])
-        self.assertAlmostEqual(metrics.log_loss(shares, np.array([0, 1])), -(np.log(0.5) + np.log(0.75)) / 2)
+        self.assertAlmostEqual(metrics.log_loss(shares, np.array([0, 1])),
+                               -(np.log(0.5) + np.log(0.75)) / 2)
         self.assertTrue(np.isfinite(metrics.log_loss(np.array([[1.0, 0.0]]), np.array([1]))))
 
     @given(st.integers(2, 40), st.integers(2, 6), st.integers(0, 99))

@@ -17,18 +17,21 @@ class Windows(unittest.TestCase):
     def test_a_convolution_is_what_a_plain_loop_finds(self) -> None:
         rng = np.random.default_rng(0)
         count = 3
-        for line in ("conv 4", "conv 4 size 2", "conv 4 size 5", "conv 4 stride 2", "conv 4 size 2 stride 3",
-                     "conv 4 valid", "conv 4 size 4 stride 2 valid", "conv 4 size 1", "conv 4 size 9 stride 2"):
-            shape = NetworkShape.of(recipe(network=f"{line} identity") if "valid" not in line else recipe(
-                network=line.replace(" valid", " identity valid")), (9, 10, 2), 3)
+        for line in ("conv 4", "conv 4 size 2", "conv 4 size 5", "conv 4 stride 2",
+                     "conv 4 size 2 stride 3", "conv 4 valid", "conv 4 size 4 stride 2 valid",
+                     "conv 4 size 1", "conv 4 size 9 stride 2"):
+            shape = NetworkShape.of(
+                recipe(network=f"{line} identity") if "valid" not in line else recipe(
+                    network=line.replace(" valid", " identity valid")), (9, 10, 2), 3)
             p = shape.placed[0]
             flat = rng.normal(size=shape.parameters)
             x = rng.normal(size=(count, 9, 10, 2))
             program = Program.of(shape, count, False)
             room, first = program.room(np.float64, False), program.ops[:1]
-            rows.gather(x.reshape(-1), 180, np.zeros(0, np.int64), 0, count, room.a, first[0, codes.IN], 2)
-            driver.forward(room.a, room.which, flat, first, count, False, np.uint64(0), 0, np.zeros(1, np.int32),
-                           np.ones(1), room.words, room.bits, room.one)
+            rows.gather(x.reshape(-1), 180, np.zeros(0, np.int64), 0, count, room.a,
+                        first[0, codes.IN], 2)
+            driver.forward(room.a, room.which, flat, first, count, False, np.uint64(0), 0,
+                           np.zeros(1, np.int32), np.ones(1), room.words, room.bits, room.one)
             out = room.a[first[0, codes.OUT] :][: 4 * p.positions * count]
             found = out.reshape(4, *p.after[:2], count).transpose(3, 1, 2, 0)
             with self.subTest(line):

@@ -26,8 +26,10 @@ class PicturesLearnt(unittest.TestCase):
         y = np.array([list(KINDS).index(label) for label in made.labels], np.int32)
         part = len(x) * 4 // 5
         data = TrainingData(x[:part], y[:part], x[part:], y[part:])
-        recipe = Recipe({"network": "conv 8, pool 2, conv 16, pool 2", "epochs": 6, "patience": 0, "shift": 1,
-                         "learning_rate": 5e-3, "schedule": "cosine"})
+        recipe = Recipe({
+            "network": "conv 8, pool 2, conv 16, pool 2", "epochs": 6, "patience": 0, "shift": 1,
+            "learning_rate": 5e-3, "schedule": "cosine"
+        })
         runs = Runs(NetworkShape.of(recipe, (16, 16, 1), len(KINDS)), data)
         for seed in range(2):
             runs.add(RunSpec(seed, recipe, Streams(seed)))

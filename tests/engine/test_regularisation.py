@@ -44,7 +44,8 @@ class Bending(unittest.TestCase):
     def test_weights_into_a_unit_stay_within_max_norm(self) -> None:
         runs = trained(self.data, 8, learning_rate=0.1, max_norm=0.7)
         for p in runs.shape.placed:
-            own = runs.parameters[0, p.weights : p.weights + p.fan_in * p.units].reshape(p.fan_in, p.units)
+            own = runs.parameters[0, p.weights:p.weights + p.fan_in * p.units].reshape(
+                p.fan_in, p.units)
             self.assertLessEqual(float(np.linalg.norm(own, axis=0).max()), 0.7 * (1 + 1e-5))
 
     def test_clipping_bounds_the_gradient_and_keeps_its_direction(self) -> None:
@@ -86,10 +87,12 @@ class Bending(unittest.TestCase):
     def test_a_gradient_too_small_to_square_moves_nothing_whatever_epsilon_is(self) -> None:
         for name in ("adam", "nadam", "amsgrad", "lamb", "rmsprop"):
             one = Recipe({"optimiser": name, "epsilon": 1e-20, "learning_rate": 1e-2})
-            numbers = OPTIMISERS[name].coefficients(one, np.full(1, 1e-2), np.ones(1)).astype(np.float32)
+            numbers = OPTIMISERS[name].coefficients(one, np.full(1, 1e-2),
+                                                    np.ones(1)).astype(np.float32)
             w, state = np.ones(6, np.float32), np.zeros(codes.STATES * 6, np.float32)
             g = np.full(6, 1e-19, np.float32)
-            steps.optimise(OPTIMISER_NUMBERS[name], 0, w, g, state, numbers[0], 6, 6, 6, np.array([0, 6]))
+            steps.optimise(OPTIMISER_NUMBERS[name], 0, w, g, state, numbers[0], 6, 6, 6,
+                           np.array([0, 6]))
             with self.subTest(optimiser=name):
                 self.assertEqual(w.tolist(), [1.0] * 6)
                 self.assertFalse(state.any())
@@ -99,7 +102,8 @@ class Bending(unittest.TestCase):
         z, labels, smooth = rng.normal(size=(4, 3)), rng.integers(0, 3, 4).astype(np.int32), 0.3
         wanted = (1 - smooth) * np.eye(3)[labels] + smooth / 3
         p = np.exp(z) / np.exp(z).sum(1, keepdims=True)
-        np.testing.assert_allclose(measured("softmax", z, labels, True, smooth)[2], (p - wanted) / 4)
+        np.testing.assert_allclose(
+            measured("softmax", z, labels, True, smooth)[2], (p - wanted) / 4)
         z = rng.normal(size=(4, 1))
         share = 1 / (1 + np.exp(-z))
         labels = np.array([0, 1, 1, 0], np.int32)
@@ -154,17 +158,19 @@ class Pictures(unittest.TestCase):
                   ) -> tuple[np.ndarray, np.ndarray]:
         """Return pictures as they were and as they are seen."""
         x = np.random.default_rng(0).normal(1.0, 1.0, (count, *self.shape))
-        how = np.array([values.get(name, 0.0) for name in ("shift", "flip", "contrast", "erase", "crop")])
+        how = np.array(
+            [values.get(name, 0.0) for name in ("shift", "flip", "contrast", "erase", "crop")])
         found = []
         for planes in (True, False):
             axes = (3, 1, 2, 0) if planes else (1, 2, 3, 0)
             a = np.ascontiguousarray(x.transpose(axes))
             laid, height, width, channels = a.shape, *self.shape
             flat = a.reshape(-1)
-            rows.augment(flat, 0, channels, height, width, planes, how, np.uint64(key), step, count, count,
-                         np.zeros(144))
+            rows.augment(flat, 0, channels, height, width, planes, how, np.uint64(key), step, count,
+                         count, np.zeros(144))
             found.append(flat.reshape(laid).transpose(np.argsort(axes)))
-        np.testing.assert_array_equal(found[0], found[1], "however pictures are laid out, they are varied alike")
+        np.testing.assert_array_equal(found[0], found[1],
+                                      "however pictures are laid out, they are varied alike")
         return x, found[0]
 
     def test_a_shift_moves_whole_pictures_and_fills_with_the_mean(self) -> None:
@@ -175,8 +181,9 @@ class Pictures(unittest.TestCase):
             for down in range(-2, 3):
                 for right in range(-2, 3):
                     wanted = np.zeros_like(one)
-                    wanted[max(down, 0) : 9 + min(down, 0), max(right, 0) : 8 + min(right, 0)] = one[
-                        max(-down, 0) : 9 - max(down, 0), max(-right, 0) : 8 - max(right, 0)]
+                    wanted[max(down, 0):9 + min(down, 0),
+                           max(right, 0):8 + min(right, 0)] = one[max(-down, 0):9 - max(down, 0),
+                                                                  max(-right, 0):8 - max(right, 0)]
                     if np.array_equal(wanted, other):
                         moves.append((down, right))
             self.assertEqual(len(moves), 1)
@@ -268,18 +275,29 @@ class Depth(unittest.TestCase):
     """What normalisation and skips are for."""
 
     def first_gradients(self, **values: object) -> float:
-        """Return the size of the first layer's gradient against the last hidden one's, at the start."""
+        """Return the size of the first layer's gradient against the last hidden one's, at the
+        start.
+        """
         rng = np.random.default_rng(0)
         x, y = rng.normal(size=(64, 10)).astype(np.float32), rng.integers(0, 3, 64).astype(np.int32)
-        spec = recipe(depth=24, width=16, batch_size=64, learning_rate=1e-12, optimiser="sgd", activation="sigmoid",
+        spec = recipe(depth=24,
+                      width=16,
+                      batch_size=64,
+                      learning_rate=1e-12,
+                      optimiser="sgd",
+                      activation="sigmoid",
                       **values)
         runs = Runs(NetworkShape.of(spec, 10, 3), TrainingData(x, y, x, y))
         runs.add(RunSpec(0, spec, Streams(0)))
         runs.train_epoch()
-        parts = [runs.trainings[0].gradients[p.weights : p.weights + p.fan_in * p.units] for p in runs.shape.placed]
+        parts = [
+            runs.trainings[0].gradients[p.weights:p.weights + p.fan_in * p.units]
+            for p in runs.shape.placed
+        ]
         return float(np.linalg.norm(parts[1]) / np.linalg.norm(parts[-2]))
 
-    def test_a_deep_plain_network_hands_no_gradient_down_and_one_with_skips_or_norms_does(self) -> None:
+    def test_a_deep_plain_network_hands_no_gradient_down_and_one_with_skips_or_norms_does(
+            self) -> None:
         plainly = self.first_gradients()
         self.assertLess(plainly, 1e-6)
         for cure in ({"residual": "yes"}, {"normalisation": "batch"}):
@@ -291,8 +309,14 @@ class Depth(unittest.TestCase):
         y = (x[:, 0] * x[:, 1] > 0).astype(np.int32)
         data = TrainingData(x[:300], y[:300], x[300:], y[300:])
         losses = {}
-        for name, cure in {"plain": {}, "cured": {"residual": "yes", "normalisation": "batch"}}.items():
-            spec = recipe(depth=20, width=16, activation="sigmoid", learning_rate=3e-3, epochs=25, **cure)
+        for name, cure in {"plain": {}, "cured": {"residual": "yes",
+                                                  "normalisation": "batch"}}.items():
+            spec = recipe(depth=20,
+                          width=16,
+                          activation="sigmoid",
+                          learning_rate=3e-3,
+                          epochs=25,
+                          **cure)
             runs = Runs(NetworkShape.of(spec, 4, 2), data)
             for seed in range(4):
                 runs.add(RunSpec(seed, spec, Streams(seed)))
@@ -313,10 +337,14 @@ class Normalised(unittest.TestCase):
         np.testing.assert_allclose(p[4:8], z.mean(1), rtol=1e-6)
         np.testing.assert_allclose(p[8:], z.var(1), rtol=1e-6)
         wanted = (3.0 - z.mean(1)) / np.sqrt(z.var(1) + codes.EPSILON)
-        np.testing.assert_allclose(self.batch(np.full((4, 1), 3.0), p, False)[:, 0], wanted, rtol=1e-6)
+        np.testing.assert_allclose(self.batch(np.full((4, 1), 3.0), p, False)[:, 0],
+                                   wanted,
+                                   rtol=1e-6)
 
     def batch(self, z: np.ndarray, p: np.ndarray, training: bool) -> np.ndarray:
-        """Return sums (H, N) after batch normalisation by the parameters gains, means, variances (3 H,)."""
+        """Return sums (H, N) after batch normalisation by the parameters gains, means, variances
+        (3 H,).
+        """
         units, columns = z.shape
         a = np.concatenate([z.reshape(-1), np.zeros(z.size + units)])
         norms.batch_norm(a, 0, z.size, 2 * z.size, p, 0, units, training, units, columns)
@@ -333,9 +361,14 @@ class Normalised(unittest.TestCase):
 
 
 class Ending(unittest.TestCase):
-    def end(self, losses: list[float], floor: float = 1.0, training: float = 0.5, **values: object) -> RunEnd | None:
+    def end(self,
+            losses: list[float],
+            floor: float = 1.0,
+            training: float = 0.5,
+            **values: object) -> RunEnd | None:
         """Return how a run of these validation losses ends."""
-        watch, made, end = Watch(start_loss=2.0), Recipe({"patience": 0, "epochs": 100, **values}), None
+        watch, made, end = Watch(start_loss=2.0), Recipe({"patience": 0, "epochs": 100,
+                                                          **values}), None
         for epoch, level in enumerate(losses, 1):
             numbers = EpochNumbers(epoch, training, training, level, (0.5,), 0.1, 1.0, 0.1)
             watch.see(numbers, made)

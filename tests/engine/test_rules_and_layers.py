@@ -17,7 +17,8 @@ from axiarch.engine.stopping import RULES, Setting, Watch
 from axiarch.recipes.layers import KINDS
 from tests.support import recipe
 
-#: For each rule: values of a recipe that set it, and losses (validation, training) under which it speaks at the end.
+#: For each rule: values of a recipe that set it, and losses (validation, training) under which it
+#: speaks at the end.
 SPEAKING: dict[str, tuple[dict[str, object], list[tuple[float, float]]]] = {
     "diverged": ({}, [(1.0, 1.0), (math.nan, math.nan)]),
     "stuck": ({"stuck_after": 3}, [(2.0, 2.0)] * 3),
@@ -47,16 +48,22 @@ class StoppingRulesConform(unittest.TestCase):
         self.assertEqual(set(SPEAKING), set(RULES))
         for name, (values, losses) in SPEAKING.items():
             spec = recipe(**{"epochs": 50, **values})
-            said = [RULES[name](watch, n, spec, SETTING) for watch, n in self.run_of(values, losses)]
-            self.assertEqual([bool(text) for text in said], [False] * (len(losses) - 1) + [True], name)
+            said = [
+                RULES[name](watch, n, spec, SETTING) for watch, n in self.run_of(values, losses)
+            ]
+            self.assertEqual([bool(text) for text in said], [False] * (len(losses) - 1) + [True],
+                             name)
 
     def test_each_gives_its_numbers(self) -> None:
         for name, (values, losses) in SPEAKING.items():
             *_, (watch, numbers) = self.run_of(values, losses)
-            self.assertRegex(RULES[name](watch, numbers, recipe(**{"epochs": 50, **values}), SETTING), r"\d", name)
+            self.assertRegex(
+                RULES[name](watch, numbers, recipe(**{"epochs": 50, **values}), SETTING), r"\d",
+                name)
 
     def test_none_speaks_where_it_is_not_set_and_all_is_well(self) -> None:
-        for watch, numbers in self.run_of({}, [(1.0 - 0.01 * i, 1.0 - 0.01 * i) for i in range(40)]):
+        for watch, numbers in self.run_of({},
+                                          [(1.0 - 0.01 * i, 1.0 - 0.01 * i) for i in range(40)]):
             for name, rule in RULES.items():
                 self.assertEqual(rule(watch, numbers, recipe(epochs=50), SETTING), "", name)
 
@@ -86,12 +93,16 @@ class LayersConform(unittest.TestCase):
         for kind, line in self.lines.items():
             inputs = (4, 4, 2) if kind != "dense" else (5,)
             shape = NetworkShape.of(recipe(network=line), inputs, 3)
-            yield kind, shape, rng.normal(size=shape.parameters), rng.normal(size=(math.prod(inputs), self.rows))
+            yield kind, shape, rng.normal(size=shape.parameters), rng.normal(
+                size=(math.prod(inputs), self.rows))
 
-    def walk(self, shape: NetworkShape, x: np.ndarray, p: np.ndarray, slope: np.ndarray | None = None
-             ) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
-        """Return what goes out of the first layer for the columns `x` (D, B), and for its gradient `slope` those of the
-        inputs and of the parameters.
+    def walk(self,
+             shape: NetworkShape,
+             x: np.ndarray,
+             p: np.ndarray,
+             slope: np.ndarray | None = None) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
+        """Return what goes out of the first layer for the columns `x` (D, B), and for its gradient
+        `slope` those of the inputs and of the parameters.
         """
         program, rows = Program.of(shape, self.rows, True), x.shape[1]
         room, inputs, first = program.room(np.float64, True), x.shape[0], program.ops[:1].copy()
@@ -100,13 +111,13 @@ class LayersConform(unittest.TestCase):
         thresholds, scales, g = np.zeros(2, np.int32), np.ones(2), np.zeros(shape.parameters)
         source, out = int(first[0, codes.IN]), int(first[0, codes.OUT])
         room.a[source : source + x.size] = x.reshape(-1)
-        driver.forward(room.a, room.which, p, first, rows, False, np.uint64(0), 0, thresholds, scales, room.words,
-                       room.bits, room.one)
+        driver.forward(room.a, room.which, p, first, rows, False, np.uint64(0), 0, thresholds,
+                       scales, room.words, room.bits, room.one)
         found = room.a[out : out + count].reshape(-1, rows).copy()
         if slope is not None:
             room.d[out : out + count] = slope.reshape(-1)
-            driver.backward(room.a, room.which, room.d, p, g, first, rows, np.uint64(0), 0, thresholds, scales,
-                            room.words, room.bits, room.one, room.two)
+            driver.backward(room.a, room.which, room.d, p, g, first, rows, np.uint64(0), 0,
+                            thresholds, scales, room.words, room.bits, room.one, room.two)
         return found, room.d[source : source + x.size].reshape(inputs, rows).copy(), g
 
     def test_gradients_of_weights_and_inputs_against_finite_differences(self) -> None:
@@ -123,8 +134,10 @@ class LayersConform(unittest.TestCase):
                     for side in (1e-6, -1e-6):
                         moved = array.copy()
                         moved.reshape(-1)[i] += side
-                        ends.append((self.walk(shape, *((moved, p) if array is x else (x, moved)))[0] * slope).sum())
-                    self.assertAlmostEqual(found.reshape(-1)[i], (ends[0] - ends[1]) / 2e-6, delta=1e-5,
+                        ends.append((self.walk(shape, *((moved, p) if array is x else
+                                                        (x, moved)))[0] * slope).sum())
+                    self.assertAlmostEqual(found.reshape(-1)[i], (ends[0] - ends[1]) / 2e-6,
+                                           delta=1e-5,
                                            msg=f"{kind} {i}")
 
     def test_a_row_in_a_shorter_batch_gives_the_same(self) -> None:

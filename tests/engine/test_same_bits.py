@@ -1,4 +1,6 @@
-"""A run gives the same bits at once, in slices, next to others and after any pause: the product stands on this law."""
+"""A run gives the same bits at once, in slices, next to others and after any pause: the product
+stands on this law.
+"""
 
 from __future__ import annotations
 
@@ -35,32 +37,44 @@ FOLDS = [small_data(seed=seed) for seed in range(3)]
 @st.composite
 def shapes(draw: st.DrawFn) -> dict[str, object]:
     """Draw a network and its batches."""
-    return {"width": draw(st.integers(1, 19)), "depth": draw(st.integers(0, 3)),
-            "activation": draw(st.sampled_from(["relu", "tanh", "gelu", "identity"])),
-            "normalisation": draw(st.sampled_from(["none", "batch", "layer"])),
-            "residual": draw(st.sampled_from(["no", "yes"])), "batch_size": draw(st.sampled_from([1, 7, 16, 100]))}
+    return {
+        "width": draw(st.integers(1, 19)), "depth": draw(st.integers(0, 3)), "activation": draw(
+            st.sampled_from(["relu", "tanh", "gelu", "identity"])),
+        "normalisation": draw(st.sampled_from(["none", "batch", "layer"])), "residual": draw(
+            st.sampled_from(["no", "yes"])), "batch_size": draw(st.sampled_from([1, 7, 16, 100]))
+    }
 
 
 @st.composite
 def private(draw: st.DrawFn) -> dict[str, object]:
     """Draw what else a recipe says."""
-    return {"optimiser": draw(st.sampled_from(sorted(OPTIMISERS))), 
-            "precision": draw(st.sampled_from(["float32"] * 3 + ["float64"])),
-            "learning_rate": draw(st.sampled_from([1e-4, 1e-2, 0.5, 50.0])),
-            "schedule": draw(st.sampled_from(["constant", "exponential"])),
-            "dropout": draw(st.sampled_from([0.0, 0.2, 0.7])), "l2": draw(st.sampled_from([0.0, 1e-2])),
-            "weight_decay": draw(st.sampled_from([0.0, 0.1])), "mixing": draw(st.sampled_from([0.0, 0.4])),
-            "accumulation": draw(st.sampled_from([1, 1, 2, 3])), "averaging": draw(st.sampled_from([0.0, 0.9])),
-            "initialisation": draw(st.sampled_from(["auto", "orthogonal"]))}
+    return {
+        "optimiser": draw(st.sampled_from(sorted(OPTIMISERS))), "precision": draw(
+            st.sampled_from(["float32"] * 3 + ["float64"])), "learning_rate": draw(
+                st.sampled_from([1e-4, 1e-2, 0.5, 50.0])), "schedule": draw(
+                    st.sampled_from(["constant", "exponential"])), "dropout": draw(
+                        st.sampled_from([0.0, 0.2, 0.7])), "l2": draw(st.sampled_from([0.0, 1e-2])),
+        "weight_decay": draw(st.sampled_from([0.0, 0.1])), "mixing": draw(
+            st.sampled_from([0.0, 0.4])), "accumulation": draw(st.sampled_from([1, 1, 2, 3])),
+        "averaging": draw(st.sampled_from([0.0, 0.9])), "initialisation": draw(
+            st.sampled_from(["auto", "orthogonal"]))
+    }
 
 
-def train(recipes: Sequence[Recipe], epochs: int, first: int = 0,
-          states: Sequence[RunState] | None = None, ahead: bool = False, slices: Callable[[], int] | None = None
-          ) -> tuple[list[list[float]], list[RunState]]:
-    """Train recipes in turn, epoch by epoch, on folds in turn; return the losses of each and where each stands."""
-    runs = Runs(NetworkShape.of(recipes[0], 5, 3), FOLDS.__getitem__, recipes[0].word("precision"), ahead)
+def train(recipes: Sequence[Recipe],
+          epochs: int,
+          first: int = 0,
+          states: Sequence[RunState] | None = None,
+          ahead: bool = False,
+          slices: Callable[[], int] | None = None) -> tuple[list[list[float]], list[RunState]]:
+    """Train recipes in turn, epoch by epoch, on folds in turn; return the losses of each and
+    where each stands.
+    """
+    runs = Runs(NetworkShape.of(recipes[0], 5, 3), FOLDS.__getitem__, recipes[0].word("precision"),
+                ahead)
     for k, each in enumerate(recipes):
-        runs.add(RunSpec(k, each, Streams(9, first + k, (first + k) % 3)), states[k] if states else None)
+        runs.add(RunSpec(k, each, Streams(9, first + k, (first + k) % 3)),
+                 states[k] if states else None)
         if slices is not None:
             runs.trainings[-1]._slice = slices  # type: ignore[method-assign]
     losses: list[list[float]] = [[] for _ in recipes]
@@ -76,7 +90,8 @@ class SameBits(unittest.TestCase):
         for name in ("parameters", "best_parameters", "optimiser", "kept"):
             self.assertEqual(getattr(a, name) is None, getattr(b, name) is None)
             np.testing.assert_array_equal(getattr(a, name), getattr(b, name), name)
-        np.testing.assert_equal({**asdict(a.watch), "seconds": 0}, {**asdict(b.watch), "seconds": 0})
+        np.testing.assert_equal({**asdict(a.watch), "seconds": 0},
+                                {**asdict(b.watch), "seconds": 0})
 
     @settings(max_examples=25, deadline=None)
     @given(shapes(), st.lists(private(), min_size=2, max_size=5))
@@ -106,7 +121,11 @@ class SameBits(unittest.TestCase):
             self.same(rest, whole)
 
     def test_back_to_the_best_epoch_gives_the_epochs_after_it_again(self) -> None:
-        each = recipe(learning_rate=0.3, optimiser="momentum", averaging=0.5, accumulation=2, epochs=9)
+        each = recipe(learning_rate=0.3,
+                      optimiser="momentum",
+                      averaging=0.5,
+                      accumulation=2,
+                      epochs=9)
         _, (whole,) = train([each], 9)
         best = whole.watch.best_epoch
         self.assertLess(best, 9)
@@ -128,9 +147,12 @@ class SameBits(unittest.TestCase):
         x, y = rng.normal(size=(50, 72)).astype(np.float32), rng.integers(0, 3, 50).astype(np.int32)
         data = TrainingData(x[:33], y[:33], x[33:], y[33:])
         line = "conv 3 batch norm, pool 2, conv 3 residual gelu, mean pool 2, 5"
-        recipes = [recipe(network=line, dropout=d, optimiser=o, **own)
-                   for d, o, own in ((0.0, "adam", {}), (0.4, "sgd", {"shift": 2, "flip": "yes", "crop": 0.3}),
-                                     (0.2, "adam", {"contrast": 0.3, "averaging": 0.9, "erase": 0.3}))]
+        recipes = [
+            recipe(network=line, dropout=d, optimiser=o, **own)
+            for d, o, own in ((0.0, "adam", {}), (0.4, "sgd",
+                                                  {"shift": 2, "flip": "yes", "crop": 0.3}),
+                              (0.2, "adam", {"contrast": 0.3, "averaging": 0.9, "erase": 0.3}))
+        ]
         shape = NetworkShape.of(recipes[0], (6, 6, 2), 3)
 
         def trained(chosen: list[int], slices: Callable[[], int] | None = None) -> list[RunState]:
@@ -165,7 +187,8 @@ class SameBits(unittest.TestCase):
             self.assertEqual(reader._start, mapped.offset)
             self.assertIsNone(Ahead(plain.train.flat, 5)._file)
             shape = NetworkShape.of(recipe(), 5, 3)
-            one, two = (Training(shape, RunSpec(0, recipe(), Streams(1)), each, ahead=True) for each in (plain, source))
+            one, two = (Training(shape, RunSpec(0, recipe(), Streams(1)), each, ahead=True)
+                        for each in (plain, source))
             one.train_epoch()
             two.train_epoch()
             self.assertEqual(one.parameters.tobytes(), two.parameters.tobytes())

@@ -1,4 +1,6 @@
-"""Training learns, stops for its reasons, keeps its best weights, and leaves checkpoints that fit."""
+"""Training learns, stops for its reasons, keeps its best weights, and leaves checkpoints that
+fit.
+"""
 
 from __future__ import annotations
 
@@ -54,7 +56,9 @@ class Learning(unittest.TestCase):
         self.assertLess(path[-1].numbers.metrics[0], 0.7)
 
     def test_a_linear_model_reaches_the_optimum_that_newton_finds(self) -> None:
-        """Logistic regression is convex: full-batch training must end where an independent solver does."""
+        """Logistic regression is convex: full-batch training must end where an independent
+        solver does.
+        """
         from scipy.optimize import minimize
 
         data = small_data(rows=80, inputs=3, classes=2)
@@ -65,7 +69,8 @@ class Learning(unittest.TestCase):
             return float((np.logaddexp.reduce(z, 1) - z[np.arange(len(y)), y]).mean())
 
         best = minimize(loss, np.zeros(8), method="BFGS").fun
-        path, _ = train(recipe(depth=0, batch_size=80, epochs=400, optimiser="sgd", learning_rate=1.0), data, 2)
+        path, _ = train(
+            recipe(depth=0, batch_size=80, epochs=400, optimiser="sgd", learning_rate=1.0), data, 2)
         self.assertAlmostEqual(path[-1].numbers.train_loss, best, places=3)
 
     def test_decay_keeps_weights_small(self) -> None:
@@ -165,7 +170,8 @@ class Checkpoints(FolderCase):
     def test_what_does_not_fit_is_refused_in_words(self) -> None:
         other = RunSpec(3, recipe(learning_rate=0.5), Streams(4))
         cases = (
-            ("another data", self.run_spec, self.shape, "other"), ("another recipe", other, self.shape, "print"),
+            ("another data", self.run_spec, self.shape, "other"),
+            ("another recipe", other, self.shape, "print"),
             ("another seed", RunSpec(3, recipe(), Streams(5)), self.shape, "print"),
             ("parameters", self.run_spec, NetworkShape.of(recipe(width=9), 5, 3), "print"),
         )
@@ -183,14 +189,17 @@ class Checkpoints(FolderCase):
 
     def test_a_folder_that_is_gone_is_said(self) -> None:
         with self.assertRaises(TrainingError):
-            save_checkpoint(self.folder / "no" / "x.safetensors", self.run_spec, self.state, "print")
+            save_checkpoint(self.folder / "no" / "x.safetensors", self.run_spec, self.state,
+                            "print")
 
 
 class Shapes(unittest.TestCase):
     @given(st.integers(1, 40), st.integers(0, 4), st.integers(1, 60), st.integers(2, 9),
            st.sampled_from(["none", "batch", "layer"]))
-    def test_places_tile_the_flat_buffer(self, inputs: int, depth: int, width: int, classes: int, norm: str) -> None:
-        shape = NetworkShape.of(recipe(depth=depth, width=width, normalisation=norm), inputs, classes)
+    def test_places_tile_the_flat_buffer(self, inputs: int, depth: int, width: int, classes: int,
+                                         norm: str) -> None:
+        shape = NetworkShape.of(recipe(depth=depth, width=width, normalisation=norm), inputs,
+                                classes)
         flat = np.zeros(shape.parameters)
         for p in shape.placed:
             flat[p.weights : p.weights + p.fan_in * p.units] += 1

@@ -1,4 +1,6 @@
-"""Averages of networks: their loss is that of the mean prediction, and a gain is claimed only where there is one."""
+"""Averages of networks: their loss is that of the mean prediction, and a gain is claimed only
+where there is one.
+"""
 
 from __future__ import annotations
 
@@ -22,13 +24,20 @@ class Loss(FolderCase):
     def test_it_is_the_loss_of_the_mean_prediction_and_kept_to_the_bit(self) -> None:
         for target in ("kind", "size"):
             with self.subTest(target=target):
-                rows = [row for row in messy_rows() if target == "kind" or row[1] not in ("", "n/a")]
+                rows = [
+                    row for row in messy_rows() if target == "kind" or row[1] not in ("", "n/a")
+                ]
                 table = write_csv(self.folder / f"{target}.csv", HEADER, rows)
-                data = build_dataset(read_table(table)[0], self.folder / target, "d", plan=DataPlan((target,)))
+                data = build_dataset(read_table(table)[0],
+                                     self.folder / target,
+                                     "d",
+                                     plan=DataPlan((target, )))
                 model = averaged(data, self.folder, (3, 5))
                 part, known = data.part("validation"), data.encoding.target
-                value, _ = model.predictor.mean_loss(part.inputs, part.targets, known.units, known.curve)
-                each = row_losses(model.predictor.predict(part.inputs), np.asarray(part.targets), not known.classes)
+                value, _ = model.predictor.mean_loss(part.inputs, part.targets, known.units,
+                                                     known.curve)
+                each = row_losses(model.predictor.predict(part.inputs), np.asarray(part.targets),
+                                  not known.classes)
                 wanted = each.mean() if known.classes else np.sqrt(each.mean()) * known.units[0]
                 self.assertAlmostEqual(value, wanted, delta=1e-9 * wanted)
                 self.assertEqual(verify_model(model, data)[1], value)
@@ -46,7 +55,9 @@ class Fixed:
 
 
 class Gain(unittest.TestCase):
-    """Against a known truth: two classes whose probability is known, and networks that err from it."""
+    """Against a known truth: two classes whose probability is known, and networks that err from
+    it.
+    """
 
     def found(self, noise: float, shared: float, rows: int = 800, seed: int = 0) -> dict[str, Any]:
         rng = np.random.default_rng(seed)

@@ -43,18 +43,26 @@ class Scripts(FolderCase):
     def test_ten_lines(self) -> None:
         code = (self.folder / "predict.py").read_text().strip().splitlines()
         self.assertLessEqual(len(code), 13)
-        done = subprocess.run([sys.executable, "predict.py", "n.onnx", "t.csv"], cwd=self.folder, text=True,
-                              capture_output=True, timeout=60, check=True)
+        done = subprocess.run([sys.executable, "predict.py", "n.onnx", "t.csv"],
+                              cwd=self.folder,
+                              text=True,
+                              capture_output=True,
+                              timeout=60,
+                              check=True)
         rows = [line.split() for line in done.stdout.splitlines()]
         self.assertEqual([row[0] for row in rows], self.own["predicted state"].to_list())
-        np.testing.assert_allclose([[float(p) for p in row[1:]] for row in rows], self.shares, atol=2e-6)
+        np.testing.assert_allclose([[float(p) for p in row[1:]] for row in rows],
+                                   self.shares,
+                                   atol=2e-6)
 
     def test_over_http(self) -> None:
         with socket.socket() as free:
             free.bind(("127.0.0.1", 0))
             port = free.getsockname()[1]
-        server = subprocess.Popen([sys.executable, "serve.py", "n.onnx", str(port)], cwd=self.folder,
-                                  stderr=subprocess.DEVNULL)
+        server = subprocess.Popen(
+            [sys.executable, "serve.py", "n.onnx", str(port)],
+            cwd=self.folder,
+            stderr=subprocess.DEVNULL)
         self.addCleanup(server.wait)
         self.addCleanup(server.kill)
         row = polars.read_csv(self.folder / "t.csv").row(0, named=True)
@@ -71,7 +79,8 @@ class Scripts(FolderCase):
         found = answered()
         assert found is not None
         self.assertEqual(found["label"], self.own["predicted state"][0])
-        np.testing.assert_allclose(found["probabilities"], self.shares[0], atol=2e-6)  # type: ignore[arg-type]
+        np.testing.assert_allclose(found["probabilities"], self.shares[0],
+                                   atol=2e-6)  # type: ignore[arg-type]
 
 
 if __name__ == "__main__":

@@ -74,19 +74,22 @@ class Figures(FolderCase):
     def test_the_same_figure_is_the_same_file(self) -> None:
         files = []
         for name in ("a.svg", "b.svg"):
-            figure = curves_figure([Line("validation", [1.0, float("inf"), 0.5])], [("floor", 1.4)], "t", "loss (nats)")
+            figure = curves_figure([Line("validation", [1.0, float("inf"), 0.5])], [("floor", 1.4)],
+                                   "t", "loss (nats)")
             files.append(save_figure(figure, self.folder / name).read_bytes())
         self.assertEqual(files[0], files[1])
 
     def test_names_are_not_read_as_mathematics_or_markup(self) -> None:
-        figure = curves_figure([Line("$\\frac{1}$ <b>\x1b[31m", [1.0, 0.5])], [("floor", 1.4)], "$x_{$", "loss (nats)")
+        figure = curves_figure([Line("$\\frac{1}$ <b>\x1b[31m", [1.0, 0.5])], [("floor", 1.4)],
+                               "$x_{$", "loss (nats)")
         text = "".join(ET.parse(save_figure(figure, self.folder / "a.svg")).getroot().itertext())
         self.assertIn("<b>␛[31m", text)
 
     def test_another_ending_is_refused(self) -> None:
         for name in ("a.png", "a"):
             with self.assertRaises(InputError):
-                save_figure(curves_figure([Line("x", [1.0, 0.5])], [], "t", "loss (nats)"), self.folder / name)
+                save_figure(curves_figure([Line("x", [1.0, 0.5])], [], "t", "loss (nats)"),
+                            self.folder / name)
 
 
 class RunsAndEpochs(FolderCase):
@@ -102,11 +105,14 @@ class RunsAndEpochs(FolderCase):
             own = epochs.filter(polars.col("run") == row["run"])["validation loss (nats)"].to_list()
             self.assertEqual(own, list(curve.validation), "all digits")
             self.assertEqual(row["steady validation loss (nats)"], curve.steady)
-            self.assertEqual(row["learning_rate"], snapshot.recipes[row["recipe"]].recipe["learning_rate"])
+            self.assertEqual(row["learning_rate"],
+                             snapshot.recipes[row["recipe"]].recipe["learning_rate"])
         for write, frame in ((workflows.export_runs, runs), (workflows.export_epochs, epochs)):
-            parquet = polars.read_parquet(write(snapshot, self.folder / f"{write.__name__}.parquet"))
+            parquet = polars.read_parquet(write(snapshot,
+                                                self.folder / f"{write.__name__}.parquet"))
             lines = polars.read_ndjson(write(snapshot, self.folder / f"{write.__name__}.jsonl"))
-            self.assertEqual((parquet.columns, set(lines.columns)), (frame.columns, set(frame.columns)))
+            self.assertEqual((parquet.columns, set(lines.columns)),
+                             (frame.columns, set(frame.columns)))
             self.assertEqual(parquet["run"].to_list(), frame["run"].to_list())
             self.assertEqual(lines["run"].to_list(), frame["run"].to_list())
         with self.assertRaises(InputError):

@@ -28,15 +28,20 @@ HEADER = ["id", "size", "colour", "grade", "seen", "plz", "=risky", "kind"]
 
 
 def messy_rows(rows: int = 300, seed: int = 1) -> list[list[Any]]:
-    """Return rows with ids, gaps, marks, categories, an order, dates and codes; two easy classes."""
+    """Return rows with ids, gaps, marks, categories, an order, dates and codes; two easy
+    classes.
+    """
     rng = np.random.default_rng(seed)
     found: list[list[Any]] = []
     for i in range(rows):
         size, colour = rng.normal(), ["red", "green", "blue"][rng.integers(3)]
         shown = "" if i % 11 == 0 else "n/a" if i % 13 == 0 else f"{size:.3f}"
-        found.append([f"r{i:04d}x{rng.integers(1 << 30)}", shown, colour, ["low", "mid", "high"][rng.integers(3)],
-                      f"2024-{1 + i % 12:02d}-{1 + i % 28:02d}", f"0{100 + i % 5}",
-                      f"{rng.normal() * 10:.2f}", "yes" if size + (colour == "red") > 0.3 else "no"])
+        found.append([
+            f"r{i:04d}x{rng.integers(1 << 30)}", shown, colour, ["low", "mid",
+                                                                 "high"][rng.integers(3)],
+            f"2024-{1 + i % 12:02d}-{1 + i % 28:02d}", f"0{100 + i % 5}",
+            f"{rng.normal() * 10:.2f}", "yes" if size + (colour == "red") > 0.3 else "no"
+        ])
     return found
 
 
@@ -46,15 +51,21 @@ def averaged(data: Dataset, folder: Path, widths: tuple[int, ...]) -> Model:
               for i, width in enumerate(widths)]
     about = {**models[0].about, "networks": len(widths)}
     average = Average([model.networks[0] for model in models])
-    keep_model(folder / "average.safetensors", data, 0, [m.recipes[0] for m in models], average, about)
+    keep_model(folder / "average.safetensors", data, 0, [m.recipes[0] for m in models], average,
+               about)
     return open_model(folder / "average.safetensors")
 
 
-def trained(data: Dataset, folder: Path, epochs: int = 3, seed: int = 2, **values: Any) -> tuple[Model, float]:
+def trained(data: Dataset,
+            folder: Path,
+            epochs: int = 3,
+            seed: int = 2,
+            **values: Any) -> tuple[Model, float]:
     """Train a network, keep it as a model and open that; also return the last validation loss."""
     made = recipe(epochs=epochs, **values)
     shape = network_of(made, data)
-    training = Runs(shape, training_data(data), made.word("precision")).add(RunSpec(1, made, Streams(seed)))
+    training = Runs(shape, training_data(data),
+                    made.word("precision")).add(RunSpec(1, made, Streams(seed)))
     for _ in range(epochs):
         progress = training.train_epoch()
     loss = progress.numbers.validation_loss
@@ -93,7 +104,8 @@ class Tables(FolderCase):
         self.assertAlmostEqual(found["metrics"]["log loss"], self.loss, places=6)
         self.assertIn("60 rows with the inputs of a sealed test row", " ".join(found["remarks"]))
         self.assertIn("180 rows with the inputs of a training row", " ".join(found["remarks"]))
-        np.testing.assert_array_equal(sealed_hashes(self.data), row_hashes(sealed_part(self.data).inputs))
+        np.testing.assert_array_equal(sealed_hashes(self.data),
+                                      row_hashes(sealed_part(self.data).inputs))
 
     def test_ids_are_carried_and_no_cell_is_a_formula(self) -> None:
         rows = [["=1+1", *row[1:]] for row in messy_rows(20, 5)]
@@ -117,9 +129,11 @@ class Tables(FolderCase):
         header = [*HEADER[:5], "postal", *HEADER[6:]]
         found, _ = self.predicted(rows, header)
         said = "\n".join(found["remarks"])
-        for words in ("1 input column missing from the file: plz", "1 column that the model does not use: postal",
-                      "colour: 7 values outside the categories learnt", "=risky: 2 values outside the range",
-                      "seen: 4 missing values", "=risky: 3 values cannot be read"):
+        for words in ("1 input column missing from the file: plz",
+                      "1 column that the model does not use: postal",
+                      "colour: 7 values outside the categories learnt",
+                      "=risky: 2 values outside the range", "seen: 4 missing values",
+                      "=risky: 3 values cannot be read"):
             self.assertIn(words, said)
 
     def test_order_of_columns_and_the_target_do_not_matter(self) -> None:
@@ -147,7 +161,8 @@ class Tables(FolderCase):
         for name in ("n.parquet", "n.jsonl"):
             out = self.folder / "o.parquet"
             predict_file(self.model, self.folder / name, out, force=True)
-            np.testing.assert_array_equal(polars.read_parquet(out)["probability of yes"], first["probability of yes"])
+            np.testing.assert_array_equal(
+                polars.read_parquet(out)["probability of yes"], first["probability of yes"])
 
     def test_a_file_that_fits_nothing_is_refused_and_nothing_is_left(self) -> None:
         path = write_csv(self.folder / "n.csv", ["a", "b"], [[1, 2], [3, 4]])
@@ -169,9 +184,11 @@ class Tables(FolderCase):
         about, arrays = read_model(self.folder / "m.safetensors")
         bad = self.folder / "bad.safetensors"
         (own,) = about["recipes"]
-        for change in ({"recipes": [{"width": 10**9}]}, {"recipes": 3}, {"recipes": []}, {"recipes": [own, own]},
-                       {"recipes": [{**own, "width": 7}]}, {"recipes": [{**own, "width": 16384, "depth": 64}]},
-                       {"data": {}}, {"data": []}, {"data": {**about["data"], "folds": []}}, {"model": 1}):
+        for change in ({"recipes": [{"width": 10**9}]}, {"recipes": 3}, {"recipes": []}, {
+                "recipes": [own, own]
+        }, {"recipes": [{**own, "width": 7}]}, {"recipes": [{**own, "width": 16384,
+                                                             "depth": 64}]}, {"data": {}},
+                       {"data": []}, {"data": {**about["data"], "folds": []}}, {"model": 1}):
             write_model(bad, arrays, {**about, **change})
             with self.subTest(change=str(change)[:40]), self.assertRaises(AxiarchError):
                 open_model(bad)
@@ -225,19 +242,24 @@ class Workflows(FolderCase):
         snapshot = workflows.look_at(workspace)
         leader = snapshot.ranking.rows[0].recipe
         kept = workflows.keep_model(workspace, snapshot, leader, "The best", "a  note\n")
-        self.assertEqual((kept.name, kept.note, kept.recipe, kept.problem), ("The best", "a note", leader, ""))
+        self.assertEqual((kept.name, kept.note, kept.recipe, kept.problem),
+                         ("The best", "a note", leader, ""))
         run = snapshot.runs[kept.run]
         self.assertEqual(kept.loss, snapshot.curves[run.id].validation[run.best_epoch - 1])
         self.assertEqual([m.name for m in workflows.kept_models(workspace)], ["The best"])
-        self.assertEqual(workflows.verify_model(workspace, workflows.find_model(workspace, "The best")),
-                         (kept.loss, kept.loss))
+        self.assertEqual(
+            workflows.verify_model(workspace, workflows.find_model(workspace, "The best")),
+            (kept.loss, kept.loss))
         with self.assertRaisesRegex(InputError, "there already"):
             workflows.keep_model(workspace, snapshot, leader, "the BEST")
         with self.assertRaisesRegex(InputError, "'The best'"):
             workflows.find_model(workspace, "other")
         new = write_csv(self.folder / "n.csv", ["x", "y", "side"], [[0, 0, "a"], [3, 3, "b"]])
         steps: list[str] = []
-        found = workflows.predict(kept, new, self.folder / "o.csv", tell=lambda step, _: steps.append(step))
+        found = workflows.predict(kept,
+                                  new,
+                                  self.folder / "o.csv",
+                                  tell=lambda step, _: steps.append(step))
         self.assertEqual((found["rows"], found["scored"]), (2, 0))
         self.assertIn("predicting", steps)
         with self.assertRaises(DataError):

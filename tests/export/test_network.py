@@ -55,22 +55,32 @@ class NetworkCase(FolderCase):
 
 
 def odd_frame(rows: int = 240, seed: int = 0) -> polars.DataFrame:
-    """Return a table with gaps, marks, long tails, odd categories, an order, dates with hours, and two targets."""
+    """Return a table with gaps, marks, long tails, odd categories, an order, dates with hours,
+    and two targets.
+    """
     rng = np.random.default_rng(seed)
     gap = lambda values: [None if rng.random() < 0.1 else v for v in values]  # noqa: E731
     names = ["a(b)", "x.*", "é–ü", "two words", "[0-9]+", "back\\slash", "_u", "50 %"]
     start = datetime.datetime(2019, 12, 28)
     size = rng.normal(size=rows)
-    return polars.DataFrame({
-        "size": gap(size), "mark": [-999.0 if i % 9 == 0 else float(i % 7) for i in range(rows)],
-        "tail": np.exp(4 * rng.normal(size=rows)), "name": gap([names[i] for i in rng.integers(0, 8, rows)]),
-        "rare": [f"r{i}" if i % 2 == 0 and i < 40 else f"c{i % 13}" for i in range(rows)],
-        "grade": gap([["low", "mid", "high"][i] for i in rng.integers(0, 3, rows)]),
-        "at": gap([start + datetime.timedelta(hours=int(h)) for h in rng.integers(0, 20_000, rows)]),
-        "on": [(start + datetime.timedelta(days=int(d))).date() for d in rng.integers(0, 900, rows)],
-        "probabilities": rng.normal(size=rows), "class": ["p" if s > 0 else "q" if s > -0.7 else "z" for s in size],
-        "amount": 100 + 10 * size, "gain": np.exp(size),
-    }, schema_overrides={"name": polars.String, "grade": polars.String, "at": polars.Datetime})
+    return polars.DataFrame(
+        {
+            "size": gap(size),
+            "mark": [-999.0 if i % 9 == 0 else float(i % 7) for i in range(rows)],
+            "tail": np.exp(4 * rng.normal(size=rows)),
+            "name": gap([names[i] for i in rng.integers(0, 8, rows)]),
+            "rare": [f"r{i}" if i % 2 == 0 and i < 40 else f"c{i % 13}" for i in range(rows)],
+            "grade": gap([["low", "mid", "high"][i] for i in rng.integers(0, 3, rows)]),
+            "at": gap(
+                [start + datetime.timedelta(hours=int(h)) for h in rng.integers(0, 20_000, rows)]),
+            "on": [(start + datetime.timedelta(days=int(d))).date()
+                   for d in rng.integers(0, 900, rows)],
+            "probabilities": rng.normal(size=rows),
+            "class": ["p" if s > 0 else "q" if s > -0.7 else "z" for s in size],
+            "amount": 100 + 10 * size,
+            "gain": np.exp(size),
+        },
+        schema_overrides={"name": polars.String, "grade": polars.String, "at": polars.Datetime})
 
 
 class Tables(NetworkCase):
@@ -78,7 +88,10 @@ class Tables(NetworkCase):
         frame = odd_frame().drop(drop)
         plan = DataPlan(targets, **more).treated("grade", order=("low", "mid", "high")).treated(
             "mark", missing=("-999",)).treated("name", merge_case=True)
-        return build_dataset(Table.of(frame), self.folder / f"d{len(list(self.folder.iterdir()))}", "d", plan=plan)
+        return build_dataset(Table.of(frame),
+                             self.folder / f"d{len(list(self.folder.iterdir()))}",
+                             "d",
+                             plan=plan)
 
     def raw(self, data: Dataset, seed: int = 9) -> tuple[dict[str, Any], np.ndarray]:
         """Return new raw columns, and the inputs that reading them as a file gives."""
@@ -87,7 +100,8 @@ class Tables(NetworkCase):
             rare=polars.Series(["never", " c3", *odd_frame(60, seed)["rare"][2:]]))
         frame.write_parquet(self.folder / "new.parquet")
         pieces, _ = open_rows(self.folder / "new.parquet", data, 0)
-        return {n: frame[n].to_list() for n in frame.columns}, np.concatenate([p.inputs for p in pieces])
+        return {n: frame[n].to_list()
+                for n in frame.columns}, np.concatenate([p.inputs for p in pieces])
 
     def test_every_kind_of_column_classes(self) -> None:
         data = self.made(("class",), ("amount", "gain"))
@@ -98,8 +112,9 @@ class Tables(NetworkCase):
         self.check(model, columns, model.predictor.predict(inputs), self.exported(model))
 
     def test_amounts_several_and_by_logarithm(self) -> None:
-        cases: tuple[tuple[tuple[str, ...], dict[str, Any]], ...] = (
-            (("amount",), {}), (("amount", "gain"), {}), (("gain",), {"target_scaling": "logarithm"}))
+        cases: tuple[tuple[tuple[str, ...], dict[str, Any]],
+                     ...] = ((("amount", ), {}), (("amount", "gain"), {}),
+                             (("gain", ), {"target_scaling": "logarithm"}))
         for targets, more in cases:
             with self.subTest(targets=targets):
                 drop = tuple(n for n in ("class", "amount", "gain") if n not in targets)
@@ -127,8 +142,14 @@ class Tables(NetworkCase):
         for i, activation in enumerate(ACTIVATIONS):
             norm = ("none", "batch", "layer")[i % 3]
             with self.subTest(activation=activation, norm=norm):
-                model, _ = trained(data, self.folder, 2, activation=activation, normalisation=norm, depth=3,
-                                   residual="yes", dropout=0.2)
+                model, _ = trained(data,
+                                   self.folder,
+                                   2,
+                                   activation=activation,
+                                   normalisation=norm,
+                                   depth=3,
+                                   residual="yes",
+                                   dropout=0.2)
                 self.check(model, columns, model.predictor.predict(inputs), self.exported(model))
 
     def test_two_classes_written_as_text_with_other_marks(self) -> None:
@@ -140,17 +161,25 @@ class Tables(NetworkCase):
         model, _ = trained(data, self.folder, learning_rate=0.02)
         pieces, _ = open_rows(table, data)
         inputs = np.concatenate([p.inputs for p in pieces])
-        columns = {"v": [None if r[0] == "n/a" else float(r[0]) for r in rows], "day": [r[1] for r in rows]}
+        columns = {
+            "v": [None if r[0] == "n/a" else float(r[0]) for r in rows],
+            "day": [r[1] for r in rows]
+        }
         self.check(model, columns, model.predictor.predict(inputs), self.exported(model))
 
     def test_the_file_says_what_it_is_and_replaces_nothing(self) -> None:
         data = self.made(("class",), ("amount", "gain"))
         model, _ = trained(data, self.folder)
         loaded = self.exported(model)
-        known = {name: json.loads(text) for name, text in loaded.get_modelmeta().custom_metadata_map.items()}
-        self.assertEqual((known["classes"], known["data_fingerprint"]), (["p", "q", "z"], data.fingerprint))
+        known = {
+            name: json.loads(text)
+            for name, text in loaded.get_modelmeta().custom_metadata_map.items()
+        }
+        self.assertEqual((known["classes"], known["data_fingerprint"]),
+                         (["p", "q", "z"], data.fingerprint))
         self.assertEqual(known["recipe"], dict(model.recipes[0]))
-        self.assertEqual([i.name for i in loaded.get_inputs()], [c.name for c in data.encoding.codes])
+        self.assertEqual([i.name for i in loaded.get_inputs()],
+                         [c.name for c in data.encoding.codes])
         self.assertEqual(loaded.get_outputs()[1].name, "probabilities_", "an input has that name")
         for place in (self.folder / "m.onnx", self.folder / "m.txt"):
             with self.assertRaises(InputError):
@@ -166,7 +195,10 @@ class Pictures(NetworkCase):
             pixels[labels == 1, :4] //= 2
             np.savez(self.folder / "p.npz", images=pixels, labels=labels)
             plan = DataPlan(shrink=shrink)
-            data = build_dataset(read_table(self.folder / "p.npz")[0], self.folder / f"d{channels}", "d", plan=plan)
+            data = build_dataset(read_table(self.folder / "p.npz")[0],
+                                 self.folder / f"d{channels}",
+                                 "d",
+                                 plan=plan)
             pieces, _ = open_rows(self.folder / "p.npz", data)
             inputs = np.concatenate([p.inputs for p in pieces])
             for line, norm, activation in (
@@ -175,9 +207,15 @@ class Pictures(NetworkCase):
                     ("conv 3 valid, conv 3 residual, pool 2, conv 5 size 2", "layer", "silu"),
                     ("hidden", "batch", "elu")):
                 with self.subTest(line=line, channels=channels):
-                    model, _ = trained(data, self.folder, 2, network=line, normalisation=norm, activation=activation)
+                    model, _ = trained(data,
+                                       self.folder,
+                                       2,
+                                       network=line,
+                                       normalisation=norm,
+                                       activation=activation)
                     own = model.predictor.predict(inputs)
-                    self.check(model, {data.encoding.codes[0].name: pixels}, own, self.exported(model))
+                    self.check(model, {data.encoding.codes[0].name: pixels}, own,
+                               self.exported(model))
 
 
 if __name__ == "__main__":

@@ -1,4 +1,6 @@
-"""Networks of the open format read as weights: ours to the bit, others as an independent runtime has them."""
+"""Networks of the open format read as weights: ours to the bit, others as an independent runtime
+has them.
+"""
 
 from __future__ import annotations
 
@@ -30,7 +32,8 @@ class Ours(FolderCase):
         model, _ = trained(data, self.folder, 2, **values)
         export_network(model, self.folder / "m.onnx", force=True)
         recipe, found = read_network(self.folder / "m.onnx", data.encoding)
-        self.assertEqual([layer.kind for layer in recipe.layers], [layer.kind for layer in model.recipes[0].layers])
+        self.assertEqual([layer.kind for layer in recipe.layers],
+                         [layer.kind for layer in model.recipes[0].layers])
         np.testing.assert_array_equal(found.weights, model.networks[0].weights)
 
     def test_tables(self) -> None:
@@ -38,7 +41,10 @@ class Ours(FolderCase):
                              self.folder / "d", "d")
         for i, activation in enumerate(ACTIVATIONS):
             with self.subTest(activation=activation):
-                self.check(data, activation=activation, normalisation=("none", "batch", "layer")[i % 3], depth=2)
+                self.check(data,
+                           activation=activation,
+                           normalisation=("none", "batch", "layer")[i % 3],
+                           depth=2)
 
     def test_one_column_and_amounts(self) -> None:
         rows = [[i % 50, 1000 + 3 * (i % 50) + i % 7] for i in range(200)]
@@ -49,7 +55,8 @@ class Ours(FolderCase):
 
     def test_pictures(self) -> None:
         data = pictures(self.folder)
-        for line, norm in (("conv 4, pool 2, hidden", "none"), ("conv 3 size 5 stride 2, mean pool 2, 7", "batch"),
+        for line, norm in (("conv 4, pool 2, hidden",
+                            "none"), ("conv 3 size 5 stride 2, mean pool 2, 7", "batch"),
                            ("conv 3 valid, conv 2 size 2", "none"), ("hidden", "layer")):
             with self.subTest(line=line):
                 self.check(data, network=line, normalisation=norm)
@@ -85,7 +92,8 @@ class Builder:
 
     def weights(self, *shape: int, low: float = -0.6, high: float = 0.6) -> str:
         name = f"w{len(self.tensors)}"
-        self.tensors.append(numpy_helper.from_array(self._rng.uniform(low, high, shape).astype(np.float32), name))
+        self.tensors.append(
+            numpy_helper.from_array(self._rng.uniform(low, high, shape).astype(np.float32), name))
         return name
 
     def add(self, operator: str, *more: str, **attributes: Any) -> Builder:
@@ -97,7 +105,9 @@ class Builder:
     def write(self, path: Path) -> Path:
         out = helper.make_tensor_value_info(self.last, TensorProto.FLOAT, ["N", "outputs"])
         graph = helper.make_graph(self.nodes, "g", [self._input], [out], self.tensors)
-        onnx.save(helper.make_model(graph, opset_imports=[helper.make_opsetid("", 20)], ir_version=10), str(path))
+        onnx.save(
+            helper.make_model(graph, opset_imports=[helper.make_opsetid("", 20)], ir_version=10),
+            str(path))
         return path
 
 
@@ -108,15 +118,19 @@ class Others(FolderCase):
         recipe, found = read_network(path, data.encoding)
         (runtime,) = session(path).run(None, {"x": given})
         own = found.predict(inputs)
-        np.testing.assert_allclose(own if runtime.shape == own.shape else own[:, 1:], runtime, atol=1e-5)
+        np.testing.assert_allclose(own if runtime.shape == own.shape else own[:, 1:],
+                                   runtime,
+                                   atol=1e-5)
         return str(recipe["network"])
 
     def test_a_table_with_turned_weights_and_two_outputs(self) -> None:
         data = ring_dataset(self.folder / "d")
         inputs = np.asarray(data.part("validation").inputs)
         made = Builder([inputs.shape[1]])
-        made.add("Gemm", made.weights(7, inputs.shape[1]), made.weights(7), transB=1).add("LeakyRelu", alpha=0.01)
-        made.add("Dropout").add("MatMul", made.weights(7, 4)).add("Add", made.weights(4)).add("Tanh")
+        made.add("Gemm", made.weights(7, inputs.shape[1]), made.weights(7),
+                 transB=1).add("LeakyRelu", alpha=0.01)
+        made.add("Dropout").add("MatMul", made.weights(7, 4)).add("Add",
+                                                                  made.weights(4)).add("Tanh")
         made.add("Gemm", made.weights(4, 2), made.weights(2)).add("Softmax", axis=1)
         line = self.check(made.write(self.folder / "m.onnx"), data, inputs, inputs)
         self.assertEqual(line, "7 leaky_relu no norm, 4 tanh no norm")
@@ -136,15 +150,24 @@ class Others(FolderCase):
         inputs = np.asarray(data.part("validation").inputs)
         tall = np.ascontiguousarray(inputs.reshape(-1, 9, 8, 2).transpose(0, 3, 1, 2))
         made = Builder([2, 9, 8])
-        made.add("Conv", made.weights(4, 2, 3, 3), made.weights(4), pads=[1, 1, 1, 1], kernel_shape=[3, 3])
-        made.add("BatchNormalization", made.weights(4, low=0.5, high=2), made.weights(4), made.weights(4),
-                 made.weights(4, low=0.5, high=2), epsilon=1e-3)
+        made.add("Conv",
+                 made.weights(4, 2, 3, 3),
+                 made.weights(4),
+                 pads=[1, 1, 1, 1],
+                 kernel_shape=[3, 3])
+        made.add("BatchNormalization",
+                 made.weights(4, low=0.5, high=2),
+                 made.weights(4),
+                 made.weights(4),
+                 made.weights(4, low=0.5, high=2),
+                 epsilon=1e-3)
         made.add("Relu").add("MaxPool", kernel_shape=[2, 2], strides=[2, 2])
         made.add("Conv", made.weights(3, 4, 2, 2)).add("Elu").add("Flatten")
         made.add("Gemm", made.weights(27, 6), made.weights(6)).add("Softplus")
         made.add("Gemm", made.weights(6, 3), made.weights(3)).add("Softmax", axis=1)
         line = self.check(made.write(self.folder / "m.onnx"), data, inputs, tall)
-        self.assertIn("conv 4 size 3 stride 1 relu batch norm, pool 2, conv 3 size 2 stride 1 valid", line)
+        self.assertIn(
+            "conv 4 size 3 stride 1 relu batch norm, pool 2, conv 3 size 2 stride 1 valid", line)
 
     def test_what_does_not_fit_is_refused_with_the_reason(self) -> None:
         data = ring_dataset(self.folder / "d")
@@ -164,13 +187,16 @@ class Others(FolderCase):
         made = case(wide, "operation Clip")
         made.add("Gemm", made.weights(wide, 3)).add("Clip").add("Gemm", made.weights(3, 2))
         made = case(wide, "operation LeakyRelu")
-        made.add("Gemm", made.weights(wide, 3)).add("LeakyRelu", alpha=0.3).add("Gemm", made.weights(3, 2))
+        made.add("Gemm", made.weights(wide, 3)).add("LeakyRelu",
+                                                    alpha=0.3).add("Gemm", made.weights(3, 2))
         made = case(wide, "a layer takes 4 numbers where 3 come in")
         made.add("Gemm", made.weights(wide, 3)).add("Relu").add("Gemm", made.weights(4, 2))
         made = case(wide, "an activation")
-        made.add("Gemm", made.weights(wide, 3)).add("Relu").add("Gemm", made.weights(3, 2)).add("Tanh")
+        made.add("Gemm", made.weights(wide, 3)).add("Relu").add("Gemm", made.weights(3,
+                                                                                     2)).add("Tanh")
         made = case(wide, "a Sigmoid over 2 outputs")
-        made.add("Gemm", made.weights(wide, 3)).add("Relu").add("Gemm", made.weights(3, 2)).add("Sigmoid")
+        made.add("Gemm", made.weights(wide, 3)).add("Relu").add("Gemm",
+                                                                made.weights(3, 2)).add("Sigmoid")
         for builder, words in cases:
             with self.subTest(words=words), self.assertRaisesRegex(TrainingError, words):
                 read_network(builder.write(self.folder / "m.onnx"), data.encoding)

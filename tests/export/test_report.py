@@ -1,4 +1,6 @@
-"""Reports: everything a reader needs, nothing that runs, and no text of others that is more than text."""
+"""Reports: everything a reader needs, nothing that runs, and no text of others that is more than
+text.
+"""
 
 from __future__ import annotations
 
@@ -52,11 +54,13 @@ class Reports(FolderCase):
         snapshot = workflows.look_at(self.workspace)
         path = workflows.export_report(self.workspace, snapshot, self.folder / "r.html")
         found = page(path.read_text(encoding="utf-8"))
-        for words in ("The answer", f"recipe {leader}", "What any recipe must beat", "baseline", "linear model",
-                      "What was searched", "learning rate", "Ranking", "± is half the 95 % interval",
-                      f"How recipe {leader} trained", "on the validation rows", "precision", "The test rows",
-                      "opened 2 times", "the final look", "What to distrust", "fresh seeds", "Settings of recipe",
-                      "How to do it again", snapshot.dataset.fingerprint, 'name = "ring"', "numpy 2"):
+        for words in ("The answer", f"recipe {leader}", "What any recipe must beat", "baseline",
+                      "linear model", "What was searched", "learning rate", "Ranking",
+                      "± is half the 95 % interval", f"How recipe {leader} trained",
+                      "on the validation rows", "precision", "The test rows", "opened 2 times",
+                      "the final look", "What to distrust", "fresh seeds", "Settings of recipe",
+                      "How to do it again", snapshot.dataset.fingerprint, 'name = "ring"',
+                      "numpy 2"):
             self.assertIn(words, found.text)
         pictures = [dict(a)["src"] for t, a in found.tags if t == "img"]
         self.assertEqual(len(pictures), 3)
@@ -74,7 +78,8 @@ class Reports(FolderCase):
             db.execute("UPDATE search SET name = ?, why = ?", (EVIL, EVIL))
             db.execute("UPDATE run SET text = ?", (EVIL,))
         snapshot = workflows.look_at(self.workspace)
-        text = workflows.export_report(self.workspace, snapshot, self.folder / "r.html").read_text(encoding="utf-8")
+        text = workflows.export_report(self.workspace, snapshot,
+                                       self.folder / "r.html").read_text(encoding="utf-8")
         found = page(text)
         self.assertNotIn("script", {tag for tag, _ in found.tags})
         self.assertIn("<script>alert(1)</script>", found.text)
@@ -91,8 +96,14 @@ class Reports(FolderCase):
 
     def test_long_and_odd_blocks_fit_the_pages(self) -> None:
         wide = "x" * 400
-        blocks = [Heading(EVIL), Paragraph("word " * 3000), Points([wide, EVIL, ""]), Listing("a\n" * 400 + wide),
-                  Grid(("a", "b", wide), [(wide, "1", "word " * 90)] * 60, (1,)), Grid(("only",), [(wide,)])]
+        blocks = [
+            Heading(EVIL),
+            Paragraph("word " * 3000),
+            Points([wide, EVIL, ""]),
+            Listing("a\n" * 400 + wide),
+            Grid(("a", "b", wide), [(wide, "1", "word " * 90)] * 60, (1, )),
+            Grid(("only", ), [(wide, )])
+        ]
         report = Report(wide, EVIL, blocks)
         for name in ("r.html", "r.pdf"):
             write_report(report, self.folder / name)

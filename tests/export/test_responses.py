@@ -34,17 +34,22 @@ class Formula:
 
 def table(folder: Path, header: list[str], rows: list[list[Any]], **more: Any) -> Dataset:
     plan = DataPlan((header[-1],), **more)
-    return build_dataset(read_table(write_csv(folder / "t.csv", header, rows))[0], folder / "d", "d", plan=plan)
+    return build_dataset(read_table(write_csv(folder / "t.csv", header, rows))[0],
+                         folder / "d",
+                         "d",
+                         plan=plan)
 
 
 class Dependence(FolderCase):
     def found(self, data: Dataset, *networks: Any) -> dict[str, Any]:
         part = data.part("validation")
-        return responses(data, 0, cast(Any, networks), np.asarray(part.inputs), np.asarray(part.targets))
+        return responses(data, 0, cast(Any, networks), np.asarray(part.inputs),
+                         np.asarray(part.targets))
 
     def test_a_sum_of_functions_is_taken_apart_exactly(self) -> None:
         rng = np.random.default_rng(0)
-        rows = [[f"{a:.4f}", f"{b:.4f}", f"{3 * a + b:.4f}"] for a, b in rng.uniform(-2, 2, (300, 2))]
+        rows = [[f"{a:.4f}", f"{b:.4f}", f"{3 * a + b:.4f}"]
+                for a, b in rng.uniform(-2, 2, (300, 2))]
         data = table(self.folder, ["a", "b", "t"], rows)
         first, second = data.encoding.codes
         target = data.target
@@ -64,7 +69,9 @@ class Dependence(FolderCase):
         self.assertEqual(curve["points"], [], "rows are drawn where there is one column")
         plane = found["plane"]
         x, y = np.meshgrid(plane["x"], plane["y"])
-        np.testing.assert_allclose(np.array(plane["predicted"])[..., 0], x**2 + 10 * np.sin(y) + 0.5, atol=1e-4)
+        np.testing.assert_allclose(np.array(plane["predicted"])[..., 0],
+                                   x**2 + 10 * np.sin(y) + 0.5,
+                                   atol=1e-4)
 
     def test_every_kind_of_column_has_its_places(self) -> None:
         plan = DataPlan().treated("grade", order=("low", "mid", "high"))
@@ -73,7 +80,8 @@ class Dependence(FolderCase):
         model, _ = trained(data, self.folder, 30, learning_rate=0.02)
         found = self.found(data, *model.networks)
         kinds = {c["column"]: (c["kind"], len(c["places"])) for c in found["columns"]}
-        self.assertEqual((kinds["colour"], kinds["grade"], kinds["size"]), (("text", 3), ("text", 3), ("number", 25)))
+        self.assertEqual((kinds["colour"], kinds["grade"], kinds["size"]),
+                         (("text", 3), ("text", 3), ("number", 25)))
         self.assertEqual(kinds["seen"][0], "date")
         size = next(c for c in found["columns"] if c["column"] == "size")
         yes = np.array(size["predicted"])[:, data.classes.index("yes")]
@@ -83,7 +91,8 @@ class Dependence(FolderCase):
         rng = np.random.default_rng(2)
         values = rng.normal(size=(120, 60))
         header = [f"c{i}" for i in range(60)] + ["t"]
-        data = table(self.folder, header, [[*(f"{v:.3f}" for v in row), f"{row[7]:.3f}"] for row in values])
+        data = table(self.folder, header,
+                     [[*(f"{v:.3f}" for v in row), f"{row[7]:.3f}"] for row in values])
         place = next(i for i, code in enumerate(data.encoding.codes) if code.name == "c7")
         found = self.found(data, Formula(lambda x: 5 * x[:, place : place + 1]))
         self.assertEqual((len(found["columns"]), found["left_out"]), (MOST, 60 - MOST))
@@ -94,15 +103,26 @@ class Dependence(FolderCase):
             with self.subTest(name=name):
                 read = read_table(made.to_csv(self.folder / f"{name}.csv"))[0]
                 target = list(made.columns)[-1]
-                data = build_dataset(read, self.folder / name, name, plan=DataPlan((target,)), rule=name)
-                known = responses(data, 0, [cast(Any, _Rule(data))], np.asarray(data.part("validation").inputs),
+                data = build_dataset(read,
+                                     self.folder / name,
+                                     name,
+                                     plan=DataPlan((target, )),
+                                     rule=name)
+                known = responses(data, 0, [cast(Any, _Rule(data))],
+                                  np.asarray(data.part("validation").inputs),
                                   np.asarray(data.part("validation").targets))
                 self.assertLess(known["truth"]["distance"], 0.05 if data.classes else 1.0)
                 strongest = known["columns"][0]
-                np.testing.assert_allclose(strongest["predicted"], strongest["truth"], rtol=0.2, atol=30)
-                guess = np.full(len(data.classes), 1 / max(len(data.classes), 1)) if data.classes else np.zeros(1)
-                far = responses(data, 0, [cast(Any, Formula(lambda x, g=guess: np.tile(g, (len(x), 1))))],
-                                np.asarray(data.part("validation").inputs), np.asarray(data.part("validation").targets))
+                np.testing.assert_allclose(strongest["predicted"],
+                                           strongest["truth"],
+                                           rtol=0.2,
+                                           atol=30)
+                guess = np.full(len(data.classes), 1 /
+                                max(len(data.classes), 1)) if data.classes else np.zeros(1)
+                far = responses(data, 0,
+                                [cast(Any, Formula(lambda x, g=guess: np.tile(g, (len(x), 1))))],
+                                np.asarray(data.part("validation").inputs),
+                                np.asarray(data.part("validation").targets))
                 self.assertGreater(far["truth"]["distance"], 20 * known["truth"]["distance"])
 
 
@@ -122,7 +142,9 @@ class _Rule:
         found, names = RULES[self._data.rule](cast(Any, columns))
         found = np.where(np.isfinite(found), found, 1 / max(len(names), 1))
         target = self._data.target
-        return found[:, [names.index(n) for n in target.classes]] if names else (found - target.centre) / target.scale
+        return found[:,
+                     [names.index(n)
+                      for n in target.classes]] if names else (found - target.centre) / target.scale
 
 
 class Groups(unittest.TestCase):
@@ -144,7 +166,8 @@ class Groups(unittest.TestCase):
         self.assertAlmostEqual(first["others"], 0.8, delta=0.05)
 
     def test_where_none_is_worse_one_in_twenty_tables_says_so_at_the_most(self) -> None:
-        claims = sum(any(g["apart"] for g in self.found(0.2, 600, seed)["groups"]) for seed in range(150))
+        claims = sum(
+            any(g["apart"] for g in self.found(0.2, 600, seed)["groups"]) for seed in range(150))
         self.assertLess(claims, 15)
 
     def test_amounts_are_compared_by_their_squared_error(self) -> None:

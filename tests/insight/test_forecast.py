@@ -26,13 +26,14 @@ class Forecasts(unittest.TestCase):
         self.assertEqual((made.runs, made.epochs), (6, 60))
 
     def test_patience_lowers_the_lower_end_only(self) -> None:
-        with_patience, without = (forecast([recipe(epochs=10, patience=p)], 1, 160, 5, 3, 1, [(1000, 0.1, 10)])
-                                  for p in (3, 0))
+        with_patience, without = (forecast([recipe(epochs=10, patience=p)], 1, 160, 5, 3, 1,
+                                           [(1000, 0.1, 10)]) for p in (3, 0))
         self.assertLess(with_patience.low, without.low)
         self.assertEqual(with_patience.high, without.high)
 
     def test_more_workers_are_faster(self) -> None:
-        one, two = (forecast(self.recipes, 2, 1000, 5, 3, lanes, [(100, 0.01, 1), (10**7, 0.1, 1)]) for lanes in (1, 2))
+        one, two = (forecast(self.recipes, 2, 1000, 5, 3, lanes, [(100, 0.01, 1), (10**7, 0.1, 1)])
+                    for lanes in (1, 2))
         self.assertLess(two.high, one.high)
         self.assertLess(one.smallest, one.largest)
 

@@ -27,10 +27,13 @@ class Classes(unittest.TestCase):
         self.assertEqual(found["confusion"], [[2, 1, 0], [0, 2, 0], [1, 0, 0]])
         self.assertAlmostEqual(found["accuracy"][0], 4 / 6)
         self.assertAlmostEqual(found["balanced_accuracy"][0], (2 / 3 + 1 + 0) / 3)
-        for name, values in (("precision", (2 / 3, 2 / 3, 0)), ("recall", (2 / 3, 1, 0)), ("f1", (2 / 3, 4 / 5, 0))):
+        for name, values in (("precision", (2 / 3, 2 / 3, 0)), ("recall", (2 / 3, 1, 0)),
+                             ("f1", (2 / 3, 4 / 5, 0))):
             np.testing.assert_allclose([v[0] for v in found[name]], values)
-        self.assertAlmostEqual(found["log_loss"][0], float(-(4 * np.log(0.8) + 2 * np.log(0.1)) / 6))
-        self.assertEqual([(m["row"], m["true"], m["predicted"]) for m in found["mistakes"]], [(2, 0, 1), (5, 2, 0)])
+        self.assertAlmostEqual(found["log_loss"][0],
+                               float(-(4 * np.log(0.8) + 2 * np.log(0.1)) / 6))
+        self.assertEqual([(m["row"], m["true"], m["predicted"]) for m in found["mistakes"]],
+                         [(2, 0, 1), (5, 2, 0)])
         (bin_,) = found["calibration"]
         np.testing.assert_allclose(bin_, (0.8, 4 / 6, 6))
         json.dumps(found)
@@ -53,7 +56,8 @@ class Classes(unittest.TestCase):
         self.assertAlmostEqual(found["roc"]["area"], 0.75)
         self.assertEqual(found["roc"]["points"], [[0, 0], [0, 0.5], [0.5, 0.5], [0.5, 1], [1, 1]])
         by_ratio = {row[0]: row[1:] for row in found["thresholds"]}
-        self.assertEqual(by_ratio[10.0], [0.35, 0, 1], "where a miss is dear, a false alarm is accepted")
+        self.assertEqual(by_ratio[10.0], [0.35, 0, 1],
+                         "where a miss is dear, a false alarm is accepted")
         self.assertEqual(by_ratio[0.1], [0.8, 1, 0], "where a false alarm is dear, a miss is")
 
     def test_intervals_cover_the_truth(self) -> None:
@@ -83,7 +87,8 @@ class Amounts(unittest.TestCase):
         rng, covered = np.random.default_rng(6), 0
         for _ in range(60):
             true = rng.normal(size=(200, 1)) * 5
-            _, low, high = summary([Run(0, true + rng.normal(size=(200, 1)) * 2, true)], 0)["rmse"][0]
+            _, low, high = summary([Run(0, true + rng.normal(size=(200, 1)) * 2, true)],
+                                   0)["rmse"][0]
             covered += low <= 2 <= high
         self.assertGreaterEqual(covered, 52)
 
@@ -99,9 +104,11 @@ class Groups(unittest.TestCase):
         true = np.array([0, 1, 0, 1, 0, 1])
         made = np.eye(2)[[0, 1, 0, 0, 1, 0]] * 0.8 + 0.1
         found = by_group([Run(0, made, true)], {0: ["a", "a", "a", "b", "b", "b"]}, 2)
-        self.assertEqual([(g["group"], g["rows"], g["value"][0]) for g in found], [("b", 3, 0.0), ("a", 3, 1.0)])
+        self.assertEqual([(g["group"], g["rows"], g["value"][0]) for g in found], [("b", 3, 0.0),
+                                                                                   ("a", 3, 1.0)])
         amounts = np.array([[1.0], [2.0], [3.0]])
-        found = by_group([Run(0, amounts + np.array([[0.0], [0.0], [3.0]]), amounts)], {0: ["x", "x", "y"]}, 0)
+        found = by_group([Run(0, amounts + np.array([[0.0], [0.0], [3.0]]), amounts)],
+                         {0: ["x", "x", "y"]}, 0)
         self.assertEqual([(g["group"], g["value"][0]) for g in found], [("y", 3.0), ("x", 0.0)])
 
 

@@ -1,4 +1,6 @@
-"""What practitioners regret is pointed out with its numbers, and sound recipes are left in peace."""
+"""What practitioners regret is pointed out with its numbers, and sound recipes are left in
+peace.
+"""
 
 from __future__ import annotations
 
@@ -21,10 +23,12 @@ class Regrets(unittest.TestCase):
         self.assertTrue(regret.remedy)
 
     def test_sound_recipes_have_none(self) -> None:
-        for values in ({}, {"optimiser": "sgd", "learning_rate": 0.1}, {"optimiser": "momentum", "learning_rate": 0.05},
-                       {"normalisation": "batch"}, {"weight_decay": 0.01, "dropout": 0.5}, {"patience": 0},
-                       {"schedule": "one_cycle", "learning_rate": 0.01}, {"optimiser": "lion", "learning_rate": 1e-4},
-                       {"l2": 1e-4, "optimiser": "sgd", "learning_rate": 0.05}):
+        for values in ({}, {"optimiser": "sgd", "learning_rate": 0.1}, {
+                "optimiser": "momentum", "learning_rate": 0.05
+        }, {"normalisation": "batch"}, {"weight_decay": 0.01, "dropout": 0.5}, {"patience": 0}, {
+                "schedule": "one_cycle", "learning_rate": 0.01
+        }, {"optimiser": "lion",
+                "learning_rate": 1e-4}, {"l2": 1e-4, "optimiser": "sgd", "learning_rate": 0.05}):
             with self.subTest(values=values):
                 self.assertEqual(self.found(**values), [])
 
@@ -39,7 +43,9 @@ class Regrets(unittest.TestCase):
         self.one("shrinks them again", optimiser="adagrad", learning_rate=0.05, schedule="cosine")
         self.one("over 4 rows", batch_size=4, normalisation="batch")
         self.one("over 2 rows", batch_size=2, network="8 batch norm")
-        self.one("holds one row", {"train": 97, "validation": 97}, batch_size=32, normalisation="batch")
+        self.one("holds one row", {"train": 97, "validation": 97},
+                 batch_size=32,
+                 normalisation="batch")
         self.one("over a single unit", network="8, 1 layer norm")
         self.one("same as constant", depth=1, shape="funnel")
         self.one("no effect on the network", network="32, 16", width=128)
@@ -48,7 +54,10 @@ class Regrets(unittest.TestCase):
 
     def test_every_optimiser_has_a_band(self) -> None:
         for name, known in OPTIMISERS.items():
-            self.one("far above", optimiser=name, learning_rate=2 * known.highest_rate, momentum=0.0)
+            self.one("far above",
+                     optimiser=name,
+                     learning_rate=2 * known.highest_rate,
+                     momentum=0.0)
 
 
 if __name__ == "__main__":

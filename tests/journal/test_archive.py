@@ -1,4 +1,6 @@
-"""Packed workspaces: the same again elsewhere, and nothing from an archive that cannot be trusted."""
+"""Packed workspaces: the same again elsewhere, and nothing from an archive that cannot be
+trusted.
+"""
 
 from __future__ import annotations
 
@@ -58,7 +60,12 @@ class Archives(FolderCase):
         with self.assertRaisesRegex(InputError, "there already"):
             workflows.pack(self.workspace, self.file)
 
-    def changed(self, *, name: str = "x", raw: bytes = b"1", listed: bool = True, mode: int = stat.S_IFREG,
+    def changed(self,
+                *,
+                name: str = "x",
+                raw: bytes = b"1",
+                listed: bool = True,
+                mode: int = stat.S_IFREG,
                 size: int | None = None) -> Path:
         """Return an archive to which one more file was added."""
         import xxhash
@@ -92,11 +99,12 @@ class Archives(FolderCase):
         self.assertEqual((there.folder / "exports" / "a.csv").read_bytes(), b"1")
 
     def test_hostile_archives(self) -> None:
-        for name in ("../escaped", "/tmp/axiarch-escaped", "a/../../escaped", "..\\escaped", "C:/escaped", "a//b",
-                     ".hidden", "data/.x/y", "a/"):
+        for name in ("../escaped", "/tmp/axiarch-escaped", "a/../../escaped", "..\\escaped",
+                     "C:/escaped", "a//b", ".hidden", "data/.x/y", "a/"):
             with self.subTest(name=name):
                 self.refuse(self.changed(name=name))
-        self.refuse(self.changed(name="link", raw=b"/etc/passwd", mode=stat.S_IFLNK), "no file below")
+        self.refuse(self.changed(name="link", raw=b"/etc/passwd", mode=stat.S_IFLNK),
+                    "no file below")
         self.refuse(self.changed(listed=False), "other files than it lists")
         self.refuse(self.changed(size=0), "not what was packed")
         self.refuse(self.changed(raw=b"0" * 10_000_000, size=1), "not what was packed")
@@ -117,7 +125,8 @@ class Archives(FolderCase):
             (self.folder / "bad.zip").write_bytes(bad)
             with self.subTest(place=place), contextlib.suppress(WorkspaceError):
                 there = workflows.unpack(self.folder / "bad.zip", self.folder / f"t{place}")
-                self.assertEqual(len(workflows.look_at(there).ranking.rows), 5, "only a byte that means nothing")
+                self.assertEqual(len(workflows.look_at(there).ranking.rows), 5,
+                                 "only a byte that means nothing")
         with zipfile.ZipFile(self.folder / "other.zip", "w") as other:
             other.writestr("a", "b")
         self.refuse(self.folder / "other.zip", "not a packed workspace")

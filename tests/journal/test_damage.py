@@ -1,4 +1,6 @@
-"""A damaged or hostile journal is said in one sentence, never a traceback; what can be read is saved."""
+"""A damaged or hostile journal is said in one sentence, never a traceback; what can be read is
+saved.
+"""
 
 from __future__ import annotations
 
@@ -19,7 +21,8 @@ from axiarch.journal.write import JournalWriter
 from tests.support import FolderCase, finished_workspace
 
 #: Values that no column of ours holds.
-HOSTILE = ("\x1b[31m", -1, 10**18, 1e308, b"\xff\x00", None, "[", "[" * 50_000, "nan", '{"width": 1e999}')
+HOSTILE = ("\x1b[31m", -1, 10**18, 1e308, b"\xff\x00", None, "[", "[" * 50_000, "nan",
+           '{"width": 1e999}')
 #: Damaged copies of a journal that are tried.
 DAMAGED = 60
 
@@ -57,16 +60,21 @@ class Finished(FolderCase):
 class Hostile(Finished):
     def test_no_single_value_gives_a_traceback(self) -> None:
         with contextlib.closing(sqlite3.connect(self.workspace.journal)) as db:
-            tables = [row[0] for row in db.execute("SELECT name FROM sqlite_master WHERE type = 'table' "
-                                                   "AND name NOT LIKE 'sqlite%'")]
-            columns = [(table, row[1]) for table in tables for row in db.execute(f"PRAGMA table_info({table})")]
+            tables = [
+                row[0] for row in db.execute("SELECT name FROM sqlite_master WHERE type = 'table' "
+                                             "AND name NOT LIKE 'sqlite%'")
+            ]
+            columns = [(table, row[1])
+                       for table in tables
+                       for row in db.execute(f"PRAGMA table_info({table})")]
         whole = self.workspace.journal.read_bytes()
         changed = 0
         for (table, column), value in itertools.product(columns, HOSTILE):
             self.workspace.journal.write_bytes(whole)
             with contextlib.closing(sqlite3.connect(self.workspace.journal)) as db, \
                     contextlib.suppress(sqlite3.IntegrityError), db:
-                changed += db.execute(f'UPDATE OR IGNORE {table} SET "{column}" = ?', (value,)).rowcount > 0
+                changed += db.execute(f'UPDATE OR IGNORE {table} SET "{column}" = ?',
+                                      (value, )).rowcount > 0
             with self.subTest(table=table, column=column, value=str(value)[:20]):
                 self.look()
         self.assertGreater(changed, 300)
@@ -119,7 +127,8 @@ class Damaged(Finished):
                 continue
             rescued += 1
             whole += after == before
-            self.assertLessEqual(after.items(), before.items(), "nothing is told otherwise than it was")
+            self.assertLessEqual(after.items(), before.items(),
+                                 "nothing is told otherwise than it was")
         self.assertGreaterEqual(rescued, 4)
 
     def test_an_undamaged_journal_is_saved_whole(self) -> None:

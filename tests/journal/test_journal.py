@@ -41,12 +41,16 @@ class Older(FolderCase):
         path = self.folder / "journal.sqlite"
         db = sqlite3.connect(path)
         db.executescript(migrations.MIGRATIONS[0] + "PRAGMA user_version = 1;")
-        db.execute("INSERT INTO search (number, name, file, data, data_fingerprint, state, started, changed) "
-                   "VALUES (1, 's', 'file', 'd', 'print', 'done', 0, 1)")
+        db.execute(
+            "INSERT INTO search (number, name, file, data, data_fingerprint, state, started, "
+            "changed) VALUES (1, 's', 'file', 'd', 'print', 'done', 0, 1)")
         db.execute("INSERT INTO run (id, search, recipe, repeat, fold, state, changed) "
                    "VALUES (7, 1, 1, 0, 0, 'ended', 2)")
-        db.execute("INSERT INTO epoch (run, epoch, train_loss, train_loss_still, validation_loss, accuracy, "
-                   "learning_rate, gradient_norm, seconds) VALUES (7, 1, 0.9, 0.8, 1.0, 0.75, 0.1, 2.0, 0.5)")
+        db.execute(
+            "INSERT INTO epoch (run, epoch, train_loss, train_loss_still, validation_loss, "
+            "accuracy, learning_rate, gradient_norm, seconds) VALUES (7, 1, 0.9, 0.8, 1.0, 0.75, "
+            "0.1, 2.0, 0.5)"
+        )
         db.commit()
         db.close()
         JournalWriter(path).close()
@@ -157,7 +161,8 @@ class Migrating(FolderCase):
         path = self.folder / "j.sqlite"
         JournalWriter(path).close()
         more = (*migrations.MIGRATIONS, "CREATE TABLE extra (a);")
-        with mock.patch.object(migrations, "MIGRATIONS", more), mock.patch.object(migrations, "VERSION", len(more)):
+        with mock.patch.object(migrations, "MIGRATIONS",
+                               more), mock.patch.object(migrations, "VERSION", len(more)):
             JournalWriter(path).close()
             JournalWriter(path).close()
         with sqlite3.connect(path) as db:
@@ -169,7 +174,8 @@ class Migrating(FolderCase):
         path = self.folder / "j.sqlite"
         JournalWriter(path).close()
         more = (*migrations.MIGRATIONS, "CREATE TABLE extra (a); CREATE TABLE extra (a);")
-        with mock.patch.object(migrations, "MIGRATIONS", more), mock.patch.object(migrations, "VERSION", len(more)), \
+        with mock.patch.object(migrations, "MIGRATIONS", more), \
+                mock.patch.object(migrations, "VERSION", len(more)), \
                 self.assertRaises(WorkspaceError):
             JournalWriter(path)
         JournalWriter(path).close()

@@ -10,7 +10,13 @@ import time
 import unittest
 from unittest import mock
 
-from axiarch.errors import WorkspaceError, WorkspaceLocked, WorkspaceMissing, WorkspaceNewer, WorkspaceReadOnly
+from axiarch.errors import (
+    WorkspaceError,
+    WorkspaceLocked,
+    WorkspaceMissing,
+    WorkspaceNewer,
+    WorkspaceReadOnly,
+)
 from axiarch.files import write_whole
 from axiarch.journal import inbox
 from axiarch.journal.workspace import Workspace, slug
@@ -68,8 +74,11 @@ class Locking(FolderCase):
 
     def hold(self) -> subprocess.Popen[str]:
         """Let another process hold the workspace."""
-        process = subprocess.Popen([sys.executable, "-c", HOLD, str(self.workspace.folder)], text=True,
-                                   stdin=subprocess.PIPE, stdout=subprocess.PIPE)
+        process = subprocess.Popen(
+            [sys.executable, "-c", HOLD, str(self.workspace.folder)],
+            text=True,
+            stdin=subprocess.PIPE,
+            stdout=subprocess.PIPE)
         self.addCleanup(process.communicate)
         self.addCleanup(process.kill)
         assert process.stdout is not None
@@ -93,7 +102,9 @@ class Locking(FolderCase):
     def test_the_owner_is_known_when_the_clock_jumps(self) -> None:
         process = self.hold()
         shifted = time.time() + 7200
-        with (mock.patch("time.time", return_value=shifted), mock.patch("psutil.boot_time", return_value=shifted),
+        with (mock.patch("time.time",
+                         return_value=shifted), mock.patch("psutil.boot_time",
+                                                           return_value=shifted),
               mock.patch("psutil.Process.create_time", return_value=shifted)):
             owner = self.workspace.owner()
         assert owner is not None
@@ -121,7 +132,8 @@ class Locking(FolderCase):
         self.folder.chmod(0o755)
         self.addCleanup(self.workspace.folder.chmod, 0o755)
         before = sorted(p.name for p in self.workspace.folder.rglob("*"))
-        with without_privileges(), self.assertRaises(WorkspaceReadOnly), self.workspace.locked("me"):
+        with without_privileges(), self.assertRaises(WorkspaceReadOnly), self.workspace.locked(
+                "me"):
             self.fail("it could be locked")
         self.assertEqual(sorted(p.name for p in self.workspace.folder.rglob("*")), before)
 
@@ -140,10 +152,12 @@ class Links(FolderCase):
     def test_every_link_pipe_and_device_in_the_place_of_ours_is_refused_by_name(self) -> None:
         file = self.outside / "1.json"
         for name, target in (("lock", file), ("journal.sqlite", file), ("journal.sqlite-wal", file),
-                             ("draft.toml", file), ("data", self.outside), ("searches", self.outside),
-                             ("exports", self.outside), ("versions", self.outside),
-                             ("searches/0001/inbox", self.outside), ("searches/0001/checkpoints", self.outside),
-                             ("searches/0001/runner.log", file), ("searches/0002", self.outside),
+                             ("draft.toml", file), ("data", self.outside),
+                             ("searches", self.outside), ("exports", self.outside),
+                             ("versions", self.outside), ("searches/0001/inbox", self.outside),
+                             ("searches/0001/checkpoints",
+                              self.outside), ("searches/0001/runner.log", file), ("searches/0002",
+                                                                                  self.outside),
                              ("data/d", self.outside), ("data/d2/folds", self.outside)):
             place = self.workspace.folder / name
             with self.subTest(name=name):
@@ -180,7 +194,11 @@ class Links(FolderCase):
 
 class Inbox(FolderCase):
     def test_requests_arrive_once_and_in_order(self) -> None:
-        asked = [inbox.Request("pause"), inbox.Request("more", 3, 10), inbox.Request("add", values={"width": 8})]
+        asked = [
+            inbox.Request("pause"),
+            inbox.Request("more", 3, 10),
+            inbox.Request("add", values={"width": 8})
+        ]
         for request in asked:
             inbox.send(self.folder, request)
         self.assertEqual(inbox.receive(self.folder), (asked, []))
@@ -190,8 +208,9 @@ class Inbox(FolderCase):
         inbox.send(self.folder, inbox.Request("stop"))
         place = self.folder / "inbox"
         texts = ("{", '{"do": "explode"}', "[]", '{"do": "budget", "count": 1e999}', "[" * 100_000,
-                 '{"do": "budget", "count": 1' + "0" * 30 + "}", '{"do": "cut", "recipe": -1}', '{"do": []}',
-                 '{"do": "cut", "recipe": "2"}', '{"do": "add", "values": []}', "\x00", "9" * 5000,
+                 '{"do": "budget", "count": 1' + "0" * 30 + "}", '{"do": "cut", "recipe": -1}',
+                 '{"do": []}', '{"do": "cut", "recipe": "2"}', '{"do": "add", "values": []}',
+                 "\x00", "9" * 5000,
                  '{"do": "pause", "values": ' + '{"a": ' * 2000 + "1" + "}" * 2001)
         for i, text in enumerate(texts):
             (place / f"{i}.json").write_text(text)

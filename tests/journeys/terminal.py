@@ -18,13 +18,19 @@ class Terminal:
     def __init__(self, command: list[str], size: tuple[int, int] = (140, 42)) -> None:
         self._place = tempfile.mkdtemp(prefix="axiarch-tmux-")
         self._socket = str(Path(self._place) / "socket")
-        environment = {**os.environ, "TERM": "xterm-256color", "COLORTERM": "truecolor", "LC_ALL": "C.UTF-8"}
+        environment = {
+            **os.environ, "TERM": "xterm-256color", "COLORTERM": "truecolor", "LC_ALL": "C.UTF-8"
+        }
         self._tmux("-f", "/dev/null", "new-session", "-d", "-x", str(size[0]), "-y", str(size[1]),
                    *command, env=environment)
 
     def _tmux(self, *words: str, env: dict[str, str] | None = None) -> str:
-        done = subprocess.run(["tmux", "-S", self._socket, *words], capture_output=True, text=True, env=env,
-                              stdin=subprocess.DEVNULL, check=False)
+        done = subprocess.run(["tmux", "-S", self._socket, *words],
+                              capture_output=True,
+                              text=True,
+                              env=env,
+                              stdin=subprocess.DEVNULL,
+                              check=False)
         return done.stdout
 
     def press(self, *keys: str) -> None:
@@ -79,5 +85,6 @@ class TerminalCase(unittest.TestCase):
             if (text in screen) != gone:
                 return screen
             if time.monotonic() > end:
-                self.fail(f"{text!r} {'stayed on' if gone else 'did not come to'} the screen:\n{screen}")
+                self.fail(
+                    f"{text!r} {'stayed on' if gone else 'did not come to'} the screen:\n{screen}")
             time.sleep(0.1)

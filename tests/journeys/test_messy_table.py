@@ -1,4 +1,6 @@
-"""A table that needs care, from the file to nothing left to warn of, by keyboard in a real terminal."""
+"""A table that needs care, from the file to nothing left to warn of, by keyboard in a real
+terminal.
+"""
 
 from __future__ import annotations
 

@@ -42,7 +42,8 @@ class Means(unittest.TestCase):
         self.assertEqual(found.rows[1].raw_best, 0.3)
 
     def test_training_loss_is_read_at_the_chosen_epoch(self) -> None:
-        result = RunResult(1, [1.0, 0.8, 0.6, 0.9], [0.9, 0.7, 0.5, 0.1], [(0.1,), (0.2,), (0.3,), (0.4,)], 1.0, True)
+        result = RunResult(1, [1.0, 0.8, 0.6, 0.9], [0.9, 0.7, 0.5, 0.1],
+                           [(0.1, ), (0.2, ), (0.3, ), (0.4, )], 1.0, True)
         row = ranking(result).rows[0]
         self.assertEqual((row.training, row.metrics, row.epoch), (0.1, (0.4,), 4))
         self.assertAlmostEqual(row.gap, row.loss - 0.1)
@@ -83,7 +84,9 @@ class Ties(unittest.TestCase):
         self.assertEqual(len(found.tied), 2)
 
     def test_intervals_cover_the_truth_as_often_as_stated(self) -> None:
-        """Over many synthetic searches of equal recipes: 95 % of the intervals, within what 4,000 draws can show."""
+        """Over many synthetic searches of equal recipes: 95 % of the intervals, within what
+        4,000 draws can show.
+        """
         rng = np.random.default_rng(0)
         covered = total = 0
         for _ in range(500):
@@ -106,7 +109,9 @@ class Ties(unittest.TestCase):
 
 
 class Disappointment(unittest.TestCase):
-    """By how much the leader's mean is too low because it was chosen for being low, against many made-up searches."""
+    """By how much the leader's mean is too low because it was chosen for being low, against many
+    made-up searches.
+    """
 
     def searched(self, truth: np.ndarray, spread: float, seed: int) -> tuple[float, float]:
         """Return what a ranking says, and what it is in truth."""
@@ -134,7 +139,10 @@ class Disappointment(unittest.TestCase):
 
 class Partials(unittest.TestCase):
     def test_cut_recipes_stand_by_how_far_they_came_and_beside_the_best_then(self) -> None:
-        first = {1: [0.9, 0.8, 0.7, 0.6, 0.5], 2: [1.0, 1.0, 1.0], 3: [0.8, 0.8, 0.8], 4: [0.9] * 5, 5: []}
+        first = {
+            1: [0.9, 0.8, 0.7, 0.6, 0.5], 2: [1.0, 1.0, 1.0], 3: [0.8, 0.8, 0.8], 4: [0.9] * 5,
+            5: []
+        }
         found = partials(first, [1])
         self.assertEqual([p.recipe for p in found], [4, 3, 2])
         self.assertEqual((found[0].epochs, found[1].epochs), (5, 3))
@@ -148,11 +156,15 @@ class Partials(unittest.TestCase):
 
 
 class Pairs(unittest.TestCase):
-    """Runs of different recipes share folds and seeds: what is hard for all says nothing about any."""
+    """Runs of different recipes share folds and seeds: what is hard for all says nothing about
+    any.
+    """
 
     def results(self, rng: np.random.Generator, levels: list[float], folds: int, hard: float,
                 noise: float) -> list[RunResult]:
-        """Return runs of recipes at `levels` over folds that differ by `hard` and runs that differ by `noise`."""
+        """Return runs of recipes at `levels` over folds that differ by `hard` and runs that
+        differ by `noise`.
+        """
         fold = rng.normal(0, hard, folds)
         return [RunResult(i, [level + f + e] * 3, [0.1] * 3, [(0.5,)] * 3, 1.0, True, (0, j))
                 for i, level in enumerate(levels)

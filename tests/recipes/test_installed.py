@@ -1,4 +1,6 @@
-"""Members of installed packages: twins of built-in ones, the example of the docs, and packages that are wrong."""
+"""Members of installed packages: twins of built-in ones, the example of the docs, and packages
+that are wrong.
+"""
 
 from __future__ import annotations
 
@@ -52,7 +54,8 @@ twin_momentum = Optimiser("twin_momentum", "v = mu v + g", "a test", step, ("mom
 twin_cosine = Schedule("twin_cosine", "half a cosine", "a test", factor, ("last_share",))
 '''
 
-#: Trains with built-in members and with their twins, and prints the largest difference of validation losses.
+#: Trains with built-in members and with their twins, and prints the largest difference of
+#: validation losses.
 TRAINS = """
 import sys
 import numpy as np
@@ -65,12 +68,14 @@ from axiarch.engine.training import Training
 from axiarch.recipes.recipe import Recipe
 
 def losses(**values):
-    recipe = Recipe({"width": 7, "batch_size": 8, "epochs": 6, "patience": 0, "l2": 0.01, "weight_decay": 0.01,
-                     "learning_rate": 0.01, "momentum": 0.8, "precision": "float64", **values})
+    recipe = Recipe({"width": 7, "batch_size": 8, "epochs": 6, "patience": 0,
+                     "l2": 0.01, "weight_decay": 0.01, "learning_rate": 0.01,
+                     "momentum": 0.8, "precision": "float64", **values})
     x = np.random.default_rng(0).normal(size=(60, 3)).astype(np.float32)
     y = (x[:, :1] * x[:, 1:2]).astype(np.float32)
     source = Source(TrainingData(x, y, x, y, (1.0,)), LOSSES["squared"], 1, "float64")
-    training = Training(NetworkShape.of(recipe, 3, 1, "squared"), RunSpec(0, recipe, Streams(0)), source)
+    shape = NetworkShape.of(recipe, 3, 1, "squared")
+    training = Training(shape, RunSpec(0, recipe, Streams(0)), source)
     return np.array([training.train_epoch().numbers.validation_loss for _ in range(6)])
 
 own = {"activation": "silu", "loss": "absolute", "optimiser": "momentum", "schedule": "cosine"}
@@ -100,12 +105,21 @@ class Site(FolderCase):
             (site / f"{name}.py").write_text(code)
         return site
 
-    def ended(self, *words: str, cwd: Path | None = None, site: bool = True) -> subprocess.CompletedProcess[str]:
+    def ended(self,
+              *words: str,
+              cwd: Path | None = None,
+              site: bool = True) -> subprocess.CompletedProcess[str]:
         path = os.pathsep.join([str(self.folder / "site"), str(HOME)] if site else [str(HOME)])
-        return subprocess.run([sys.executable, *words], cwd=cwd or self.folder, capture_output=True, text=True,
+        return subprocess.run([sys.executable, *words],
+                              cwd=cwd or self.folder,
+                              capture_output=True,
+                              text=True,
                               env={**os.environ, "PYTHONPATH": path})
 
-    def members(self, *words: str, cwd: Path | None = None, site: bool = True) -> tuple[int, list[dict[str, str]]]:
+    def members(self,
+                *words: str,
+                cwd: Path | None = None,
+                site: bool = True) -> tuple[int, list[dict[str, str]]]:
         found = self.ended("-m", "axiarch", "members", "--json", *words, cwd=cwd, site=site)
         self.assertEqual(found.stderr, "")
         return found.returncode, json.loads(found.stdout)
@@ -118,8 +132,10 @@ class Twins(Site):
         ended = self.ended("-c", TRAINS)
         self.assertEqual(ended.returncode, 0, ended.stderr)
         *same, line = ended.stdout.splitlines()
-        self.assertEqual(same, [f"{field} True" for field in ("activation", "loss", "optimiser", "schedule",
-                                                              "in a line")])
+        self.assertEqual(same, [
+            f"{field} True"
+            for field in ("activation", "loss", "optimiser", "schedule", "in a line")
+        ])
         self.assertRegex(line, r"^7 twin_silu_1_0_[0-9a-f]{8}$")
 
 
@@ -127,21 +143,28 @@ class Example(Site):
     def test_the_package_of_the_docs_is_tried_out_and_searched_with(self) -> None:
         project = tomllib.loads((EXAMPLE / "pyproject.toml").read_text())["project"]
         entries = project["entry-points"]["axiarch.members"]
-        site = self.install("axiarch_examples", EXAMPLE / "axiarch_examples", entries, project["version"])
+        site = self.install("axiarch_examples", EXAMPLE / "axiarch_examples", entries,
+                            project["version"])
         code, found = self.members("--check")
         self.assertEqual((code, [each["problem"] for each in found]), (0, [""] * len(entries)))
-        self.assertEqual({each["kind"] for each in found}, {"activation", "loss", "optimiser", "schedule"})
+        self.assertEqual({each["kind"] for each in found},
+                         {"activation", "loss", "optimiser", "schedule"})
         self.assertTrue(all(is_full(each["name"]) for each in found))
 
         def axiarch(*words: str, site: bool = True) -> subprocess.CompletedProcess[str]:
             return self.ended("-m", "axiarch", *words, "-w", str(self.folder / "w"), site=site)
 
-        rows = "a,b,y\n" + "".join(f"{i % 7},{i % 5},{(i % 7) * 1.5 + i % 5 + i % 3}\n" for i in range(60))
+        rows = "a,b,y\n" + "".join(f"{i % 7},{i % 5},{(i % 7) * 1.5 + i % 5 + i % 3}\n"
+                                   for i in range(60))
         (self.folder / "t.csv").write_text(rows)
-        self.assertEqual(axiarch("data", "add", "t.csv", "--target", "y", "--name", "t").returncode, 0)
+        self.assertEqual(
+            axiarch("data", "add", "t.csv", "--target", "y", "--name", "t").returncode, 0)
         (self.folder / "s.toml").write_text(
-            'format = 1\ndata = "t"\nrepeats = 1\n[method]\nname = "grid"\n[recipe]\nepochs = 3\noptimiser = "signed"\n'
-            'schedule = "halving"\n[vary]\nactivation = "relu | mish"\nloss = "squared | log_cosh"\n')
+            'format = 1\ndata = "t"\nrepeats = 1\n[method]\nname = "grid"\n[recipe]\nepochs = '
+            '3\noptimiser = "signed"\n'
+            'schedule = "halving"\n[vary]\nactivation = "relu | mish"\nloss = "squared | '
+            'log_cosh"\n'
+        )
         ended = axiarch("search", "s.toml", "--json")
         self.assertEqual(ended.returncode, 0, ended.stderr)
         file = next((self.folder / "w" / "searches").glob("*/search.toml"))
@@ -152,7 +175,8 @@ class Example(Site):
         source = site / "axiarch_examples" / "__init__.py"
         source.write_text(source.read_text() + "\n# another version\n")
         self.assertEqual(axiarch("ranking").stdout, ranked.stdout)
-        for installed_now, words in ((True, "installed is another one"), (False, "is not installed")):
+        for installed_now, words in ((True, "installed is another one"), (False,
+                                                                          "is not installed")):
             self.assertEqual(axiarch("ranking", site=installed_now).stdout, ranked.stdout)
             refused = axiarch("search", str(file), site=installed_now)
             self.assertEqual(refused.returncode, 4, refused.stderr)
@@ -189,7 +213,8 @@ nothing = 3
 """
 
     def test_what_is_wrong_is_said_and_stops_nothing_else(self) -> None:
-        names = ("slope", "up", "part", "large", "unnamed", "few", "other", "bare", "nothing", "absent")
+        names = ("slope", "up", "part", "large", "unnamed", "few", "other", "bare", "nothing",
+                 "absent")
         entries = {name: f"wrong:{name}" for name in names}
         self.install("wrong", self.CODE, entries)
         self.install("broken", "raise SystemError('at home')", {"gone": "broken:gone"})
@@ -199,10 +224,11 @@ nothing = 3
         problems = {each["name"].partition("_")[0]: each["problem"] for each in found}
         for name, words in {
                 "slope": "its slope at", "up": "lead from 1 to", "part": "depend on which others",
-                "large": "not finite",
-                "unnamed": "its name is not", "few": "does not take 5 arguments", "other": "it uses 'width'",
-                "bare": "names no formula", "nothing": "it is neither an Activation", "absent": "AttributeError",
-                "gone": "SystemError: at home", "left": "SystemExit: 7"}.items():
+                "large": "not finite", "unnamed": "its name is not",
+                "few": "does not take 5 arguments", "other": "it uses 'width'",
+                "bare": "names no formula", "nothing": "it is neither an Activation",
+                "absent": "AttributeError", "gone": "SystemError: at home", "left": "SystemExit: 7"
+        }.items():
             self.assertIn(words, problems[name], name)
 
     def test_what_a_package_prints_is_no_part_of_what_is_printed(self) -> None:
@@ -216,7 +242,8 @@ nothing = 3
         write_csv(self.folder / "t.csv", ["x", "y", "side", "place"], ring_rows(90))
         (self.folder / "s.toml").write_text(write_search(ring_search(epochs=2)).replace(
             "[recipe]\n", '[recipe]\nactivation = "slope"\n'))
-        for words, code in ((("data", "add", "t.csv", "--name", "ring"), 0), (("search", "s.toml"), 4)):
+        for words, code in ((("data", "add", "t.csv", "--name", "ring"), 0), (("search", "s.toml"),
+                                                                              4)):
             ended = self.ended("-m", "axiarch", *words, "-w", "w")
             self.assertEqual(ended.returncode, code, ended.stderr)
         self.assertIn("its slope at", ended.stderr)
@@ -231,7 +258,9 @@ nothing = 3
         self.assertIn("another package", found[1]["problem"])
 
     def test_nothing_is_loaded_from_the_working_directory(self) -> None:
-        here = self.install("here", "open('loaded', 'w')\n" + TWINS, {"silu": "here:twin_silu"}, where="work")
+        here = self.install("here",
+                            "open('loaded', 'w')\n" + TWINS, {"silu": "here:twin_silu"},
+                            where="work")
         self.assertEqual(self.members(cwd=here, site=False), (0, []))
         self.assertFalse((here / "loaded").exists())
 
@@ -240,7 +269,8 @@ nothing = 3
         missing = absent("loss", "log_cosh_1_0_f930a6fa")
         self.assertIn("log_cosh,", missing.remedy)
         self.assertTrue(is_full("log_cosh_1_0_f930a6fa"))
-        self.assertFalse(any(map(is_full, ("relu", "leaky_relu", "one_cycle", "mish_1_0", "Mish_1_0_3fa9c2d1"))))
+        self.assertFalse(
+            any(map(is_full, ("relu", "leaky_relu", "one_cycle", "mish_1_0", "Mish_1_0_3fa9c2d1"))))
         self.assertEqual(installed(), ())
 
 

@@ -49,14 +49,26 @@ class Meaning(unittest.TestCase):
 
 #: name, text, position of the mistake, a word of the message.
 WRONG = (
-    ("batch_size", "16 | 32 64", 8, "64"), ("learning_rate", "1e-4 .. 1e-1 lug", 13, "lug"),
-    ("width", "8 .. 500 doubling", 5, "500"), ("depth", "1 .. x", 5, "x"), ("optimiser", "adam | sdg", 7, "sdg"),
-    ("dropout", "0 .. 0.65 step 0.1", 5, "0.65"), ("learning_rate", "", 0, "nothing"), ("width", "1.5", 0, "whole"),
-    ("momentum", "0.8 .. 0.9 when optimser = adam", 16, "optimser"), ("optimiser", "adam .. sgd", 0, "no order"),
-    ("width", "8 ..", 4, "ends"), ("learning_rate", "1e-1 .. 1e-3", 8, "above"), ("dropout", "0 .. 0.5 log", 0, "log"),
-    ("dropout", "2", 0, "bounds"), ("width", "8 | 8", 4, "twice"), ("width", "8 & 9", 2, "&"),
-    ("width", "8 .. 64 step 0", 13, "step"), ("momentum", "0.9 when momentum = 0.9", 9, "itself"),
-    ("dropout", "0.1 when optimiser < adam", 19, "no order"), ("dropout", "0.1 when depth", 14, "ends"),
+    ("batch_size", "16 | 32 64", 8, "64"),
+    ("learning_rate", "1e-4 .. 1e-1 lug", 13, "lug"),
+    ("width", "8 .. 500 doubling", 5, "500"),
+    ("depth", "1 .. x", 5, "x"),
+    ("optimiser", "adam | sdg", 7, "sdg"),
+    ("dropout", "0 .. 0.65 step 0.1", 5, "0.65"),
+    ("learning_rate", "", 0, "nothing"),
+    ("width", "1.5", 0, "whole"),
+    ("momentum", "0.8 .. 0.9 when optimser = adam", 16, "optimser"),
+    ("optimiser", "adam .. sgd", 0, "no order"),
+    ("width", "8 ..", 4, "ends"),
+    ("learning_rate", "1e-1 .. 1e-3", 8, "above"),
+    ("dropout", "0 .. 0.5 log", 0, "log"),
+    ("dropout", "2", 0, "bounds"),
+    ("width", "8 | 8", 4, "twice"),
+    ("width", "8 & 9", 2, "&"),
+    ("width", "8 .. 64 step 0", 13, "step"),
+    ("momentum", "0.9 when momentum = 0.9", 9, "itself"),
+    ("dropout", "0.1 when optimiser < adam", 19, "no order"),
+    ("dropout", "0.1 when depth", 14, "ends"),
 )
 
 
@@ -95,7 +107,8 @@ def ranges(draw: st.DrawFn) -> tuple[str, Range]:
     """Draw a value's name and a range that suits it."""
     kind = draw(st.sampled_from(["one of", "span", "whole", "doubling", "step"]))
     if kind == "one of":
-        return "width", OneOf(tuple(draw(st.lists(st.integers(1, 4096), min_size=2, max_size=6, unique=True))))
+        return "width", OneOf(
+            tuple(draw(st.lists(st.integers(1, 4096), min_size=2, max_size=6, unique=True))))
     if kind == "span":
         low = draw(st.floats(1e-9, 1.0))
         return "learning_rate", Span(low, low * draw(st.floats(1.5, 900.0)), draw(st.booleans()))
@@ -119,12 +132,14 @@ class RoundTrip(unittest.TestCase):
         self.assertEqual(float(written(value)), value)
 
     @given(ranges(), st.floats(0, 1, exclude_max=True))
-    def test_every_point_of_the_unit_interval_is_in_the_range(self, drawn: tuple[str, Range], u: float) -> None:
+    def test_every_point_of_the_unit_interval_is_in_the_range(self, drawn: tuple[str, Range],
+                                                              u: float) -> None:
         _, values = drawn
         self.assertIn(values.at(u), values)
 
     @given(ranges(), st.integers(2, 9))
-    def test_grids_lie_in_the_range_without_repeats(self, drawn: tuple[str, Range], points: int) -> None:
+    def test_grids_lie_in_the_range_without_repeats(self, drawn: tuple[str, Range],
+                                                    points: int) -> None:
         _, values = drawn
         grid = values.grid(points)
         self.assertEqual(len(set(grid)), len(grid))

@@ -14,9 +14,10 @@ from tests.recipes.test_notation import ranges
 
 FULL = SearchFile(
     "a look", "hive-states",
-    space({"epochs": 30}, {"learning_rate": "1e-4 .. 1e-1 log", "optimiser": "sgd | momentum",
-                           "momentum": "0.8 .. 0.99 when optimiser = momentum"}, ["width * depth <= 1024"]),
-    MethodChoice("random", {"recipes": 12}), 7, 3)
+    space({"epochs": 30}, {
+        "learning_rate": "1e-4 .. 1e-1 log", "optimiser": "sgd | momentum",
+        "momentum": "0.8 .. 0.99 when optimiser = momentum"
+    }, ["width * depth <= 1024"]), MethodChoice("random", {"recipes": 12}), 7, 3)
 
 #: text, the line named, words of the message.
 WRONG = (
@@ -43,11 +44,14 @@ WRONG = (
 class Reading(unittest.TestCase):
     def test_what_is_written_reads_back_as_equal(self) -> None:
         self.assertEqual(read_search(write_search(FULL)), FULL)
-        for search in (SearchFile(), SearchFile(start=Start(3, 17, "best")), SearchFile(start=Start(model="my hives"))):
+        for search in (SearchFile(), SearchFile(start=Start(3, 17, "best")),
+                       SearchFile(start=Start(model="my hives"))):
             self.assertEqual(read_search(write_search(search)), search)
 
-    @given(ranges(), st.integers(0, 2**63 - 1), st.text(min_size=1, max_size=20).filter(lambda t: t.isprintable()))
-    def test_any_search_reads_back_as_equal(self, drawn: tuple[str, object], seed: int, name: str) -> None:
+    @given(ranges(), st.integers(0, 2**63 - 1),
+           st.text(min_size=1, max_size=20).filter(lambda t: t.isprintable()))
+    def test_any_search_reads_back_as_equal(self, drawn: tuple[str, object], seed: int,
+                                            name: str) -> None:
         search = SearchFile(name, "d", space({}, {drawn[0]: str(drawn[1])}), seed=seed)
         self.assertEqual(read_search(write_search(search)), search)
 

@@ -16,16 +16,19 @@ from axiarch.recipes.space import Space, inactive_knobs, knob, space
 
 class Recipes(unittest.TestCase):
     def test_values_without_effect_do_not_tell_recipes_apart(self) -> None:
-        self.assertEqual(Recipe({"optimiser": "adam", "momentum": 0.5}), Recipe({"optimiser": "adam"}))
-        self.assertNotEqual(Recipe({"optimiser": "momentum", "momentum": 0.5}), Recipe({"optimiser": "momentum"}))
+        self.assertEqual(Recipe({"optimiser": "adam", "momentum": 0.5}),
+                         Recipe({"optimiser": "adam"}))
+        self.assertNotEqual(Recipe({"optimiser": "momentum", "momentum": 0.5}),
+                            Recipe({"optimiser": "momentum"}))
 
     def test_equal_recipes_have_equal_fingerprints_and_others_do_not(self) -> None:
         self.assertEqual(Recipe({"width": 8}).fingerprint, Recipe({"width": 8.0}).fingerprint)
         self.assertNotEqual(Recipe({"width": 8}).fingerprint, Recipe({"width": 9}).fingerprint)
 
     def test_bounds_and_kinds(self) -> None:
-        for values in ({"width": 0}, {"width": 2.5}, {"dropout": 1.0}, {"optimiser": "no"}, {"width": True},
-                       {"learning_rate": float("nan")}, {"nothing": 1}, {"width": "8"}):
+        for values in ({"width": 0}, {"width": 2.5}, {"dropout": 1.0}, {"optimiser": "no"}, {
+                "width": True
+        }, {"learning_rate": float("nan")}, {"nothing": 1}, {"width": "8"}):
             with self.subTest(values=values), self.assertRaises(RecipeError) as caught:
                 Recipe(values)
             self.assertTrue(caught.exception.remedy)
@@ -36,7 +39,8 @@ class Recipes(unittest.TestCase):
         self.assertEqual(describe({"learning_rate": 0.0012345678}), "learning rate 0.001235")
 
     def test_parameters_are_counted_with_biases(self) -> None:
-        self.assertEqual([layer.units for layer in Recipe({"width": 64, "depth": 2}).layers], [64, 64])
+        self.assertEqual([layer.units for layer in Recipe({"width": 64, "depth": 2}).layers],
+                         [64, 64])
         self.assertEqual(Recipe({"depth": 0}).layers, ())
 
     def test_every_field_is_explained(self) -> None:
@@ -47,7 +51,8 @@ class Recipes(unittest.TestCase):
 
 class Conditions(unittest.TestCase):
     def test_a_knob_exists_only_where_its_condition_holds(self) -> None:
-        s = space({}, {"optimiser": "sgd | momentum", "momentum": "0.5 | 0.7 when optimiser = momentum"})
+        s = space(
+            {}, {"optimiser": "sgd | momentum", "momentum": "0.5 | 0.7 when optimiser = momentum"})
         found = list(s.grid(5))
         self.assertEqual(len(found), 3)
         self.assertEqual({r["momentum"] for r in found if r["optimiser"] == "sgd"}, {0.9})
@@ -62,7 +67,8 @@ class Conditions(unittest.TestCase):
 
     def test_knobs_that_nothing_feels_are_found(self) -> None:
         self.assertEqual(inactive_knobs(space({}, {"momentum": "0.5 | 0.7"})), ("momentum",))
-        self.assertEqual(inactive_knobs(space({}, {"momentum": "0.5 | 0.7", "optimiser": "sgd | momentum"})), ())
+        self.assertEqual(
+            inactive_knobs(space({}, {"momentum": "0.5 | 0.7", "optimiser": "sgd | momentum"})), ())
 
     def test_a_knob_given_twice_is_refused(self) -> None:
         with self.assertRaises(RecipeError):
@@ -75,7 +81,8 @@ class Counting(unittest.TestCase):
 
     @given(st.integers(1, 4), st.integers(1, 5), st.integers(2, 40))
     def test_the_count_is_that_of_the_grid(self, a: int, b: int, limit: int) -> None:
-        s = space({}, {"width": f"1 .. {a + 1}", "depth": f"1 .. {b + 1}"}, [f"width * depth <= {limit}"])
+        s = space({}, {"width": f"1 .. {a + 1}", "depth": f"1 .. {b + 1}"},
+                  [f"width * depth <= {limit}"])
         wanted = sum(w * d <= limit for w in range(1, a + 2) for d in range(1, b + 2))
         self.assertEqual(s.combinations, wanted)
         self.assertEqual(len(set(s.grid(9))), wanted)
@@ -97,8 +104,9 @@ class Constraints(unittest.TestCase):
         self.assertTrue(parse_constraint("8 <= width < 100").holds(Recipe({"width": 64})))
 
     def test_nothing_but_arithmetic_is_read(self) -> None:
-        for text in ("__import__('os') < 1", "width.real < 2", "(lambda: 1)() < 2", "width", "optimiser < 3",
-                     "deth < 3", "width <", "width in 3", "'a' < 'b'", "True < 2", "[1] < 2", ""):
+        for text in ("__import__('os') < 1", "width.real < 2", "(lambda: 1)() < 2", "width",
+                     "optimiser < 3", "deth < 3", "width <", "width in 3", "'a' < 'b'", "True < 2",
+                     "[1] < 2", ""):
             with self.subTest(text=text), self.assertRaises(NotationError):
                 parse_constraint(text)
 

@@ -36,14 +36,18 @@ class Steady(unittest.TestCase):
         self.assertTrue(min(WINDOW, len(losses)) <= epoch <= len(losses))
 
     @given(LOSSES)
-    def test_the_chosen_epoch_is_the_first_with_the_lowest_smoothed_loss(self, losses: list[float]) -> None:
+    def test_the_chosen_epoch_is_the_first_with_the_lowest_smoothed_loss(
+            self, losses: list[float]) -> None:
         epoch, level = steady(losses)
         for e in range(min(WINDOW, len(losses)), len(losses) + 1):
             self.assertGreaterEqual(smoothed(losses[:e]), level)
         self.assertEqual(smoothed(losses[:epoch]), level)
 
-    @given(st.lists(st.one_of(st.floats(0.01, 10), st.sampled_from([0.1, 0.2, 0.3, math.nan, math.inf])),
-                    min_size=WINDOW, max_size=40))
+    @given(
+        st.lists(st.one_of(st.floats(0.01, 10), st.sampled_from([0.1, 0.2, 0.3, math.nan,
+                                                                 math.inf])),
+                 min_size=WINDOW,
+                 max_size=40))
     def test_a_long_curve_is_read_as_a_short_one(self, losses: list[float]) -> None:
         with mock.patch.object(module, "_LONG", 0):
             long = steady(losses)

@@ -55,21 +55,31 @@ class ScriptedExecutor:
 
     def given(self) -> dict[int, list[int]]:
         """Return the runs that lanes were given, in their order."""
-        return {lane: [run.spec.id for run in task.runs] + [run.spec.id for to, run in self.extended if to == lane]
-                for lane, task in self.tasks.items()}
+        return {
+            lane: [run.spec.id
+                   for run in task.runs] + [run.spec.id
+                                            for to, run in self.extended
+                                            if to == lane]
+            for lane, task in self.tasks.items()
+        }
 
     # -- what a test does ------------------------------------------------------------------------
 
     def end(self, lane: int, *runs: int, ready: bool = True, loss: float = 0.5) -> None:
-        """Report one epoch of `runs` in which they end; with `ready`, that the lane is idle then."""
+        """Report one epoch of `runs` in which they end; with `ready`, that the lane is idle
+        then.
+        """
         numbers = EpochNumbers(1, loss, loss, loss, (0.5, 0.5), 0.1, 1.0, 0.01)
         end = RunEnd("completed", "all 1 epochs", 1, 1, loss)
-        self.reports.append(Trained(lane, tuple((r, numbers) for r in runs), tuple((r, end) for r in runs)))
+        self.reports.append(
+            Trained(lane, tuple((r, numbers) for r in runs), tuple((r, end) for r in runs)))
         if ready:
             self.ready(lane)
 
     def train(self, lane: int, losses: Mapping[int, Sequence[float]], rest: bool = True) -> None:
-        """Report epochs of runs, all up to the same one, in which they come to rest; then that the lane is idle."""
+        """Report epochs of runs, all up to the same one, in which they come to rest; then that
+        the lane is idle.
+        """
         epochs = len(next(iter(losses.values())))
         for e in range(epochs):
             numbers = {r: EpochNumbers(e + 1, own[e], own[e], own[e], (0.5, 0.5), 0.1, 1.0, 0.01)

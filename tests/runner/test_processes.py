@@ -1,4 +1,6 @@
-"""Real worker processes and a real runner: killed, paused, stopped, resumed, and always the same bits."""
+"""Real worker processes and a real runner: killed, paused, stopped, resumed, and always the same
+bits.
+"""
 
 from __future__ import annotations
 
@@ -20,7 +22,9 @@ from tests.support import FolderCase, ring_search, ring_workspace, until, withou
 
 def losses(s: Snapshot) -> dict[tuple[int, int], tuple[float, ...]]:
     """Return the validation losses of every run by recipe and repeat."""
-    return {(r.recipe, r.repeat): s.curves[r.id].validation for r in s.runs.values() if r.id in s.curves}
+    return {(r.recipe, r.repeat): s.curves[r.id].validation
+            for r in s.runs.values()
+            if r.id in s.curves}
 
 
 class ProcessCase(FolderCase):
@@ -34,7 +38,10 @@ class ProcessCase(FolderCase):
         owner = self.workspace.owner()
         if owner is not None:
             with contextlib.suppress(psutil.Error):
-                for process in [*psutil.Process(owner.pid).children(recursive=True), psutil.Process(owner.pid)]:
+                for process in [
+                        *psutil.Process(owner.pid).children(recursive=True),
+                        psutil.Process(owner.pid)
+                ]:
                     process.kill()
 
     def long_search(self) -> SearchFile:
@@ -75,7 +82,8 @@ class Killed(ProcessCase):
         assert owner is not None
         workers = psutil.Process(owner.pid).children()
         os.kill(owner.pid, signal.SIGKILL)
-        until(lambda: self.look(number).search.state == "interrupted", what="being seen as interrupted")
+        until(lambda: self.look(number).search.state == "interrupted",
+              what="being seen as interrupted")
         before = losses(self.look(number))
         until(lambda: not any(_trains(w) for w in workers), what="the workers' end")
         workflows.resume_search(self.workspace, number, 2)
@@ -97,11 +105,13 @@ def _trains(process: psutil.Process) -> bool:
 class Steered(ProcessCase):
     def test_pause_resume_and_stop_take_hold_within_a_second(self) -> None:
         number = self.start(self.long_search())
-        for request, state in (("pause", "paused"), ("resume", "running"), ("pause", "paused"), ("stop", "stopped")):
+        for request, state in (("pause", "paused"), ("resume", "running"), ("pause", "paused"),
+                               ("stop", "stopped")):
             asked = time.monotonic()
             workflows.steer_search(self.workspace, number, request)  # type: ignore[arg-type]
             until(lambda wanted=state: self.look(number).search.state == wanted, 10, state)
-            self.assertLess(time.monotonic() - asked, 3.0)  # one second, and room for a busy machine
+            self.assertLess(time.monotonic() - asked,
+                            3.0)  # one second, and room for a busy machine
             if state == "paused":
                 epochs = self.look(number).epochs
                 time.sleep(0.4)

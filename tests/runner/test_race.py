@@ -1,4 +1,6 @@
-"""Runs that rest, go on, are cut; what a user does to them; and runs that go on from what others left."""
+"""Runs that rest, go on, are cut; what a user does to them; and runs that go on from what others
+left.
+"""
 
 from __future__ import annotations
 
@@ -35,12 +37,15 @@ from tests.support import recipe, ring_dataset, ring_search
 def race(recipes: int = 20, epochs: int = 18, **options: int) -> SearchFile:
     """Return a race on the ring data."""
     return replace(ring_search(epochs=epochs, patience=0),
-                   method=MethodChoice("racing", {"recipes": recipes, "window": 8, "finalists": 2, **options}))
+                   method=MethodChoice(
+                       "racing", {"recipes": recipes, "window": 8, "finalists": 2, **options}))
 
 
 def once(epochs: int = 12, **values: object) -> SearchFile:
     """Return one training."""
-    return replace(ring_search(), space=Space(recipe(epochs=epochs, patience=0, **values)), repeats=1,
+    return replace(ring_search(),
+                   space=Space(recipe(epochs=epochs, patience=0, **values)),
+                   repeats=1,
                    method=MethodChoice("grid"))
 
 
@@ -53,7 +58,8 @@ class Racing(RunnerCase):
         for run in s.runs.values():
             self.assertEqual(run.state == "cut", len(s.curves[run.id]) < 18)
             if run.state == "cut":
-                self.assertRegex(run.text, r"place \d+ of \d+ after \d+ epochs, where one in 3 went on")
+                self.assertRegex(run.text,
+                                 r"place \d+ of \d+ after \d+ epochs, where one in 3 went on")
         self.assertEqual([r.repeats for r in s.ranking.rows[:2]], [2, 2])
         self.assertEqual(len(s.ranking.rows) + len(s.ranking.partial), 20)
         for known in s.ranking.partial:
@@ -64,10 +70,14 @@ class Racing(RunnerCase):
         self.make(race(), InlineExecutor()).run()
         s = self.look()
         number = s.ranking.rows[0].recipe
-        alone = replace(race(), space=Space(s.recipes[number].recipe), method=MethodChoice("grid"), repeats=1)
+        alone = replace(race(),
+                        space=Space(s.recipes[number].recipe),
+                        method=MethodChoice("grid"),
+                        repeats=1)
         self.make(alone, InlineExecutor(), 2).run()
         other = self.look(2)
-        self.assertEqual(s.curves[s.runs_of(number)[0].id].validation, other.curves[other.runs_of(1)[0].id].validation)
+        self.assertEqual(s.curves[s.runs_of(number)[0].id].validation,
+                         other.curves[other.runs_of(1)[0].id].validation)
 
     def test_the_number_of_runs_side_by_side_changes_no_decision(self) -> None:
         """One lane or two, in whatever order they report: the same steps."""
@@ -89,12 +99,15 @@ class Racing(RunnerCase):
                             executor.end(lane, wanted.spec.id, loss=fate)
                 if runner._over():
                     break
-            found.append([(t.step.recipe, t.step.until, t.step.blocks, t.told) for t in runner._ledger.course.steps])
+            found.append([(t.step.recipe, t.step.until, t.step.blocks, t.told)
+                          for t in runner._ledger.course.steps])
         self.assertEqual(*found)
 
 
 class ByHand(RunnerCase):
-    """Requests about single recipes, the budget and the workers; journalled, so that a later sitting knows them."""
+    """Requests about single recipes, the budget and the workers; journalled, so that a later
+    sitting knows them.
+    """
 
     def running(self, search: SearchFile | None = None) -> tuple[Runner, ScriptedExecutor]:
         executor = ScriptedExecutor()
@@ -146,13 +159,17 @@ class ByHand(RunnerCase):
         self.assertIn("no recipe 999", refused[1])
 
     def test_what_makes_no_sense_is_refused_and_ends_nothing(self) -> None:
-        """The same epochs asked for twice, more of what trains to its end anyway, and keeping what was cut."""
+        """The same epochs asked for twice, more of what trains to its end anyway, and keeping
+        what was cut.
+        """
         search = race(6)
         runner = self.make(search, InlineExecutor())
         while not any(e.state == "ended" for e in runner._ledger.runs.values()):
             runner.turn(0)
         number = next(e.recipe for e in runner._ledger.runs.values() if e.state == "ended")
-        for request in (Request("more", number, 4), Request("more", number, 4), Request("cut", 6), Request("keep", 6)):
+        for request in (Request("more", number, 4), Request("more", number,
+                                                            4), Request("cut",
+                                                                        6), Request("keep", 6)):
             send(self.workspace.search(1), request)
         self.assertEqual(runner.run(), "done")
         refused = [e.text for e in self.look().events if e.kind == "refused"]
@@ -180,7 +197,8 @@ class ByHand(RunnerCase):
         runner, _ = self.running()
         self.ask(runner, Request("budget", count=33))
         self.assertEqual(runner._ledger.course.method.values["recipes"], 33)
-        self.assertEqual(self.make(race(), ScriptedExecutor())._ledger.course.method.values["recipes"], 33)
+        self.assertEqual(
+            self.make(race(), ScriptedExecutor())._ledger.course.method.values["recipes"], 33)
 
     def test_an_ended_recipe_goes_on_as_a_new_one(self) -> None:
         search = race(6)
@@ -220,7 +238,8 @@ class Continued(RunnerCase):
         curve = again.curves[first_run(again, 1).id].validation
         self.assertEqual((again.search.state, len(curve)), ("done", 14))
         self.assertEqual(curve[:8], s.curves[run.id].validation)
-        with self.assertRaisesRegex(InputError, "no checkpoint"):  # its best epoch is gone with the checkpoint
+        with self.assertRaisesRegex(InputError,
+                                    "no checkpoint"):  # its best epoch is gone with the checkpoint
             self.make(continued(s, run.id, 6, "best"), InlineExecutor(), 3)
 
     def test_back_to_the_best_epoch_with_another_rate(self) -> None:
@@ -228,12 +247,15 @@ class Continued(RunnerCase):
         s = self.look()
         run = first_run(s, 1)
         self.assertLess(run.best_epoch, 40)
-        self.make(continued(s, run.id, 5, "best", {"learning_rate": 1e-3}), InlineExecutor(), 2).run()
+        self.make(continued(s, run.id, 5, "best", {"learning_rate": 1e-3}), InlineExecutor(),
+                  2).run()
         other = self.look(2)
         curve = other.curves[first_run(other, 1).id]
         self.assertEqual(len(curve), run.best_epoch + 5)
-        self.assertEqual(curve.validation[: run.best_epoch], s.curves[run.id].validation[: run.best_epoch])
-        self.assertLess(abs(curve.validation[run.best_epoch] - curve.validation[run.best_epoch - 1]), 0.2)
+        self.assertEqual(curve.validation[:run.best_epoch],
+                         s.curves[run.id].validation[:run.best_epoch])
+        self.assertLess(
+            abs(curve.validation[run.best_epoch] - curve.validation[run.best_epoch - 1]), 0.2)
 
     def test_what_does_not_fit_is_said(self) -> None:
         self.make(once(6), InlineExecutor(), 1).run()
@@ -298,8 +320,10 @@ class ScaledUp(RunnerCase):
             scale_up(self.workspace, self.look(), 1, ["epochs=4"])
 
     def test_a_recipe_found_on_some_rows_is_trained_on_all(self) -> None:
-        some = build_dataset(kept_table(ring_dataset(self.folder / "r")), self.workspace.data("some"), "some",
-                             plan=DataPlan(("place",), rows=40))
+        some = build_dataset(kept_table(ring_dataset(self.folder / "r")),
+                             self.workspace.data("some"),
+                             "some",
+                             plan=DataPlan(("place", ), rows=40))
         self.make(replace(once(3, width=4), data="some"), InlineExecutor(), 1).run()
         s = self.look()
         scaled = scale_up(self.workspace, s, 1, ["rows=all", "width=8"])
@@ -310,7 +334,8 @@ class ScaledUp(RunnerCase):
         for part in ("inputs", "targets"):
             before, now = (getattr(each.part("validation"), part) for each in (some, whole))
             self.assertEqual(len(before), len(now))
-        self.assertEqual(scale_up(self.workspace, s, 1, ["rows=all"]).search.data, whole.name, "made once")
+        self.assertEqual(
+            scale_up(self.workspace, s, 1, ["rows=all"]).search.data, whole.name, "made once")
         self.make(scaled.search, InlineExecutor(), 2).run()
         self.assertEqual({r.recipe["width"] for r in self.look(2).recipes.values()}, {4, 8})
         for wrong in (["rows=30"], ["rows=many"]):
@@ -321,15 +346,22 @@ class ScaledUp(RunnerCase):
 
     def test_a_recipe_found_on_small_pictures_is_trained_on_large_ones(self) -> None:
         table, _ = read_table(hum(120).to_npz(self.folder / "h.npz"))
-        small = build_dataset(table, self.workspace.data("small"), "small", plan=DataPlan(rows=40, shrink=4))
-        self.make(replace(once(2, network="conv 2, pool 2, 4"), data="small"), InlineExecutor(), 1).run()
+        small = build_dataset(table,
+                              self.workspace.data("small"),
+                              "small",
+                              plan=DataPlan(rows=40, shrink=4))
+        self.make(replace(once(2, network="conv 2, pool 2, 4"), data="small"), InlineExecutor(),
+                  1).run()
         s = self.look()
         scaled = scale_up(self.workspace, s, 1, ["pictures=all", "rows=all"])
         large = data_set(self.workspace, scaled.search.data)
         self.assertEqual((small.encoding.picture, large.encoding.picture), ((4, 4, 1), (16, 16, 1)))
         self.assertGreater(scaled.dearer, 8)
-        self.assertIn("pictures of 16 x 16 instead of 4 x 4, and is validated on the same rows", str(scaled))
-        np.testing.assert_array_equal(small.part("validation").targets, large.part("validation").targets)
+        self.assertIn("pictures of 16 x 16 instead of 4 x 4, and is validated on the same rows",
+                      str(scaled))
+        np.testing.assert_array_equal(
+            small.part("validation").targets,
+            large.part("validation").targets)
         self.make(scaled.search, InlineExecutor(), 2).run()
         self.assertEqual(len(self.look(2).runs), 3)
         for wrong in (["pictures=8"], ["pictures=all"]):
@@ -340,16 +372,19 @@ class ScaledUp(RunnerCase):
 class Versions(RunnerCase):
     def test_versions_are_kept_with_note_and_change_and_read_again(self) -> None:
         first = keep_version(self.workspace, recipe(), "as it was")
-        second = keep_version(self.workspace, recipe(learning_rate=0.02), "hotter: a note with [markup]")
+        second = keep_version(self.workspace, recipe(learning_rate=0.02),
+                              "hotter: a note with [markup]")
         third = keep_version(self.workspace, recipe(learning_rate=0.02, width=7))
-        self.assertEqual([v.name for v in versions(self.workspace)], ["the first version", "hotter", "width 7"])
+        self.assertEqual([v.name for v in versions(self.workspace)],
+                         ["the first version", "hotter", "width 7"])
         self.assertEqual(versions(self.workspace), (first, second, third))
         self.assertEqual(second.note, "a note with [markup]")
 
     def test_what_is_no_version_is_passed_over(self) -> None:
         keep_version(self.workspace, recipe())
         folder = self.workspace.folder / "versions"
-        for name, text in (("0002.toml", "x = ["), ("0003.toml", "[recipe]\nwidth = -1"), ("0004.toml", "name = 'a'")):
+        for name, text in (("0002.toml", "x = ["), ("0003.toml", "[recipe]\nwidth = -1"),
+                           ("0004.toml", "name = 'a'")):
             (folder / name).write_text(text)
         self.assertEqual(len(versions(self.workspace)), 1)
         self.assertEqual(keep_version(self.workspace, recipe(width=3)).number, 5)

@@ -1,4 +1,6 @@
-"""Whatever is asked for, the search goes on: what cannot be read or done is refused with its reason."""
+"""Whatever is asked for, the search goes on: what cannot be read or done is refused with its
+reason.
+"""
 
 from __future__ import annotations
 
@@ -30,10 +32,12 @@ class Hostile(RunnerCase):
         runner = self.make(ring_search(recipes=3), InlineExecutor())
         inbox = self.workspace.search(1) / "inbox"
         inbox.mkdir()
-        requests = [{"do": "add", "values": {"learning_rate": 10**29}}, {"do": "add", "values": {"network": "²"}},
-                    {"do": "add", "values": {"width": [1]}}, {"do": "add", "values": {"nope": 1}},
-                    {"do": "budget", "count": 10**9}, {"do": "workers", "count": 10**9}, {"do": "workers"},
-                    {"do": "more", "recipe": 1, "count": 10**9}, {"do": "cut", "recipe": 77}]
+        requests = [{"do": "add", "values": {"learning_rate": 10**29}}, {
+            "do": "add", "values": {"network": "²"}
+        }, {"do": "add", "values": {"width": [1]}}, {"do": "add", "values": {"nope": 1}},
+                    {"do": "budget", "count": 10**9}, {"do": "workers", "count": 10**9},
+                    {"do": "workers"}, {"do": "more", "recipe": 1,
+                                        "count": 10**9}, {"do": "cut", "recipe": 77}]
         texts = [json.dumps(each) for each in requests]
         texts += ['{"do": "add", "values": {"learning_rate": 1' + "0" * 400 + "}}", "[" * 100_000,
                   '{"do": "budget", "count": 1e999}']
@@ -52,13 +56,20 @@ class Hostile(RunnerCase):
         (folder / "search.toml").write_text(write_search(search))
         journal = JournalWriter(self.workspace.journal)
         self.addCleanup(journal.close)
-        runner = Runner(self.workspace, 1, search, self.dataset, journal, InlineExecutor(), room=1 << 30)
+        runner = Runner(self.workspace,
+                        1,
+                        search,
+                        self.dataset,
+                        journal,
+                        InlineExecutor(),
+                        room=1 << 30)
         send(folder, Request("add", values=TOO_LARGE))
         self.assertEqual(runner.run(), "done")
         (refused,) = [e.text for e in self.look().events if e.kind == "refused"]
         self.assertIn("GiB", refused)
         with self.assertRaises(RecipeError) as caught:
-            start_search(self.workspace, replace(search, space=space(TOO_LARGE, {"learning_rate": "1e-3 | 1e-2"})))
+            start_search(self.workspace,
+                         replace(search, space=space(TOO_LARGE, {"learning_rate": "1e-3 | 1e-2"})))
         self.assertIn("GiB", caught.exception.what)
         self.assertEqual(self.workspace.search_numbers(), [1])
 
@@ -70,8 +81,13 @@ class Hostile(RunnerCase):
         (folder / "search.toml").write_text(write_search(search))
         journal = JournalWriter(self.workspace.journal)
         self.addCleanup(journal.close)
-        runner = Runner(self.workspace, 1, replace(search, method=replace(search.method, name="grid", options={})),
-                        self.dataset, journal, InlineExecutor(), room=1 << 30)
+        runner = Runner(self.workspace,
+                        1,
+                        replace(search, method=replace(search.method, name="grid", options={})),
+                        self.dataset,
+                        journal,
+                        InlineExecutor(),
+                        room=1 << 30)
         self.assertEqual(runner.run(), "done")
         s = self.look()
         failed = [r for r in s.runs.values() if r.state == "failed"]
@@ -118,26 +134,30 @@ class Workers(RunnerCase):
         runner.turn(0)
         runs = [run.spec.id for task in executor.tasks.values() for run in task.runs]
         for lane, task in executor.tasks.items():
-            executor.reports.append(Failed(lane, tuple(run.spec.id for run in task.runs), "the rows are gone"))
+            executor.reports.append(
+                Failed(lane, tuple(run.spec.id for run in task.runs), "the rows are gone"))
         runner.turn(0)
         self.assertEqual(runner._verdict()[0], "failed")
         self.assertIsInstance(runner._ledger.runs[runs[0]].spec, RunSpec)
 
 
 class Starting(RunnerCase):
-    def test_a_method_has_three_steps_under_way_for_two_workers_unless_the_file_says_how_many(self) -> None:
-        for name, own, lanes, wanted in (("guided_racing", {}, 1, {"window": 2}), ("racing", {}, 2, {"window": 3}),
-                                         ("guided_racing", {}, 16, {"window": 24}),
-                                         ("guided_racing", {"window": 5}, 16, {"window": 5}),
-                                         ("guided", {}, 4, {"window": 6}), ("staged", {}, 4, {}),
-                                         ("random", {}, 16, {})):
+    def test_a_method_has_three_steps_under_way_for_two_workers_unless_the_file_says_how_many(
+            self) -> None:
+        for name, own, lanes, wanted in (("guided_racing", {}, 1, {
+                "window": 2
+        }), ("racing", {}, 2, {"window": 3}), ("guided_racing", {}, 16, {
+                "window": 24
+        }), ("guided_racing", {"window": 5}, 16, {"window": 5}), ("guided", {}, 4, {"window": 6}),
+                                         ("staged", {}, 4, {}), ("random", {}, 16, {})):
             search = replace(ring_search(), method=MethodChoice(name, own))
             self.assertEqual(with_window(search, lanes).method.options, wanted, (name, lanes))
 
     def test_a_start_that_cannot_be_is_bad_input_and_leaves_no_search(self) -> None:
         self.make(ring_search(epochs=3, recipes=2, repeats=1), InlineExecutor()).run()
         run = next(iter(self.look().runs))
-        for start, base, words in ((Start(9, 1), {}, "no such run"), (Start(1, run), {"width": 9}, "do not fit")):
+        for start, base, words in ((Start(9, 1), {}, "no such run"), (Start(
+                1, run), {"width": 9}, "do not fit")):
             search = replace(ring_search(epochs=9, recipes=1), start=start,
                              space=space({"epochs": 9, "width": 8, **base}, {}))
             with self.subTest(words=words), self.assertRaises(InputError) as caught:

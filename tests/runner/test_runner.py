@@ -44,7 +44,8 @@ class RunnerCase(FolderCase):
         (folder / "search.toml").write_text(write_search(search))
         journal = JournalWriter(self.workspace.journal)
         self.addCleanup(journal.close)
-        return Runner(self.workspace, number, search, data_set(self.workspace, search.data), journal, executor)
+        return Runner(self.workspace, number, search, data_set(self.workspace, search.data),
+                      journal, executor)
 
     def look(self, number: int = 1) -> Snapshot:
         """Return the search as it stands."""
@@ -75,9 +76,13 @@ class Inline(RunnerCase):
         for run, curve in self.look().curves.items():
             self.assertEqual(len(curve), 4, run)
 
-    def test_every_recipe_trains_on_every_fold_and_a_resumed_search_ends_with_the_same_bits(self) -> None:
+    def test_every_recipe_trains_on_every_fold_and_a_resumed_search_ends_with_the_same_bits(
+            self) -> None:
         plan = DataPlan(("place",), split=SplitPlan(folds=3))
-        data = build_dataset(kept_table(ring_dataset(self.folder / "r")), self.workspace.data("folded"), "f", plan=plan)
+        data = build_dataset(kept_table(ring_dataset(self.folder / "r")),
+                             self.workspace.data("folded"),
+                             "f",
+                             plan=plan)
         search = replace(ring_search(recipes=3, repeats=2), data="folded")
         self.make(search, InlineExecutor(), 1).run()
         half = self.make(search, InlineExecutor(), 2)
@@ -87,8 +92,12 @@ class Inline(RunnerCase):
         self.make(search, InlineExecutor(), 2).run()
         one, two = self.look(1), self.look(2)
         self.assertEqual((one.search.state, one.expected_runs, one.ended_runs), ("done", 18, 18))
-        self.assertEqual({(r.repeat, r.fold) for r in one.runs_of(1)}, {(i, j) for i in range(2) for j in range(3)})
-        curves = [[s.curves[r.id].validation for n in s.recipes for r in s.runs_of(n)] for s in (one, two)]
+        self.assertEqual({(r.repeat, r.fold) for r in one.runs_of(1)},
+                         {(i, j) for i in range(2) for j in range(3)})
+        curves = [[s.curves[r.id].validation
+                   for n in s.recipes
+                   for r in s.runs_of(n)]
+                  for s in (one, two)]
         self.assertEqual(*curves)
         self.assertEqual(len({c for c in curves[0]}), 18)
         self.assertEqual(one.run_name(one.runs_of(1)[4]), "seed 2, fold 2")
@@ -98,7 +107,8 @@ class Inline(RunnerCase):
         for number in (1, 2):
             self.make(ring_search(), InlineExecutor(), number).run()
         a, b = self.look(1), self.look(2)
-        self.assertEqual([c.validation for c in a.curves.values()], [c.validation for c in b.curves.values()])
+        self.assertEqual([c.validation for c in a.curves.values()],
+                         [c.validation for c in b.curves.values()])
         self.assertEqual([r.loss for r in a.ranking.rows], [r.loss for r in b.ranking.rows])
 
     def test_a_search_stopped_half_way_and_resumed_ends_with_the_same_bits(self) -> None:
@@ -123,7 +133,9 @@ class Inline(RunnerCase):
 
 
 class Scripted(RunnerCase):
-    def start(self, search: SearchFile | None = None, lanes: int = 2) -> tuple[Runner, ScriptedExecutor]:
+    def start(self,
+              search: SearchFile | None = None,
+              lanes: int = 2) -> tuple[Runner, ScriptedExecutor]:
         """Return a runner that has handed out its first tasks."""
         executor = ScriptedExecutor(lanes)
         runner = self.make(search or ring_search(), executor)
@@ -153,11 +165,14 @@ class Scripted(RunnerCase):
         executor.end(0, 1, ready=False)
         runner.turn(0)
         self.assertEqual(executor.given(), {0: [1, 2, 3]})
-        self.assertEqual([self.look().runs[run].state for run in (1, 2, 3)], ["ended", "training", "waiting"])
+        self.assertEqual([self.look().runs[run].state for run in (1, 2, 3)],
+                         ["ended", "training", "waiting"])
 
     def test_every_fold_is_trained_on_in_turn(self) -> None:
-        build_dataset(kept_table(ring_dataset(self.folder / "r")), self.workspace.data("folded"), "f",
-                      plan=DataPlan(("place",), split=SplitPlan(folds=3)))
+        build_dataset(kept_table(ring_dataset(self.folder / "r")),
+                      self.workspace.data("folded"),
+                      "f",
+                      plan=DataPlan(("place", ), split=SplitPlan(folds=3)))
         runner, executor = self.start(replace(ring_search(recipes=1), data="folded"), lanes=1)
         while executor.tasks:
             executor.end(0, *executor.given()[0])
@@ -210,7 +225,9 @@ class Scripted(RunnerCase):
         states = {r.id: r for r in self.look().runs.values()}
         self.assertEqual({r.state for r in states.values()}, {"ended"})
         self.assertEqual(states[runs[0]].attempts, 0)
-        alone = [task.runs for _, task in executor.submitted if task.runs[0].spec.id in runs[1:]][-len(runs) + 1:]
+        alone = [task.runs
+                 for _, task in executor.submitted
+                 if task.runs[0].spec.id in runs[1:]][-len(runs) + 1:]
         self.assertTrue(all(len(task) == 1 for task in alone))
         self.assertIn("killed", self.look().events[0].text)
 
@@ -228,7 +245,8 @@ class Scripted(RunnerCase):
                     executor.end(lane, *runs)
             runner.turn(0)
         s = self.look()
-        self.assertEqual((s.runs[doomed].state, s.runs[doomed].text), ("failed", "out of memory, twice"))
+        self.assertEqual((s.runs[doomed].state, s.runs[doomed].text),
+                         ("failed", "out of memory, twice"))
         self.assertEqual({r.state for r in s.runs.values() if r.id != doomed}, {"ended"})
 
     def test_a_run_that_comes_further_between_two_deaths_of_its_worker_is_tried_again(self) -> None:
@@ -252,7 +270,8 @@ class Scripted(RunnerCase):
         executor.ready(0)
         runner.turn(0)
         s = self.look()
-        self.assertTrue(all(s.runs[r].state == "failed" and s.runs[r].text == "no such file" for r in runs))
+        self.assertTrue(
+            all(s.runs[r].state == "failed" and s.runs[r].text == "no such file" for r in runs))
 
     def test_stopping_puts_back_what_was_in_training(self) -> None:
         runner, executor = self.start()

@@ -1,4 +1,6 @@
-"""Checkpoints ahead of the journal: the one before is used, and what it leads to is the same to the bit."""
+"""Checkpoints ahead of the journal: the one before is used, and what it leads to is the same to
+the bit.
+"""
 
 from __future__ import annotations
 
@@ -33,7 +35,10 @@ class Saved(RunnerCase):
         found: list[Report] = []
         task = Task((WantedRun(spec, journalled, until),), self.dataset.folder, self.folder)
         session.Session(task, 0, found.append).train()
-        return [numbers for report in found if isinstance(report, Trained) for _, numbers in report.epochs]
+        return [
+            numbers for report in found if isinstance(report, Trained)
+            for _, numbers in report.epochs
+        ]
 
     def test_a_run_whose_last_report_was_lost_goes_on_from_the_checkpoint_before(self) -> None:
         first = self.trained(0, 6)
@@ -63,13 +68,15 @@ class Saved(RunnerCase):
         again = self.look(2)
         self.assertEqual((len(again.curves[first_run(again, 1).id]), again.epochs), (11, 4))
 
-    def test_one_whose_checkpoints_are_all_ahead_of_the_journal_is_trained_from_its_beginning(self) -> None:
+    def test_one_whose_checkpoints_are_all_ahead_of_the_journal_is_trained_from_its_beginning(
+            self) -> None:
         self.make(once(8), InlineExecutor(), 1).run()
         self.lose_the_last_epoch()
         s = self.look()
         self.make(continued(s, first_run(s, 1).id, 4), InlineExecutor(), 2).run()
         self.assertEqual(self.look(2).epochs, 11)
-        self.assertIn("from its beginning", next(e.text for e in self.look(2).events if e.kind == "afresh"))
+        self.assertIn("from its beginning",
+                      next(e.text for e in self.look(2).events if e.kind == "afresh"))
 
     def test_what_is_done_keeps_one_checkpoint_a_run(self) -> None:
         self.make(once(8), InlineExecutor(), 1).run()

@@ -1,4 +1,6 @@
-"""Whatever process is killed, whenever: no journalled row is lost, no run trained twice, the same bits in the end."""
+"""Whatever process is killed, whenever: no journalled row is lost, no run trained twice, the
+same bits in the end.
+"""
 
 from __future__ import annotations
 
@@ -26,14 +28,16 @@ from tests.runner.test_processes import ProcessCase, losses
 from tests.runner.test_runner import RunnerCase
 from tests.support import ring_search, ring_workspace, until
 
-#: Processes killed in one test run, in each search of it, and searches that must be compared at least.
+#: Processes killed in one test run, in each search of it, and searches that must be compared at
+#: least.
 KILLS, KILLS_EACH, COMPARED = 30, 6, 3
 
 
 def raced(recipes: int = 30, epochs: int = 60) -> SearchFile:
     """Return a race in which runs rest, go on and are cut."""
     options = {"recipes": recipes, "window": 10, "finalists": 3}
-    return replace(ring_search(epochs=epochs, repeats=2, width=8), method=MethodChoice("guided_racing", options))
+    return replace(ring_search(epochs=epochs, repeats=2, width=8),
+                   method=MethodChoice("guided_racing", options))
 
 
 def rows(s: Snapshot) -> list[tuple[int, str, str, int]]:
@@ -45,13 +49,16 @@ class Killed(ProcessCase):
     def steps(self, number: int) -> list[tuple[object, ...]]:
         """Return the steps that were decided."""
         with contextlib.closing(sqlite3.connect(self.workspace.journal)) as db:
-            return db.execute("SELECT number, recipe, until, blocks, told FROM step WHERE search = ? ORDER BY number",
-                              (number,)).fetchall()
+            return db.execute(
+                "SELECT number, recipe, until, blocks, told FROM step WHERE search = ? ORDER BY "
+                "number",
+                (number, )).fetchall()
 
     def journalled(self) -> set[tuple[object, ...]]:
         """Return all epoch rows there are."""
         with contextlib.closing(sqlite3.connect(self.workspace.journal)) as db:
-            return set(db.execute("SELECT run, epoch, train_loss, validation_loss FROM epoch").fetchall())
+            return set(
+                db.execute("SELECT run, epoch, train_loss, validation_loss FROM epoch").fetchall())
 
     def victim(self, chance: random.Random) -> psutil.Process | None:
         """Return the runner or one of its workers."""
@@ -85,7 +92,8 @@ class Killed(ProcessCase):
                         kills += 1
                 self.go_on(number)
             s = self.look(number)
-            # A run whose worker was killed twice at one epoch has failed, as documented; that search is not compared.
+            # A run whose worker was killed twice at one epoch has failed, as documented; that
+            # search is not compared.
             if any(r.state == "failed" for r in s.runs.values()):
                 continue
             compared += 1
@@ -93,7 +101,8 @@ class Killed(ProcessCase):
                 self.assertEqual(rows(s), rows(undisturbed))
                 self.assertEqual(losses(s), losses(undisturbed))
                 for run, curve in s.curves.items():
-                    self.assertLessEqual(len(curve), s.recipes[s.runs[run].recipe].recipe.whole("epochs"))
+                    self.assertLessEqual(len(curve),
+                                         s.recipes[s.runs[run].recipe].recipe.whole("epochs"))
 
     def go_on(self, number: int) -> None:
         """Let a search go on whose runner is gone."""
@@ -105,8 +114,11 @@ class Killed(ProcessCase):
 
     def test_a_killed_interface_ends_no_search(self) -> None:
         number = self.start(ring_search(epochs=30_000, recipes=4, patience=0))
-        code = ("from pathlib import Path\nfrom axiarch.tui.app import AxiarchApp\nfrom axiarch.workflows import "
-                f"open_workspace\nAxiarchApp(open_workspace(Path({str(self.workspace.folder)!r}))).run(headless=True)")
+        code = (
+            "from pathlib import Path\nfrom axiarch.tui.app import AxiarchApp\nfrom "
+            "axiarch.workflows import "
+            f"open_workspace\nAxiarchApp(open_workspace(Path({str(self.workspace.folder)!r}))).run(headless=True)"
+        )
         watching = subprocess.Popen([sys.executable, "-c", code], stdin=subprocess.DEVNULL,
                                     stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL)
         time.sleep(1.5)
@@ -121,11 +133,13 @@ class Killed(ProcessCase):
         number = workflows.start_search(self.workspace, search, 2)
         for count in (3, 1, 2):
             workflows.steer_search(self.workspace, number, "workers", count=count)
-            until(lambda count=count: len(self.look(number).lanes) == count, what=f"{count} workers")  # type: ignore[misc]
+            until(lambda count=count: len(self.look(number).lanes) == count,
+                  what=f"{count} workers")  # type: ignore[misc]
         s = workflows.wait(self.workspace, number)
         self.assertEqual(s.search.state, "done")
         calm = ring_workspace(self.folder / "calm")
-        self.assertEqual(losses(s), losses(workflows.wait(calm, workflows.start_search(calm, search, 2))))
+        self.assertEqual(losses(s),
+                         losses(workflows.wait(calm, workflows.start_search(calm, search, 2))))
 
     def test_a_worker_out_of_memory_costs_its_runs_one_more_try(self) -> None:
         import resource
@@ -149,7 +163,8 @@ class Broken(RunnerCase):
         for _ in range(3):
             runner.turn(0)
         before = self.look(2).epochs
-        with mock.patch("axiarch.engine.checkpoint.draft_of", side_effect=OSError(errno.ENOSPC, "No space left")):
+        with mock.patch("axiarch.engine.checkpoint.draft_of",
+                        side_effect=OSError(errno.ENOSPC, "No space left")):
             for _ in range(4):
                 runner.turn(0)
             self.assertEqual(self.state(2), "paused")

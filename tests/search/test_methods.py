@@ -25,8 +25,10 @@ from axiarch.search.model import Features, Model, Told, _tamed, expected_improve
 from axiarch.search.racing import CONFIRM_EVERY, Racing
 from benchmarks.simulated import PROBLEMS, Driven, Problem, drive
 
-MIXED = {"learning_rate": "1e-4 .. 1e-1 log", "batch_size": "16 | 32", "optimiser": "sgd | momentum",
-         "momentum": "0.5 .. 0.9 when optimiser = momentum", "depth": "1 .. 3"}
+MIXED = {
+    "learning_rate": "1e-4 .. 1e-1 log", "batch_size": "16 | 32", "optimiser": "sgd | momentum",
+    "momentum": "0.5 .. 0.9 when optimiser = momentum", "depth": "1 .. 3"
+}
 
 
 def driven(method: Method, tell: Callable[[Recipe], float] = lambda r: 1.0, blocks: int = 1,
@@ -75,7 +77,8 @@ class MethodsConform(unittest.TestCase):
                 with self.subTest(name=name, recipe=recipe):
                     self.assertTrue(s.allows(recipe))
                     for k in s.knobs:
-                        if (k.when is None or k.when.holds(recipe)) and recipe[k.name] != s.base[k.name]:
+                        if (k.when is None
+                                or k.when.holds(recipe)) and recipe[k.name] != s.base[k.name]:
                             self.assertIn(recipe[k.name], k.range)
 
     def test_the_base_recipe_comes_first_unless_forbidden(self) -> None:
@@ -116,7 +119,8 @@ class MethodsConform(unittest.TestCase):
 
         def outcome(taken: Taken) -> Observation:
             until = taken.step.until or 40
-            return Observation(taken.number, taken.step.recipe, ((uneven(taken.step.recipe),) * until,), until == 40)
+            return Observation(taken.number, taken.step.recipe,
+                               ((uneven(taken.step.recipe), ) * until, ), until == 40)
 
         course = Course(self.make(name, s), outcome)
         for taken in before or []:
@@ -157,8 +161,9 @@ class MethodsConform(unittest.TestCase):
     def test_a_recipe_cut_by_hand_is_left_alone_and_a_budget_can_be_raised(self) -> None:
         for name in self.each():
             method = self.make(name, space({}, MIXED))
-            course = Course(method, lambda t: Observation(t.number, t.step.recipe, ((0.5,) * (t.step.until or 40),),
-                                                          not t.step.until))
+            course = Course(
+                method, lambda t: Observation(t.number, t.step.recipe,
+                                              ((0.5, ) * (t.step.until or 40), ), not t.step.until))
             step = course.decide()
             assert step is not None
             course.take(step, 1)
@@ -205,23 +210,30 @@ class RandomMethod(unittest.TestCase):
 
     def test_a_budget_is_kept(self) -> None:
         s = space({}, {"learning_rate": "1e-4 .. 1e0 log"})
-        self.assertEqual(len(all_of(make_method(MethodChoice("random", {"recipes": 17}), s, 3))), 17)
+        self.assertEqual(len(all_of(make_method(MethodChoice("random", {"recipes": 17}), s, 3))),
+                         17)
 
 
 class RacingMethod(unittest.TestCase):
     """Rounds, the promotion of the best share, probes, and finalists."""
 
-    space = space({"epochs": 27, "patience": 0}, {"learning_rate": "1e-5 .. 1e0 log", "dropout": "0 .. 0.7"})
+    space = space({"epochs": 27, "patience": 0},
+                  {"learning_rate": "1e-5 .. 1e0 log", "dropout": "0 .. 0.7"})
 
-    def race(self, curve: Callable[[Recipe], list[float]], blocks: int = 1, **options: int) -> tuple[Racing, Driven]:
-        method = make_method(MethodChoice("racing", {"recipes": 81, **options}), self.space, 4, blocks)
+    def race(self,
+             curve: Callable[[Recipe], list[float]],
+             blocks: int = 1,
+             **options: int) -> tuple[Racing, Driven]:
+        method = make_method(MethodChoice("racing", {"recipes": 81, **options}), self.space, 4,
+                             blocks)
         assert isinstance(method, Racing)
         return method, drive(method, lambda r, b: tuple(curve(r)), lambda r: curve(r)[-1], blocks)
 
     def test_rounds_end_at_thirds_of_the_training(self) -> None:
         method, _ = self.race(lambda r: [uneven(r)] * 27)
         self.assertEqual(method.levels, (3, 9, 27))
-        short = make_method(MethodChoice("racing"), space({"epochs": 4}, {"dropout": "0 .. 0.5"}), 1)
+        short = make_method(MethodChoice("racing"), space({"epochs": 4}, {"dropout": "0 .. 0.5"}),
+                            1)
         assert isinstance(short, Racing)
         self.assertEqual(short.levels, (3, 4))
 
@@ -235,7 +247,9 @@ class RacingMethod(unittest.TestCase):
         self.assertIn("one in 3 went on", method.fate(max(truth, key=truth.__getitem__)))
 
     def test_where_early_epochs_mislead_nobody_is_cut_by_them(self) -> None:
-        """What leads after three epochs ends last: a race that believed them would keep the worst."""
+        """What leads after three epochs ends last: a race that believed them would keep the
+        worst.
+        """
         curve = lambda r: [uneven(r) if e >= 12 else 3 - uneven(r) for e in range(27)]  # noqa: E731
         method, found = self.race(curve)
         self.assertIs(method.judged(0), False)
@@ -253,11 +267,14 @@ class RacingMethod(unittest.TestCase):
         self.assertLess(len(wide), 4 + len(found.recipes) // CONFIRM_EVERY)
 
     def test_a_leader_by_luck_is_found_out_on_the_way(self) -> None:
-        """The first recipe has one lucky seed: it does not lead to the end, and the race does not run after it."""
+        """The first recipe has one lucky seed: it does not lead to the end, and the race does
+        not run after it.
+        """
         base = self.space.base
         method = make_method(MethodChoice("racing", {"recipes": 40, "window": 1}), self.space, 3, 3)
         assert isinstance(method, Racing)
-        found = drive(method, lambda r, b: (0.0 if r == base and b == 0 else uneven(r),) * 27, uneven, 3)
+        found = drive(method, lambda r, b: (0.0 if r == base and b == 0 else uneven(r), ) * 27,
+                      uneven, 3)
         first = next(i for i, s in enumerate(found.steps) if s.blocks == 0)
         self.assertEqual(found.steps[first].number, 1)
         self.assertEqual(sum(s.number == 0 for s in found.steps[:first]), CONFIRM_EVERY)
@@ -267,12 +284,18 @@ class RacingMethod(unittest.TestCase):
 class Surrogate(unittest.TestCase):
     """The model of the loss over the space."""
 
-    def told(self, problem: Problem, rows: int, early: float = 0.0) -> tuple[Model, Features, np.random.Generator]:
+    def told(self,
+             problem: Problem,
+             rows: int,
+             early: float = 0.0) -> tuple[Model, Features, np.random.Generator]:
         rng, features = np.random.default_rng(0), Features(problem.space)
-        recipes = [problem.space.at(u) for u in rng.random((rows, len(problem.space.knobs))).tolist()]
+        recipes = [
+            problem.space.at(u) for u in rng.random((rows, len(problem.space.knobs))).tolist()
+        ]
         y = np.array([problem.curve(r, i)[-1] for i, r in enumerate(recipes) if r is not None])
         x = np.array([features.of(r) for r in recipes if r is not None])
-        return Model(Told(x, np.full(rows, early), y, np.zeros(rows), np.arange(rows)), features.owner), features, rng
+        return Model(Told(x, np.full(rows, early), y, np.zeros(rows), np.arange(rows)),
+                     features.owner), features, rng
 
     def test_it_tells_good_recipes_from_bad_ones_it_has_not_seen(self) -> None:
         for name, rows, least in (("network", 60, 0.9), ("hartmann", 60, 0.5), ("branin", 30, 0.8)):
@@ -297,7 +320,8 @@ class Surrogate(unittest.TestCase):
     def test_it_is_sure_where_it_has_looked_and_not_elsewhere(self) -> None:
         features = Features(space({}, {"dropout": "0 .. 0.9"}))
         x = np.array([[0.1, 0.0], [0.2, 0.0], [0.3, 0.0]])
-        model = Model(Told(x, np.zeros(3), np.array([1.0, 0.9, 0.8]), np.zeros(3), np.arange(3)), features.owner)
+        model = Model(Told(x, np.zeros(3), np.array([1.0, 0.9, 0.8]), np.zeros(3), np.arange(3)),
+                      features.owner)
         _, deviation = model.predict(np.array([[0.2, 0.0], [0.95, 0.0]]))
         self.assertLess(deviation[0], deviation[1])
         pending = model.with_pending(np.array([[0.95, 0.0]]))
@@ -329,10 +353,14 @@ class Surrogate(unittest.TestCase):
         self.assertLess(noisy[0] / plain[0], 0.1 * noisy[1] / plain[1])
 
     def test_a_selection_that_went_on_does_not_make_the_rest_look_good(self) -> None:
-        """Half as large at the end as early, and only the best went on: who did not is no better for that."""
+        """Half as large at the end as early, and only the best went on: who did not is no better
+        for that.
+        """
         early = np.append(np.ones(9), np.zeros(3))
-        losses = np.exp(np.append(np.linspace(0, 2, 9), np.linspace(0, 0.5, 3))) * np.where(early == 1, 1.0, 0.5)
-        told = Told(np.zeros((12, 2)), early, losses, np.zeros(12), np.append(np.arange(9), np.arange(3)))
+        losses = np.exp(np.append(np.linspace(0, 2, 9), np.linspace(0, 0.5, 3))) * np.where(
+            early == 1, 1.0, 0.5)
+        told = Told(np.zeros((12, 2)), early, losses, np.zeros(12),
+                    np.append(np.arange(9), np.arange(3)))
         np.testing.assert_allclose(_tamed(told)[:3], _tamed(told)[9:], atol=1e-9)
 
     def test_what_is_not_finite_counts_among_the_worst(self) -> None:
@@ -345,14 +373,26 @@ class Surrogate(unittest.TestCase):
 
 
 class GuidedMethods(unittest.TestCase):
-    """Against random search on losses with a known truth; the whole table is in benchmarks/methods.py."""
-
-    def best(self, problem: Problem, name: str, recipes: int, most_epochs: float = math.inf) -> tuple[float, float]:
-        """Return the median over seeds of the true loss that is come to, and of the epochs spent."""
-        found = [drive(make_method(MethodChoice(name, {"recipes": recipes}), problem.space, seed),
-                       lambda r, b, s=seed: problem.curve(r, 100 * s + b), problem.truth,  # type: ignore[misc]
-                       most_epochs=most_epochs) for seed in range(5)]
-        return (statistics.median(each.best[-1] for each in found), statistics.median(each.spent[-1] for each in found))
+    """Against random search on losses with a known truth; the whole table is in
+    benchmarks/methods.py.
+    """
+    def best(self,
+             problem: Problem,
+             name: str,
+             recipes: int,
+             most_epochs: float = math.inf) -> tuple[float, float]:
+        """Return the median over seeds of the true loss that is come to, and of the epochs
+        spent.
+        """
+        found = [
+            drive(
+                make_method(MethodChoice(name, {"recipes": recipes}), problem.space, seed),
+                lambda r, b, s=seed: problem.curve(r, 100 * s + b),
+                problem.truth,  # type: ignore[misc]
+                most_epochs=most_epochs) for seed in range(5)
+        ]
+        return (statistics.median(each.best[-1] for each in found),
+                statistics.median(each.spent[-1] for each in found))
 
     def test_random_search_needs_three_times_the_epochs(self) -> None:
         problem = PROBLEMS["hartmann"]
@@ -397,35 +437,44 @@ class Memory(unittest.TestCase):
         self.assertLessEqual({i for _, i in at_end[:10]}, set(kept))
         rates = [math.log10(log[i][0].real("learning_rate")) for i in kept]
         counts = [sum(low <= rate < low + 1 for rate in rates) for low in range(-5, 0)]
-        self.assertGreaterEqual(min(counts), 3, f"whole decades of the rate are forgotten: {counts}")
+        self.assertGreaterEqual(min(counts), 3,
+                                f"whole decades of the rate are forgotten: {counts}")
 
 
 class StagedMethod(unittest.TestCase):
     def test_one_group_changes_at_a_time_around_the_best_so_far(self) -> None:
-        s = space({}, {"batch_size": "16 .. 64 doubling", "optimiser": "sgd | momentum | adam | rmsprop",
-                       "dropout": "0 .. 0.5"})
+        s = space({}, {
+            "batch_size": "16 .. 64 doubling", "optimiser": "sgd | momentum | adam | rmsprop",
+            "dropout": "0 .. 0.5"
+        })
         method = make_method(MethodChoice("staged", {"recipes": 31, "passes": 2}), s, 1)
         found = driven(method, uneven)
         groups = {"batch_size": "batches", "optimiser": "optimiser", "dropout": "regularisation"}
         kept = set()
         for i, step in enumerate(found.steps[1:], 1):
             bests = {min((x.recipe for x in found.steps[:n]), key=uneven) for n in range(1, i + 1)}
-            near = [best for best in bests
-                    if len({groups[name] for name in step.recipe.difference(best) if name in groups}) == 1]
+            near = [
+                best for best in bests
+                if len({groups[name] for name in step.recipe.difference(best)
+                        if name in groups}) == 1
+            ]
             self.assertTrue(near, step.why)
             kept |= set(near)
         self.assertGreater(len(kept), 1)
 
 
     def test_a_group_ends_when_its_last_recipe_has_its_result(self) -> None:
-        """A first group of twelve combinations is used up early; the next one starts from the best of them."""
+        """A first group of twelve combinations is used up early; the next one starts from the
+        best of them.
+        """
         s = space({"batch_size": 64, "epochs": 40}, {
             "batch_size": "16 | 32 | 64 | 128", "epochs": "20 | 40 | 80",
             "optimiser": "sgd | momentum | adam | rmsprop"})
 
         def loss(recipe: Recipe) -> float:
-            return (abs(recipe.whole("batch_size") - 32) / 100 + abs(recipe.whole("epochs") - 80) / 100
-                    + (0.1 if recipe.word("optimiser") != "rmsprop" else 0.0))
+            return (abs(recipe.whole("batch_size") - 32) / 100 +
+                    abs(recipe.whole("epochs") - 80) / 100 +
+                    (0.1 if recipe.word("optimiser") != "rmsprop" else 0.0))
 
         method = make_method(MethodChoice("staged", {"recipes": 37, "passes": 1}), s, 1)
         found = driven(method, loss)
@@ -440,8 +489,10 @@ class StagedMethod(unittest.TestCase):
 
 class ZoomMethod(unittest.TestCase):
     def test_everything_stays_near_the_base(self) -> None:
-        s = space({"learning_rate": 1e-2, "optimiser": "momentum", "width": 64},
-                  {"learning_rate": "1e-4 .. 1e0 log", "optimiser": "sgd | momentum", "width": "8 .. 512 doubling"})
+        s = space({"learning_rate": 1e-2, "optimiser": "momentum", "width": 64}, {
+            "learning_rate": "1e-4 .. 1e0 log", "optimiser": "sgd | momentum",
+            "width": "8 .. 512 doubling"
+        })
         for recipe in all_of(make_method(MethodChoice("zoom", {"recipes": 30}), s, 1)):
             self.assertLessEqual(abs(math.log10(recipe.real("learning_rate")) + 2), 0.51)
             self.assertEqual(recipe["optimiser"], "momentum")
@@ -449,10 +500,12 @@ class ZoomMethod(unittest.TestCase):
 
 
 class PopulationMethod(unittest.TestCase):
-    space = space({"epochs": 24, "patience": 0}, {"learning_rate": "1e-4 .. 1e0 log", "width": "8 | 16"})
+    space = space({"epochs": 24, "patience": 0},
+                  {"learning_rate": "1e-4 .. 1e0 log", "width": "8 | 16"})
 
     def test_the_weak_give_way_to_copies_of_the_strong(self) -> None:
-        method = make_method(MethodChoice("population", {"recipes": 8, "generations": 4}), self.space, 1)
+        method = make_method(MethodChoice("population", {"recipes": 8, "generations": 4}),
+                             self.space, 1)
         found = driven(method, uneven)
         copies = [step for step in found.steps if step.parent]
         self.assertEqual(len(copies), 2 * 3)

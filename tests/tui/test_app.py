@@ -65,7 +65,9 @@ class AppCase(FolderCase, unittest.IsolatedAsyncioTestCase):
     workspace: Workspace
 
     async def asyncSetUp(self) -> None:
-        """Keep time as the application does: the loop's bookkeeping for debugging makes every message wait."""
+        """Keep time as the application does: the loop's bookkeeping for debugging makes every
+        message wait.
+        """
         asyncio.get_running_loop().set_debug(False)
 
     @contextlib.asynccontextmanager
@@ -76,10 +78,14 @@ class AppCase(FolderCase, unittest.IsolatedAsyncioTestCase):
         async with app.run_test(size=size) as pilot:
             await self.until(pilot, lambda: app._state.looked)
             if workspace.search_numbers():
-                await self.until(pilot, lambda: app._state.snapshot is not None and app.view == "field")
+                await self.until(pilot,
+                                 lambda: app._state.snapshot is not None and app.view == "field")
             yield app, pilot
 
-    async def until(self, pilot: Pilot[str], condition: Callable[[], object], seconds: float = 40.0) -> None:
+    async def until(self,
+                    pilot: Pilot[str],
+                    condition: Callable[[], object],
+                    seconds: float = 40.0) -> None:
         """Wait until a condition holds."""
         async with asyncio.timeout(seconds):
             while not condition():
@@ -93,7 +99,9 @@ class AppCase(FolderCase, unittest.IsolatedAsyncioTestCase):
             self.fail(f"{text!r} is not on the screen:\n{screen(app)}")
 
     def searched(self) -> Workspace:
-        """Return a workspace with a search that is done: a copy of one that all tests of this process share."""
+        """Return a workspace with a search that is done: a copy of one that all tests of this
+        process share.
+        """
         shutil.copytree(_searched(), self.folder / "w")
         return Workspace.open(self.folder / "w")
 
@@ -105,8 +113,8 @@ class Hostile(AppCase):
         workspace = self.searched()
         evil = "\x1b]0;owned\x07\x1b[31m\u202e"
         with contextlib.closing(sqlite3.connect(workspace.journal)) as db, db:
-            for table, column in (("search", "name"), ("search", "why"), ("event", "text"), ("event", "kind"),
-                                  ("run", "text"), ("recipe", "origin")):
+            for table, column in (("search", "name"), ("search", "why"), ("event", "text"),
+                                  ("event", "kind"), ("run", "text"), ("recipe", "origin")):
                 db.execute(f"UPDATE {table} SET {column} = ?", (evil,))
         place = workspace.data("ring") / "data.json"
         known = json.loads(place.read_text())
@@ -119,8 +127,8 @@ class Hostile(AppCase):
             fold["encoding"]["target"]["classes"] = [evil, evil + "b"]
         place.write_text(description(known))
         async with self.running(workspace) as (app, pilot):
-            for keys in ("1", "2", "3", "4", "5", "6", "b", "b", "?", "escape", "1", "e", "escape", "ctrl+o", "escape",
-                         "4", "enter"):
+            for keys in ("1", "2", "3", "4", "5", "6", "b", "b", "?", "escape", "1", "e", "escape",
+                         "ctrl+o", "escape", "4", "enter"):
                 await pilot.press(keys)
                 await pilot.pause(0.1)
                 for line in app.screen._compositor.render_strips():
@@ -206,10 +214,13 @@ class AtTheKeyboard(AppCase):
             await self.until(pilot, lambda: path.read_text() != "mine")
 
     async def test_marks_dates_case_and_equal_rows_are_decided_by_keys(self) -> None:
-        rows = [[f"{i % 31}" if i % 9 else "-999", f"0{i % 9 + 1}/0{i % 8 + 1}/2020", "Yes" if i % 2 else ["no", "NO"][
-            i % 4 // 2], "uvw"[i % 3]] for i in range(120)]
+        rows = [[
+            f"{i % 31}" if i % 9 else "-999", f"0{i % 9 + 1}/0{i % 8 + 1}/2020",
+            "Yes" if i % 2 else ["no", "NO"][i % 4 // 2], "uvw"[i % 3]
+        ] for i in range(120)]
         workspace = Workspace.create(self.folder / "w")
-        workflows.add_table(workspace, write_csv(self.folder / "t.csv", ["a", "day", "word", "y"], rows))
+        workflows.add_table(workspace,
+                            write_csv(self.folder / "t.csv", ["a", "day", "word", "y"], rows))
         async with self.running(workspace) as (app, pilot):
             await self.shows(app, pilot, "120 rows")
             app.front().focus_main()
@@ -219,7 +230,8 @@ class AtTheKeyboard(AppCase):
             await pilot.press(*["backspace"] * 5, *"-999", "enter")
             await self.until(pilot, lambda: plan().treatment("a").missing == ("-999",))
             self.assertGreater(app._state.dataset.columns[0].missing, 5)
-            await pilot.press("down", "D", "down", "u", "j")  # typed at once: each waits for the one before
+            await pilot.press("down", "D", "down", "u",
+                              "j")  # typed at once: each waits for the one before
             await self.until(pilot, lambda: plan().split.equal_rows)
             self.assertEqual(plan().treatment("day").dates, "day first")
             self.assertTrue(plan().treatment("word").merge_case)
@@ -242,7 +254,8 @@ class Empty(AppCase):
             await self.shows(app, pilot, "240 rows")
             self.assertIn("place", screen(app))
 
-    async def test_a_table_is_found_in_the_folders_and_again_among_those_opened_before(self) -> None:
+    async def test_a_table_is_found_in_the_folders_and_again_among_those_opened_before(
+            self) -> None:
         write_csv(self.folder / "found.csv", ["x", "y", "side", "place"], ring_rows())
         (self.folder / "thesis.docx").write_text("not a table")
         here = Path.cwd()
@@ -290,9 +303,11 @@ class Deciding(AppCase):
             self.assertEqual(roles()["y"], "ignored")
             await pilot.press("h")
             await pilot.press("i")  # while the data set is rebuilt: it waits its turn
-            await self.until(pilot, lambda: app._state.dataset.plan.rows and "y" in app._state.dataset.plan.use)
+            await self.until(
+                pilot, lambda: app._state.dataset.plan.rows and "y" in app._state.dataset.plan.use)
             self.assertEqual(roles()["y"], "input")
-            await pilot.press("down", "down", "i")  # the old target; side cannot be told without it or x
+            await pilot.press("down", "down",
+                              "i")  # the old target; side cannot be told without it or x
             await self.until(pilot, lambda: roles()["place"] == "ignored")
             self.assertEqual(workflows.data_set(workspace), app._state.dataset)
 
@@ -380,16 +395,20 @@ class Sheet(AppCase):
             await pilot.press(*"8 .. 500 doubling")
             await self.shows(app, pilot, "256 or 512")
             await pilot.press("enter")  # a mistake is not taken
-            self.assertEqual(str(app._state.draft.space.varied("width")), "4 | 8")  # type: ignore[union-attr]
+            self.assertEqual(str(app._state.draft.space.varied("width")),
+                             "4 | 8")  # type: ignore[union-attr]
             for _ in range(len("500 doubling")):
                 await pilot.press("backspace")
             await pilot.press(*"32 doubling", "enter")
-            await self.until(pilot, lambda: str(app._state.draft.space.varied("width")) == "8 .. 32 doubling")
-            self.assertEqual(workflows.load_draft(workspace, workflows.data_set(workspace)), app._state.draft)
+            await self.until(
+                pilot, lambda: str(app._state.draft.space.varied("width")) == "8 .. 32 doubling")
+            self.assertEqual(workflows.load_draft(workspace, workflows.data_set(workspace)),
+                             app._state.draft)
             await pilot.press("u")
             await self.until(pilot, lambda: str(app._state.draft.space.varied("width")) == "4 | 8")
             await pilot.press("ctrl+r")
-            await self.until(pilot, lambda: str(app._state.draft.space.varied("width")) == "8 .. 32 doubling")
+            await self.until(
+                pilot, lambda: str(app._state.draft.space.varied("width")) == "8 .. 32 doubling")
             await pilot.press("v")
             await self.until(pilot, lambda: app._state.draft.space.varied("width") is None)
 
@@ -418,9 +437,12 @@ class Sheet(AppCase):
             await pilot.press("backspace", "backspace", *"4, 8 tan")
             await self.shows(app, pilot, "'tan' does not belong")
             await pilot.press("h", "enter")
-            await self.until(pilot, lambda: app._state.draft.space.base.word("network") == "conv 2, pool 4, 8 tanh")
+            await self.until(
+                pilot,
+                lambda: app._state.draft.space.base.word("network") == "conv 2, pool 4, 8 tanh")
             await pilot.press("o")
-            await self.until(pilot, lambda: app._state.snapshot is not None and app._state.snapshot.over)
+            await self.until(pilot,
+                             lambda: app._state.snapshot is not None and app._state.snapshot.over)
             self.assertEqual((app.view, len(app._state.snapshot.runs)), ("strips", 1))
             await self.shows(app, pilot, "gap: validation loss minus")
             await pilot.press("a")
@@ -438,7 +460,9 @@ class Sheet(AppCase):
 
     async def test_a_forecast_that_cannot_be_made_says_why(self) -> None:
         workspace = ring_workspace(self.folder / "w")
-        bad = workflows.new_search(workflows.data_set(workspace), vary={"width": "8 | 16"}, constraints=["width < 2"])
+        bad = workflows.new_search(workflows.data_set(workspace),
+                                   vary={"width": "8 | 16"},
+                                   constraints=["width < 2"])
         workflows.save_draft(workspace, bad)
         async with self.running(workspace) as (app, pilot):
             await pilot.press("2")
@@ -461,7 +485,8 @@ class Searching(AppCase):
             self.assertIsInstance(app.screen, Question)
             await pilot.press("escape")
             await pilot.pause()
-            self.assertEqual(app._state.snapshot.search.state, "running")  # type: ignore[union-attr]
+            self.assertEqual(app._state.snapshot.search.state,
+                             "running")  # type: ignore[union-attr]
             await pilot.press("x", "y")
             await self.until(pilot, lambda: app._state.snapshot.search.state == "stopped")
             await self.shows(app, pilot, "Stopped by hand")
@@ -491,7 +516,8 @@ class Searching(AppCase):
             await pilot.press("left", "left")
             await self.shows(app, pilot, "epoch 4")
             await pilot.press("left_square_bracket")
-            self.assertEqual(app._state.open_recipe, app._state.snapshot.ranking.rows[1].recipe)  # type: ignore
+            self.assertEqual(app._state.open_recipe,
+                             app._state.snapshot.ranking.rows[1].recipe)  # type: ignore
             await pilot.press("escape")
             self.assertEqual(app.view, "ladder")
 
@@ -513,8 +539,9 @@ class Searching(AppCase):
             await pilot.press("x", "enter")
             await self.shows(app, pilot, "not a whole number")
             await pilot.press("c", "backspace", "4", "enter")
-            await self.until(pilot, lambda: app._state.snapshot and app._state.snapshot.search.number == 2
-                             and app._state.snapshot.search.state == "done")
+            await self.until(
+                pilot, lambda: app._state.snapshot and app._state.snapshot.search.number == 2 and
+                app._state.snapshot.search.state == "done")
             s = app._state.snapshot
             assert s is not None
             self.assertEqual(len(next(iter(s.curves.values()))), 10)
@@ -546,14 +573,16 @@ class Searching(AppCase):
     async def test_a_race_is_watched_and_steered(self) -> None:
         workspace = ring_workspace(self.folder / "w")
         options = {"recipes": 8, "window": 6, "finalists": 2}
-        race = replace(ring_search(epochs=90_000, patience=0), method=MethodChoice("racing", options))
+        race = replace(ring_search(epochs=90_000, patience=0),
+                       method=MethodChoice("racing", options))
         workflows.save_draft(workspace, race)
         async with self.running(workspace) as (app, pilot):
             await pilot.press("2", "s")
             await self.until(pilot, lambda: app.view == "field")
             await self.shows(app, pilot, "of about")
             await self.until(pilot, lambda: len(app._state.snapshot.recipes) >= 4)
-            await self.until(pilot, lambda: app._state.snapshot.curves.get(1))  # the first recipe has an epoch
+            await self.until(
+                pilot, lambda: app._state.snapshot.curves.get(1))  # the first recipe has an epoch
             await pilot.press("g")
             await self.shows(app, pilot, "How many recipes in all?")
             await pilot.press(*["backspace"] * 3, "9", "enter", "a", "y", "5", "k")
@@ -570,8 +599,9 @@ class Searching(AppCase):
     async def test_exports_are_written_and_named(self) -> None:
         workspace = self.searched()
         async with self.running(workspace) as (app, pilot):
-            for view, names in (("4", ["search-1-ranking.csv", "search-1-ranking.svg", "search-1-ranking.pdf"]),
-                                ("3", ["search-1-curves.svg", "search-1-curves-data.csv"])):
+            for view, names in (("4", [
+                    "search-1-ranking.csv", "search-1-ranking.svg", "search-1-ranking.pdf"
+            ]), ("3", ["search-1-curves.svg", "search-1-curves-data.csv"])):
                 await pilot.press(view, "e")
                 await self.shows(app, pilot, "Written: " + names[0].rsplit(".", 1)[0])
                 for name in names:
@@ -598,14 +628,16 @@ class Searching(AppCase):
             assert s is not None
             ladder = app.query_one("#ladder", LadderView)
             await self.until(pilot, lambda: ladder.query_one(Rungs).cursor == 2)
-            app._feed.end()  # no look at the journal puts the order right between two lines of this test
+            app._feed.end(
+            )  # no look at the journal puts the order right between two lines of this test
             app._feed.join(20)
             chosen = ladder.selected()
             rows = (s.ranking.rows[2], *s.ranking.rows[:2], *s.ranking.rows[3:])
             app.post_message(said.SnapshotTaken(replace(s, ranking=replace(s.ranking, rows=rows))))
             await self.until(pilot, lambda: ladder.query_one(Rungs).cursor == 0)
             self.assertEqual(ladder.selected(), chosen)
-            app.post_message(said.SnapshotTaken(s))  # and back: it has not become the leader's cursor meanwhile
+            app.post_message(
+                said.SnapshotTaken(s))  # and back: it has not become the leader's cursor meanwhile
             await self.until(pilot, lambda: ladder.query_one(Rungs).cursor == 2)
             self.assertEqual(ladder.selected(), chosen)
 
@@ -621,7 +653,8 @@ class Searching(AppCase):
                 events = (EventRecord(1, 0.0, kind, "there is no recipe [b]99"),)
                 app.post_message(said.SnapshotTaken(replace(running, events=events)))
                 await self.until(pilot, lambda e=events: app._state.snapshot.events == e)
-                await self.until(pilot, lambda w=shown: ("there is no recipe [b]99" in screen(app)) == w)
+                await self.until(pilot,
+                                 lambda w=shown: ("there is no recipe [b]99" in screen(app)) == w)
 
     async def test_an_order_that_comes_with_the_key_does_not_take_the_cursor_back(self) -> None:
         workspace = self.searched()
@@ -629,7 +662,8 @@ class Searching(AppCase):
             await pilot.press("4", "down")
             rungs = app.query_one(Rungs)
             await self.until(pilot, lambda: rungs.cursor == 1)
-            rungs.action_move(1)  # the key, and the snapshot before any message of the first is handled
+            rungs.action_move(
+                1)  # the key, and the snapshot before any message of the first is handled
             app.query_one(LadderView).show()
             self.assertEqual(rungs.cursor, 2)
 
@@ -647,10 +681,12 @@ class Fluid(AppCase):
             await self.shows(app, pilot, "budget spent")
             with mock.patch.object(Lines, "draw", slow), mock.patch.object(field, "_MANY", 0):
                 await pilot.press("b")
-                self.assertIn("budget spent", screen(app), "the last drawing stays until the new one is there")
+                self.assertIn("budget spent", screen(app),
+                              "the last drawing stays until the new one is there")
                 allowed.set()
                 await self.shows(app, pilot, "epoch of each run")
-                await pilot.press("b", "b")  # what is asked for while it is drawn is drawn after that
+                await pilot.press("b",
+                                  "b")  # what is asked for while it is drawn is drawn after that
                 await self.shows(app, pilot, "epoch of each run")
                 await pilot.press("left")
                 await self.shows(app, pilot, "runs that got there")
@@ -707,7 +743,8 @@ class Frame(AppCase):
 
     async def test_errors_are_shown_with_place_and_remedy_as_plain_text(self) -> None:
         async with self.running(Workspace.create(self.folder / "w")) as (app, pilot):
-            app.post_message(said.ErrorRaised(DataError("[bold]x[/bold] \x1b[31m", "here", "do this")))
+            app.post_message(
+                said.ErrorRaised(DataError("[bold]x[/bold] \x1b[31m", "here", "do this")))
             await self.shows(app, pilot, "[bold]x[/bold] ␛[31m")
             self.assertIn("do this", screen(app))
 
@@ -727,10 +764,12 @@ class Frame(AppCase):
                 self.addCleanup(reading.set)
                 await pilot.press("2")
                 self.assertIn("Reading the workspace.", screen(app))
-                app.post_message(said.ErrorRaised(DataError("something went wrong", "here", "do this")))
+                app.post_message(
+                    said.ErrorRaised(DataError("something went wrong", "here", "do this")))
                 await self.shows(app, pilot, "something went wrong")
                 reading.set()
-                await self.until(pilot, lambda: app._state.looked and app._state.snapshot is not None)
+                await self.until(pilot,
+                                 lambda: app._state.looked and app._state.snapshot is not None)
                 await pilot.pause(0.2)
                 self.assertEqual(app.view, "sheet")
                 self.assertIn("something went wrong", screen(app))

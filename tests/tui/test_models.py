@@ -1,4 +1,6 @@
-"""Models in the application: kept, averaged, compared, used, removed; trainings of other origin; the last training."""
+"""Models in the application: kept, averaged, compared, used, removed; trainings of other origin;
+the last training.
+"""
 
 from __future__ import annotations
 
@@ -31,7 +33,8 @@ class List(AppCase):
 
             await self.listed(app, pilot)
             await pilot.press("m", "down")
-            for text in ("[red]other[/]", "a note", f"recipe {leader} of search 1", "learning rate"):
+            for text in ("[red]other[/]", "a note", f"recipe {leader} of search 1",
+                         "learning rate"):
                 await self.shows(app, pilot, text)
             await pilot.press("v")
             await self.shows(app, pilot, "the same to the last bit")
@@ -41,7 +44,8 @@ class List(AppCase):
             await self.shows(app, pilot, "It differs from our own predictions by")
             self.assertEqual(len(list(workspace.exports.glob("*.onnx"))), 1)
 
-            table = write_csv(self.folder / "new.csv", ["x", "y", "side"], [[0, 0, "a"], [3, 3, "b"]])
+            table = write_csv(self.folder / "new.csv", ["x", "y", "side"],
+                              [[0, 0, "a"], [3, 3, "b"]])
             await self.listed(app, pilot)
             await pilot.press("p")
             await self.shows(app, pilot, "type a path")
@@ -59,7 +63,9 @@ class List(AppCase):
             await pilot.press("c")
             await self.shows(app, pilot, "Train how many epochs from the weights of first?")
             await pilot.press("2", "enter")
-            await self.until(pilot, lambda: app.state.snapshot is not None and app.state.snapshot.search.number == 2)
+            await self.until(
+                pilot,
+                lambda: app.state.snapshot is not None and app.state.snapshot.search.number == 2)
             await self.until(pilot, lambda: app.state.snapshot.over)
             self.assertEqual(workflows.look_at(workspace, 2).epochs, 2)
 
@@ -84,13 +90,15 @@ class Others(AppCase):
     async def test_trainings_of_other_origin_stand_on_the_ladder_marked(self) -> None:
         workspace = self.searched()
         rows = [[i, 0.9 - i / 10, 0.8 - i / 10, "7 [red]layers"] for i in range(1, 5)]
-        table = write_csv(self.folder / "old.csv", ["epoch", "training loss", "validation loss", "net"], rows)
+        table = write_csv(self.folder / "old.csv",
+                          ["epoch", "training loss", "validation loss", "net"], rows)
         async with self.running(workspace) as (app, pilot):
             await pilot.press("4", "I")
             await self.shows(app, pilot, "type a path")
             await pilot.press(*str(table), "enter")
             await self.shows(app, pilot, "1 training of other origin ranked in search 1")
-            await self.until(pilot, lambda: any(r.origin for r in app.state.snapshot.recipes.values()))
+            await self.until(pilot,
+                             lambda: any(r.origin for r in app.state.snapshot.recipes.values()))
             await self.shows(app, pilot, "trained elsewhere, old.csv: net 7 [red]layers")
             self.assertIn("its losses are as given", screen(app).replace("\n", " "))
 
@@ -101,8 +109,9 @@ class Others(AppCase):
             await pilot.press("4", "L")
             await self.shows(app, pilot, f"Train recipe {leader} on training and validation rows")
             await pilot.press("1", "enter")
-            await self.until(pilot, lambda: app.state.snapshot is not None and app.state.snapshot.search.number == 2
-                             and app.state.snapshot.over)
+            await self.until(
+                pilot, lambda: app.state.snapshot is not None and app.state.snapshot.search.number
+                == 2 and app.state.snapshot.over)
             await pilot.press("4")
             await self.shows(app, pilot, "no loss here says how good it is")
             await pilot.press("6")

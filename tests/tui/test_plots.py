@@ -75,8 +75,10 @@ class Scales(unittest.TestCase):
 
 
 class Canvases(unittest.TestCase):
-    @given(st.lists(st.tuples(st.floats(), st.floats()), max_size=20), st.integers(1, 30), st.integers(1, 12))
-    def test_any_line_fits_the_canvas(self, points: list[tuple[float, float]], cols: int, rows: int) -> None:
+    @given(st.lists(st.tuples(st.floats(), st.floats()), max_size=20), st.integers(1, 30),
+           st.integers(1, 12))
+    def test_any_line_fits_the_canvas(self, points: list[tuple[float, float]], cols: int,
+                                      rows: int) -> None:
         canvas = Canvas(cols, rows)
         x, y = (np.array([p[i] for p in points], dtype=float) for i in (0, 1))
         x = np.clip(x, -5, 5)
@@ -95,24 +97,28 @@ class Canvases(unittest.TestCase):
     def test_a_diagonal_has_no_holes(self) -> None:
         canvas = Canvas(10, 10)
         canvas.line(np.array([0.0, 1.0]), np.array([0.0, 1.0]), "lead")
-        self.assertTrue(all(row[9 - i] != " " for i, row in enumerate(text(canvas.drawn()).splitlines())))
+        self.assertTrue(
+            all(row[9 - i] != " " for i, row in enumerate(text(canvas.drawn()).splitlines())))
 
     def test_a_break_in_the_values_breaks_the_line(self) -> None:
         canvas = Canvas(9, 1)
-        canvas.line(np.array([0.0, 0.2, 0.5, 0.8, 1.0]), np.array([0.5, 0.5, np.nan, 0.5, 0.5]), "lead")
+        canvas.line(np.array([0.0, 0.2, 0.5, 0.8, 1.0]), np.array([0.5, 0.5, np.nan, 0.5, 0.5]),
+                    "lead")
         self.assertEqual(text(canvas.drawn())[4], " ")
 
     def test_the_higher_rank_colours_the_cell(self) -> None:
         for order in ((0, 1), (1, 0)):
             canvas = Canvas(1, 1)
             for rank in order:
-                canvas.points(np.array([0.1]), np.array([0.1 + 0.5 * rank]), ["low", "high"][rank], rank)
+                canvas.points(np.array([0.1]), np.array([0.1 + 0.5 * rank]), ["low", "high"][rank],
+                              rank)
             self.assertEqual(canvas.drawn()[0][0][1], "high")
 
 
 class Charts(unittest.TestCase):
-    chart = Chart([Series(np.arange(1.0, 41), np.linspace(1.3, 0.4, 40), "lead", 1, "●")], Scale(1, 40),
-                  Scale(0.3, 1.6), "epoch", "loss (nats)", [Level(1.41, "floor")], 20.0)
+    chart = Chart([Series(np.arange(1.0, 41), np.linspace(1.3, 0.4, 40), "lead", 1, "●")],
+                  Scale(1, 40), Scale(0.3, 1.6), "epoch", "loss (nats)", [Level(1.41, "floor")],
+                  20.0)
 
     def test_it_fits_and_carries_names_ticks_and_levels(self) -> None:
         for width, height in ((80, 20), (140, 40), (30, 8)):
@@ -134,7 +140,9 @@ class Charts(unittest.TestCase):
 
 class Rungs(unittest.TestCase):
     def drawn(self, loss: float, reach: float | None = 0.1, training: float = 0.2) -> str:
-        return "".join(piece for piece, _ in ladder.rung(Scale(0, 1), 50, loss, reach, training, [0.9], "lead"))
+        return "".join(
+            piece
+            for piece, _ in ladder.rung(Scale(0, 1), 50, loss, reach, training, [0.9], "lead"))
 
     def test_dot_whisker_training_and_floor_stand_where_they_should(self) -> None:
         row = self.drawn(0.5)
@@ -181,7 +189,8 @@ class Networks(unittest.TestCase):
         self.assertGreater(lengths[0], lengths[4])
         self.assertIn("relu 64", text(rows))
 
-    @given(st.lists(st.integers(1, 16384), min_size=2, max_size=40), st.integers(20, 120), st.integers(5, 30))
+    @given(st.lists(st.integers(1, 16384), min_size=2, max_size=40), st.integers(20, 120),
+           st.integers(5, 30))
     def test_any_network_fits(self, sizes: list[int], width: int, height: int) -> None:
         rows = draw_network(sizes, ["layer"] * len(sizes), width, height)
         self.assertLessEqual(len(rows), max(height + 1, 6))
@@ -214,4 +223,3 @@ class Pictures(unittest.TestCase):
     def test_colours_are_colours(self) -> None:
         rows = picture(np.array([[[255, 0, 0]], [[0, 0, 255]]], np.uint8), 0.0, 255.0)
         self.assertEqual(rows, [[("▀", "~#ff0000/#0000ff")]])
-

@@ -1,4 +1,6 @@
-"""The view of predictions: what is drawn, what the keys do, and that test rows stay sealed until they are opened."""
+"""The view of predictions: what is drawn, what the keys do, and that test rows stay sealed until
+they are opened.
+"""
 
 from __future__ import annotations
 
@@ -43,11 +45,19 @@ class Drawings(unittest.TestCase):
         true = np.array([0, 0, 0, 1])
         made = np.eye(2)[[0, 0, 1, 1]] * 0.8 + 0.1
         found = summary([Run(0, made, true)], 2)
-        text = ["".join(t for t, _ in row) for row in predicted.confusion(found, ["ash", "elm"], 0, 60, 12)]
+        text = [
+            "".join(t
+                    for t, _ in row)
+            for row in predicted.confusion(found, ["ash", "elm"], 0, 60, 12)
+        ]
         self.assertRegex(text[2], r"ash\s+2\s+1")
         self.assertRegex(text[3], r"elm\s+0\s+1")
         self.assertIn("33.3 % of ash is predicted as elm", "\n".join(text))
-        text = ["".join(t for t, _ in row) for row in predicted.confusion(found, ["ash", "elm"], 2, 60, 12)]
+        text = [
+            "".join(t
+                    for t, _ in row)
+            for row in predicted.confusion(found, ["ash", "elm"], 2, 60, 12)
+        ]
         self.assertRegex(text[2], r"ash\s+100(\.0)? %\s+50(\.0)? %")
 
     def test_amounts(self) -> None:
@@ -77,7 +87,8 @@ class View(AppCase):
             leader = app._state.open_recipe
             await pilot.press("6")
             await self.shows(app, pilot, f"Recipe {leader} on the validation rows: accuracy")
-            found = workflows.judge_recipe(workspace, app._state.snapshot, leader, inputs=True)["summary"]
+            found = workflows.judge_recipe(workspace, app._state.snapshot, leader,
+                                           inputs=True)["summary"]
             self.assertEqual(app._state.predictions[1, leader, "validation"], found)
             for text in ("true ↓", "precision", "predicted wrong", "share that is right"):
                 self.assertIn(text, screen(app))
@@ -99,7 +110,8 @@ class View(AppCase):
             await self.shows(app, pilot, f"Recipe {leader} on the test rows: accuracy")
             (opening,) = workflows.openings(workspace)
             self.assertEqual((opening.recipe, opening.reason), (leader, "final"))
-            self.assertEqual(app._state.predictions[1, leader, "test"], json.loads(opening.scores)["summary"])
+            self.assertEqual(app._state.predictions[1, leader, "test"],
+                             json.loads(opening.scores)["summary"])
             await pilot.press("K")
             await self.shows(app, pilot, f"Keep recipe {leader} as a model?")
             await pilot.press(*"best: good", "enter")
@@ -108,8 +120,10 @@ class View(AppCase):
             self.assertEqual((model.name, model.note, model.recipe), ("best", "good", leader))
             await pilot.press("e")
             await self.shows(app, pilot, "Written:")
-            self.assertEqual({p.suffix for p in workspace.exports.iterdir()}, {".svg", ".pdf", ".csv"})
-            table = write_csv(self.folder / "new.csv", ["x", "y", "note"], [[0, 0, "=1"], [3, 3, "b"]])
+            self.assertEqual({p.suffix for p in workspace.exports.iterdir()},
+                             {".svg", ".pdf", ".csv"})
+            table = write_csv(self.folder / "new.csv", ["x", "y", "note"],
+                              [[0, 0, "=1"], [3, 3, "b"]])
             await pilot.press("P")
             await self.shows(app, pilot, "type a path")
             await pilot.press(*str(table), "enter")
@@ -118,7 +132,8 @@ class View(AppCase):
             written = (workspace.exports / "new-predicted.csv").read_text()
             self.assertIn("'=1", written)
             self.assertEqual(len(written.splitlines()), 3)
-            self.assertEqual([p.name for p in workspace.folder.iterdir() if p.name.startswith(".")], [])
+            self.assertEqual([p.name for p in workspace.folder.iterdir() if p.name.startswith(".")],
+                             [])
             await pilot.press("R")
             await self.until(pilot, lambda: (workspace.exports / "search-1-report.pdf").exists())
             await pilot.press("b", "right_square_bracket")
@@ -140,8 +155,8 @@ class View(AppCase):
         async with self.running(self.searched(), (80, 24)) as (app, pilot):
             await pilot.press("6")
             await self.shows(app, pilot, "true ↓")
-            for text in ("precision", "predicted wrong", "share that is right", *("the strongest first",) * 3,
-                         "by more than chance", "true ↓"):
+            for text in ("precision", "predicted wrong", "share that is right",
+                         *("the strongest first", ) * 3, "by more than chance", "true ↓"):
                 await pilot.press("space")
                 await self.shows(app, pilot, text)
 

@@ -44,7 +44,8 @@ class Lines(unittest.TestCase):
 
     def test_every_value_has_a_usual_range(self) -> None:
         for name in FIELDS:
-            self.assertTrue(line(toggled(SEARCH, line(SEARCH, name)), name).varies or name == "optimiser", name)
+            self.assertTrue(
+                line(toggled(SEARCH, line(SEARCH, name)), name).varies or name == "optimiser", name)
 
 
 class Edits(unittest.TestCase):
@@ -68,16 +69,19 @@ class Edits(unittest.TestCase):
 
     def test_the_search_around_the_recipe(self) -> None:
         self.assertEqual(edited(SEARCH, line(SEARCH, "repeats"), "5").repeats, 5)
-        self.assertEqual(edited(SEARCH, line(SEARCH, "recipes"), "9").method.options, {"recipes": 9})
+        self.assertEqual(
+            edited(SEARCH, line(SEARCH, "recipes"), "9").method.options, {"recipes": 9})
         grid = edited(SEARCH, line(SEARCH, "method"), "grid")
         self.assertEqual((grid.method.name, line(grid, "points").base), ("grid", "5"))
         limited = edited(SEARCH, line(SEARCH, "constraints"), "width * depth <= 64, depth > 0")
         self.assertEqual(len(limited.space.constraints), 2)
-        self.assertEqual(edited(limited, line(limited, "constraints"), "none").space.constraints, ())
+        self.assertEqual(
+            edited(limited, line(limited, "constraints"), "none").space.constraints, ())
 
     def test_mistakes_change_nothing_and_are_marked(self) -> None:
-        for key, text in (("width", "8 .."), ("repeats", "0"), ("repeats", "x"), ("method", "magic"),
-                          ("recipes", "0"), ("constraints", "wid < 3"), ("name", ""), ("seed", "-1")):
+        for key, text in (("width", "8 .."), ("repeats", "0"), ("repeats", "x"),
+                          ("method", "magic"), ("recipes", "0"), ("constraints", "wid < 3"),
+                          ("name", ""), ("seed", "-1")):
             with self.subTest(key=key), self.assertRaises(InputError):
                 edited(SEARCH, line(SEARCH, key), text)
 
@@ -86,7 +90,8 @@ class Edits(unittest.TestCase):
             edited(SEARCH, line(SEARCH, "optimiser"), "sgd | adam when optimiser = sgd")
 
     @given(st.sampled_from([each.key for each in lines(SEARCH)]), st.text(max_size=20))
-    def test_whatever_is_typed_gives_a_search_that_can_be_kept_or_a_message(self, key: str, text: str) -> None:
+    def test_whatever_is_typed_gives_a_search_that_can_be_kept_or_a_message(
+            self, key: str, text: str) -> None:
         try:
             found = edited(SEARCH, line(SEARCH, key), text)
         except InputError:
@@ -105,6 +110,7 @@ class Meanings(unittest.TestCase):
         self.assertIn("8 16 32", meaning(line(SEARCH, "width"), "8 .. 32 doubling"))
         self.assertIn("continuum", meaning(line(SEARCH, "learning_rate"), "1e-3 .. 1e-1 log"))
         self.assertIn("fixed at 7", meaning(line(SEARCH, "width"), "7"))
-        self.assertIn("only when", meaning(line(SEARCH, "momentum"), "0.1 .. 0.9 when optimiser = momentum"))
+        self.assertIn("only when",
+                      meaning(line(SEARCH, "momentum"), "0.1 .. 0.9 when optimiser = momentum"))
         with self.assertRaises(NotationError):
             meaning(line(SEARCH, "width"), "x")

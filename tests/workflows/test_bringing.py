@@ -1,4 +1,6 @@
-"""Finished trainings of other origin: read from a table, ranked with ours, marked, and never taken for ours."""
+"""Finished trainings of other origin: read from a table, ranked with ours, marked, and never
+taken for ours.
+"""
 
 from __future__ import annotations
 
@@ -32,15 +34,22 @@ class Reading(FolderCase):
         rows = epochs([0.9, 0.8, 0.7], 8, 0.01, 100) + epochs([0.5], 8, 0.02, 100)
         (first, second), left = self.read(HEADER, rows[::-1])
         self.assertEqual((first.validation, second.validation), ((0.5,), (0.9, 0.8, 0.7)))
-        self.assertEqual(dict(second.settings), {"width": "8", "learning rate": "0.01", "warm steps": "100"})
+        self.assertEqual(dict(second.settings),
+                         {"width": "8", "learning rate": "0.01", "warm steps": "100"})
         self.assertEqual(left, [])
 
     def test_a_run_column_tells_runs_apart_and_what_changes_is_no_setting(self) -> None:
-        header = ["Run", "Epoch", "Training Loss (nats)", "Validation-Loss", "learning_rate", "opt", "gpu", "accuracy"]
-        rows = [[r, e, 1.0, 0.9 - e / 10, 0.1 / e, "x", f"{r}{e}", 0.5] for r in "ab" for e in (1, 2, 3)]
+        header = [
+            "Run", "Epoch", "Training Loss (nats)", "Validation-Loss", "learning_rate", "opt",
+            "gpu", "accuracy"
+        ]
+        rows = [[r, e, 1.0, 0.9 - e / 10, 0.1 / e, "x", f"{r}{e}", 0.5]
+                for r in "ab"
+                for e in (1, 2, 3)]
         found, left = self.read(header, rows)
         self.assertEqual([dict(t.settings) for t in found], [{"opt": "x"}, {"opt": "x"}])
-        self.assertEqual((found[0].rates, found[0].metrics["accuracy"]), ((0.1, 0.05, 0.1 / 3), (0.5, 0.5, 0.5)))
+        self.assertEqual((found[0].rates, found[0].metrics["accuracy"]),
+                         ((0.1, 0.05, 0.1 / 3), (0.5, 0.5, 0.5)))
         self.assertEqual(left, ["gpu"])
 
     def test_mistakes_name_place_and_remedy(self) -> None:
@@ -48,16 +57,18 @@ class Reading(FolderCase):
         gap = epochs([0.9, 0.8, 0.7], 8, 0.1, 1)[::2]
         lost = [[1, 0.5, "", 8, 0.1, 1], [2, 0.5, 0.4, 8, 0.1, 1]]
         odd = [[1, 0.5, "0.5 nats", 8, 0.1, 1], [2, 0.5, "0.4", 8, 0.1, 1]]
-        cases: tuple[tuple[list[str], list[list[Any]], str], ...] = (
-            (HEADER[1:], [row[1:] for row in twice], "no column 'epoch'"), (HEADER, twice, "run or seed"),
-            (HEADER, gap, "numbered from 1"), (HEADER, lost, "row 1: the validation loss|row 1.*missing"),
-            (HEADER, odd, "not a number"))
+        cases: tuple[tuple[list[str], list[list[Any]], str],
+                     ...] = ((HEADER[1:], [row[1:] for row in twice], "no column 'epoch'"),
+                             (HEADER, twice, "run or seed"), (HEADER, gap, "numbered from 1"),
+                             (HEADER, lost, "row 1: the validation loss|row 1.*missing"),
+                             (HEADER, odd, "not a number"))
         for header, rows, words in cases:
             with self.subTest(words=words), self.assertRaisesRegex(DataError, words):
                 self.read(header, rows)
 
     def test_the_remedy_for_epochs_that_appear_twice_works(self) -> None:
-        found, _ = self.read([*HEADER, "seed"], epochs([0.9, 0.8], 8, 0.1, 1, 1) + epochs([0.7, 0.6], 8, 0.1, 1, 2))
+        found, _ = self.read([*HEADER, "seed"],
+                             epochs([0.9, 0.8], 8, 0.1, 1, 1) + epochs([0.7, 0.6], 8, 0.1, 1, 2))
         self.assertEqual([t.validation for t in found], [(0.9, 0.8), (0.7, 0.6)])
         self.assertEqual(found[0].settings, found[1].settings)
 
@@ -69,7 +80,10 @@ class Ranked(FolderCase):
         self.workspace = workflows.open_workspace(self.folder / "w")
         self.before = workflows.look_at(self.workspace)
 
-    def bring(self, rows: list[list[Any]], header: list[str] | None = None, name: str = "old [red]runs.csv") -> Path:
+    def bring(self,
+              rows: list[list[Any]],
+              header: list[str] | None = None,
+              name: str = "old [red]runs.csv") -> Path:
         self.brought = workflows.bring_in(
             self.workspace, write_csv(self.folder / name, header or [*HEADER, "seed"], rows))
         return self.folder / name
@@ -83,9 +97,12 @@ class Ranked(FolderCase):
         first = s.ranking.rows[0]
         self.assertEqual((first.recipe, first.repeats), (number, 2))
         self.assertAlmostEqual(first.loss, sum(steady(each)[1] for each in losses) / 2)
-        self.assertEqual((s.recipes[number].recipe["width"], s.recipes[number].recipe["learning_rate"]), (8, 0.01))
+        self.assertEqual(
+            (s.recipes[number].recipe["width"], s.recipes[number].recipe["learning_rate"]),
+            (8, 0.01))
         self.assertEqual(s.recipes[number].origin, "old [red]runs.csv: warm steps 100")
-        self.assertEqual((s.epochs, s.search.state), (self.before.epochs, "done"), "its epochs cost nothing here")
+        self.assertEqual((s.epochs, s.search.state), (self.before.epochs, "done"),
+                         "its epochs cost nothing here")
         self.assertIn("trained elsewhere: its losses are as given", ranking_verdict(s))
         self.assertIn(ELSEWHERE, s.recipes[number].apart(s.file.space.base))
         table = workflows.export_ranking(s, self.folder / "r.csv")
@@ -95,7 +112,8 @@ class Ranked(FolderCase):
     def test_others_keep_their_places_and_intervals_do_not_pair_with_them(self) -> None:
         self.bring(epochs([9.0, 9.0], 8, 0.01, 1, 1))
         s = workflows.look_at(self.workspace)
-        self.assertEqual([r.recipe for r in s.ranking.rows][:-1], [r.recipe for r in self.before.ranking.rows])
+        self.assertEqual([r.recipe for r in s.ranking.rows][:-1],
+                         [r.recipe for r in self.before.ranking.rows])
 
     def test_nothing_that_needs_weights_is_done_with_them(self) -> None:
         self.bring(epochs([0.1, 0.1], 8, 0.01, 1, 1))

@@ -1,4 +1,6 @@
-"""Confirming a recipe: seeds that chose nothing, and a verdict that is right as often as it says."""
+"""Confirming a recipe: seeds that chose nothing, and a verdict that is right as often as it
+says.
+"""
 
 from __future__ import annotations
 
@@ -29,14 +31,17 @@ class Confirming(FolderCase):
         again = workflows.wait(workspace, workflows.start_search(workspace, search, 1))
         (found,) = workflows.confirmations(workspace, snapshot, leader)
         self.assertEqual((found.search, found.recipe, found.again, found.runs), (1, leader, 2, 3))
-        self.assertAlmostEqual(found.loss, statistics.fmean(c.steady for c in again.curves.values()))
-        self.assertNotEqual(workflows.confirming_search(workspace, snapshot, leader).seed, search.seed)
+        self.assertAlmostEqual(found.loss,
+                               statistics.fmean(c.steady for c in again.curves.values()))
+        self.assertNotEqual(
+            workflows.confirming_search(workspace, snapshot, leader).seed, search.seed)
         other = next(n for n in snapshot.recipes if n != leader)
         self.assertEqual(workflows.confirmations(workspace, snapshot, other), ())
         with self.assertRaises(TrainingError):
             workflows.confirming_search(workspace, snapshot, 999)
 
-    def test_a_recipe_without_change_holds_in_about_all_cases_and_a_worse_one_does_not(self) -> None:
+    def test_a_recipe_without_change_holds_in_about_all_cases_and_a_worse_one_does_not(
+            self) -> None:
         workspace = workflows.open_workspace(finished_workspace())
         snapshot = workflows.look_at(workspace)
         recipe = snapshot.ranking.rows[-1].recipe
@@ -49,7 +54,8 @@ class Confirming(FolderCase):
 
             runs = {100 + i: replace(old[0], id=100 + i, repeat=i) for i in range(5)}
             before = replace(snapshot, curves=curves([r.id for r in old], 0.5))
-            return _compared(before, recipe, replace(snapshot, runs=runs, curves=curves(list(runs), 0.5 + shift)))
+            return _compared(before, recipe,
+                             replace(snapshot, runs=runs, curves=curves(list(runs), 0.5 + shift)))
 
         self.assertGreaterEqual(sum(bool(found(0.0).holds) for _ in range(60)), 55)
         self.assertLessEqual(sum(bool(found(1.0).holds) for _ in range(60)), 10)

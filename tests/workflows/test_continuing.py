@@ -39,13 +39,19 @@ class FromAModel(FolderCase):
     def test_it_is_the_training_that_these_weights_give(self) -> None:
         losses = self.continued(3, learning_rate=0.001)
         data = self.snapshot.dataset
-        recipe = self.snapshot.recipes[self.leader].recipe.changed({"epochs": 3, "learning_rate": 0.001})
+        recipe = self.snapshot.recipes[self.leader].recipe.changed(
+            {"epochs": 3, "learning_rate": 0.001})
         shape = shape_of(recipe, data)
-        training = Runs(shape, training_data(data)).add(RunSpec(1, recipe, Streams(self.model.seed)),
-                                                        first_state(self.model.path, shape, data.fingerprint))
+        training = Runs(shape, training_data(data)).add(
+            RunSpec(1, recipe, Streams(self.model.seed)),
+            first_state(self.model.path, shape, data.fingerprint))
         watch = training.watch
-        self.assertAlmostEqual(watch.start_loss, self.model.loss, places=6, msg="it starts from the model's own loss")
-        self.assertEqual(losses, tuple(training.train_epoch().numbers.validation_loss for _ in range(3)))
+        self.assertAlmostEqual(watch.start_loss,
+                               self.model.loss,
+                               places=6,
+                               msg="it starts from the model's own loss")
+        self.assertEqual(losses,
+                         tuple(training.train_epoch().numbers.validation_loss for _ in range(3)))
 
     def test_a_stopped_one_resumes_without_the_model_file(self) -> None:
         whole = self.continued(40)
@@ -71,14 +77,21 @@ class FromAModel(FolderCase):
             Session(task, 0, lambda report: None).train()
 
     def test_what_does_not_fit_is_refused_with_the_reason_and_leaves_nothing(self) -> None:
-        both = workflows.keep_model(self.workspace, self.snapshot, self.leader, "both", average="seeds", anyway=True)
+        both = workflows.keep_model(self.workspace,
+                                    self.snapshot,
+                                    self.leader,
+                                    "both",
+                                    average="seeds",
+                                    anyway=True)
         damaged = self.folder / "damaged.safetensors"
         damaged.write_bytes(self.model.path.read_bytes()[:-9])
         cases: tuple[tuple[Path, dict[str, object], str], ...] = (
             (self.model.path, {"width": 16}, "do not fit"), (both.path, {}, "mean of 2 networks"))
         for path, changes, words in cases:
             with self.subTest(words=words), self.assertRaisesRegex(InputError, words):
-                workflows.continue_model(self.workspace, workflows.find_model(self.workspace, str(path)), 3, changes)
+                workflows.continue_model(self.workspace,
+                                         workflows.find_model(self.workspace, str(path)), 3,
+                                         changes)
         with self.assertRaises(TrainingError):
             workflows.find_model(self.workspace, str(damaged))
         self.assertEqual(self.workspace.search_numbers(), [1])
@@ -97,10 +110,19 @@ class FromAModel(FolderCase):
 
     def test_the_mean_of_its_seeds_is_kept_listed_and_verified(self) -> None:
         with self.assertRaisesRegex(TrainingError, "statistically tied"):
-            workflows.keep_model(self.workspace, self.snapshot, self.leader, "both", average="seeds")
+            workflows.keep_model(self.workspace,
+                                 self.snapshot,
+                                 self.leader,
+                                 "both",
+                                 average="seeds")
         self.assertEqual([m.name for m in workflows.kept_models(self.workspace)], ["best"])
         for name, networks in (("seeds", 2), ("tied", 2)):
-            kept = workflows.keep_model(self.workspace, self.snapshot, self.leader, name, average=name, anyway=True)
+            kept = workflows.keep_model(self.workspace,
+                                        self.snapshot,
+                                        self.leader,
+                                        name,
+                                        average=name,
+                                        anyway=True)
             self.assertGreaterEqual(kept.networks, networks)
             self.assertEqual(workflows.verify_model(self.workspace, kept), (kept.loss, kept.loss))
         self.assertTrue(np.isfinite(kept.loss))

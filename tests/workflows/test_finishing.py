@@ -1,4 +1,6 @@
-"""The last training on all open rows, and a seal whose record follows the table, not its encoding."""
+"""The last training on all open rows, and a seal whose record follows the table, not its
+encoding.
+"""
 
 from __future__ import annotations
 
@@ -30,7 +32,9 @@ class AllOpenRows(FolderCase):
         self.assertEqual((data.rows["validation"], data.rows["test"], data.height),
                          (before.rows["validation"], before.rows["test"], before.height))
         np.testing.assert_array_equal(sealed_part(data).targets, sealed_part(before).targets)
-        train = np.sort(np.concatenate([before.part("train").targets, before.part("validation").targets]))
+        train = np.sort(
+            np.concatenate([before.part("train").targets,
+                            before.part("validation").targets]))
         np.testing.assert_array_equal(np.sort(data.part("train").targets), train)
         self.assertEqual([f.kind for f in data.findings], ["trained on"])
         again = workflows.finishing_search(self.workspace, self.snapshot, self.leader, 2)
@@ -47,7 +51,8 @@ class AllOpenRows(FolderCase):
         with self.assertRaisesRegex(TrainingError, "cannot be measured"):
             workflows.keep_model(self.workspace, found, 1, average="seeds")
         opened = workflows.open_seal(self.workspace, found.dataset, "the last look", found, 1)
-        self.assertEqual((opened.times, len(opened.score.runs)), (2, 2), "one opening of the same rows came before")
+        self.assertEqual((opened.times, len(opened.score.runs)), (2, 2),
+                         "one opening of the same rows came before")
         self.assertEqual(len(workflows.look_at(self.workspace, 1).openings), 2)
 
     def test_a_recipe_without_a_result_is_refused(self) -> None:

@@ -1,4 +1,6 @@
-"""The public Python interface: what the guide shows, and that it gives the same results as everything else."""
+"""The public Python interface: what the guide shows, and that it gives the same results as
+everything else.
+"""
 
 from __future__ import annotations
 
@@ -36,8 +38,20 @@ from axiarch.errors import (
 from axiarch.export.models import open_model
 from axiarch.journal.workspace import Workspace
 from axiarch.workflows.answer import raise_answer
-from axiarch.workflows.verdicts import draft_verdict, ranking_verdict, recipe_verdict, search_verdict
-from tests.support import FolderCase, finished_workspace, ring_rows, ring_search, ring_workspace, write_csv
+from axiarch.workflows.verdicts import (
+    draft_verdict,
+    ranking_verdict,
+    recipe_verdict,
+    search_verdict,
+)
+from tests.support import (
+    FolderCase,
+    finished_workspace,
+    ring_rows,
+    ring_search,
+    ring_workspace,
+    write_csv,
+)
 
 ROOT = Path(__file__).resolve().parents[2]
 
@@ -57,7 +71,8 @@ class Guide(FolderCase):
         text = (ROOT / "docs" / "python.md").read_text(encoding="utf-8")
         code = re.findall(r"```python\n(.*?)```", text, re.DOTALL)
         table = write_csv(self.folder / "hives.csv", ["x", "y", "side", "state"], ring_rows())
-        source = "\n".join(code).replace("hives.csv", str(table)).replace("my-work", str(self.folder / "w"))
+        source = "\n".join(code).replace("hives.csv",
+                                         str(table)).replace("my-work", str(self.folder / "w"))
         out = io.StringIO()
         with contextlib.redirect_stdout(out):
             exec(compile(source, "docs/python.md", "exec"), {})
@@ -70,7 +85,8 @@ class Adding(FolderCase):
         workspace = workflows.open_workspace(self.folder / "w", create=True)
         path = write_csv(self.folder / "my_hives.csv", ["x", "y", "side", "place"], ring_rows())
         data = workflows.add_table(workspace, path)
-        self.assertEqual((data.name, data.folder.name, data.classes), ("my hives", "my-hives", ("in", "out")))
+        self.assertEqual((data.name, data.folder.name, data.classes),
+                         ("my hives", "my-hives", ("in", "out")))
         with self.assertRaises(DataError):
             workflows.add_table(workspace, path)
 
@@ -103,25 +119,34 @@ class Deciding(FolderCase):
         self.data = workflows.add_table(self.workspace, path)
 
     def test_other_decisions_replace_a_data_set_that_nothing_has_used(self) -> None:
-        made = workflows.redecide(self.workspace, self.data, replace(self.data.plan, ignore=("side",)))
+        made = workflows.redecide(self.workspace, self.data,
+                                  replace(self.data.plan, ignore=("side", )))
         self.assertEqual((made.folder, made.inputs), (self.data.folder, self.data.inputs - 2))
         self.assertEqual(made.plan.ignore, ("side",))
         self.assertIsNotNone(made.linear)
         self.assertEqual([p.name for p in self.workspace.data().iterdir()], ["r"])
         again = workflows.redecide(self.workspace, made, replace(made.plan, ignore=()))
-        self.assertEqual((again.fingerprint, again.encoding), (self.data.fingerprint, self.data.encoding))
+        self.assertEqual((again.fingerprint, again.encoding),
+                         (self.data.fingerprint, self.data.encoding))
 
     def test_a_data_set_in_use_stays_and_another_is_made(self) -> None:
-        search = workflows.new_search(self.data, base={"epochs": 2}, vary={"width": "4 | 8"}, repeats=1)
+        search = workflows.new_search(self.data,
+                                      base={"epochs": 2},
+                                      vary={"width": "4 | 8"},
+                                      repeats=1)
         workflows.wait(self.workspace, workflows.start_search(self.workspace, search, 1))
         for wanted in ("r 2", "r 3"):
-            made = workflows.redecide(self.workspace, self.data, replace(self.data.plan, targets=("side",)))
+            made = workflows.redecide(self.workspace, self.data,
+                                      replace(self.data.plan, targets=("side", )))
             self.assertEqual((made.name, made.encoding.target.name), (wanted, "side"))
         self.assertEqual(workflows.data_set(self.workspace, "r"), self.data)
 
     def test_data_of_several_files_are_not_read_otherwise_from_one(self) -> None:
         test = write_csv(self.folder / "t.csv", ["x", "y", "side", "place"], ring_rows(60, 9))
-        made = workflows.add_table(self.workspace, self.folder / "r.csv", name="both", given=Given(None, test))
+        made = workflows.add_table(self.workspace,
+                                   self.folder / "r.csv",
+                                   name="both",
+                                   given=Given(None, test))
         with self.assertRaises(DataError) as caught:
             workflows.redecide(self.workspace, made, replace(made.plan, said=Said(header=False)))
         self.assertIn("several files", caught.exception.what)
@@ -129,7 +154,9 @@ class Deciding(FolderCase):
         self.assertEqual(again.rows["test"], 60)
 
     def test_decisions_that_cannot_be_change_nothing(self) -> None:
-        for plan in (replace(self.data.plan, targets=("none",)), replace(self.data.plan, ignore=("x", "y", "side"))):
+        for plan in (replace(self.data.plan,
+                             targets=("none", )), replace(self.data.plan,
+                                                          ignore=("x", "y", "side"))):
             with self.assertRaises(DataError):
                 workflows.redecide(self.workspace, self.data, plan)
         self.assertEqual(workflows.data_set(self.workspace), self.data)
@@ -145,7 +172,9 @@ class Amounts(FolderCase):
         data = workflows.add_table(workspace, path, target="gain_g", best=best)
         assert data.linear is not None
         self.assertLess(data.linear.loss, 0.75 * data.floor.loss)
-        search = workflows.new_search(data, base={"epochs": 25, "learning_rate": 0.005}, vary={"width": "16 | 32"},
+        search = workflows.new_search(data,
+                                      base={"epochs": 25, "learning_rate": 0.005},
+                                      vary={"width": "16 | 32"},
                                       repeats=2)
         s = workflows.wait(workspace, workflows.start_search(workspace, search, 2))
         first = s.ranking.rows[0]
@@ -154,15 +183,20 @@ class Amounts(FolderCase):
         error, explained = first.metrics
         self.assertLess(error, first.loss)
         self.assertGreater(explained, 0.8)
-        text = "\n".join(p.read_text() for p in workflows.export_curves(s, self.folder / "c.svg")[1:])
+        text = "\n".join(p.read_text()
+                         for p in workflows.export_curves(s, self.folder / "c.svg")[1:])
         self.assertIn("RMSE (gain_g)", text)
-        self.assertIn("mean absolute error", workflows.export_ranking(s, self.folder / "r.csv").read_text())
+        self.assertIn("mean absolute error",
+                      workflows.export_ranking(s, self.folder / "r.csv").read_text())
 
     def test_the_linear_floor_of_amounts_is_that_of_least_squares(self) -> None:
         workspace = Workspace.create(self.folder / "w")
-        data = workflows.add_table(workspace, nectar_flow(1500).to_csv(self.folder / "flow.csv"), target="gain_g")
+        data = workflows.add_table(workspace,
+                                   nectar_flow(1500).to_csv(self.folder / "flow.csv"),
+                                   target="gain_g")
         train, validation = data.part("train"), data.part("validation")
-        x, v = (np.hstack([p.inputs, np.ones((len(p.targets), 1))]).astype(float) for p in (train, validation))
+        x, v = (np.hstack([p.inputs, np.ones((len(p.targets), 1))]).astype(float)
+                for p in (train, validation))
         w, *_ = np.linalg.lstsq(x, train.targets.astype(float), rcond=None)
         truth = float(np.sqrt(((v @ w - validation.targets) ** 2).mean()) * data.target.scale[0])
         assert data.linear is not None
@@ -199,13 +233,16 @@ class Sealing(FolderCase):
             kept = workflows.keep_model(workspace, snapshot, recipe, f"run {run.id}", run=run.id)
             shares = open_model(kept.path).predictor.predict(test.inputs)
             losses.append(float(-np.log(shares[np.arange(len(shares)), test.targets]).mean()))
-        self.assertEqual((opened.times, opened.rows, len(opened.score.runs)), (2, len(test.targets), len(losses)))
+        self.assertEqual((opened.times, opened.rows, len(opened.score.runs)),
+                         (2, len(test.targets), len(losses)))
         np.testing.assert_allclose(opened.score.runs, losses, rtol=1e-5)
         value, low, high = opened.score.summary["log_loss"]
         self.assertAlmostEqual(value, float(np.mean(losses)), places=5)
         self.assertTrue(low < value < high)
         train = np.bincount(data.part("train").targets, minlength=2) / data.rows["train"]
-        self.assertAlmostEqual(opened.score.baseline.loss, float(-np.log(train[test.targets]).mean()), places=6)
+        self.assertAlmostEqual(opened.score.baseline.loss,
+                               float(-np.log(train[test.targets]).mean()),
+                               places=6)
         assert opened.score.linear is not None
         later = workflows.look_at(workspace)
         record = later.openings[-1]
@@ -255,12 +292,20 @@ class Sealing(FolderCase):
     def test_only_the_seal_opens_sealed_rows(self) -> None:
         """No module but the one that records an opening may read sealed rows."""
         root = Path(workflows.__file__).parent.parent
-        users = [p.name for p in sorted(root.rglob("*.py")) if "sealed_part" in p.read_text(encoding="utf-8")]
+        users = [
+            p.name
+            for p in sorted(root.rglob("*.py"))
+            if "sealed_part" in p.read_text(encoding="utf-8")
+        ]
         self.assertEqual(users, ["dataset.py", "judging.py"])
         asking = sorted(p.name for p in (ROOT / "axiarch").rglob("*.py")
                         if 'ask("test"' in p.read_text(encoding="utf-8"))
         self.assertEqual(asking, ["unsealing.py"])
-        hashing = [p.name for p in sorted(root.rglob("*.py")) if "sealed_hashes" in p.read_text(encoding="utf-8")]
+        hashing = [
+            p.name
+            for p in sorted(root.rglob("*.py"))
+            if "sealed_hashes" in p.read_text(encoding="utf-8")
+        ]
         self.assertEqual(hashing, ["dataset.py", "models.py"])
 
 
@@ -272,8 +317,10 @@ class DataOfASearchFile(FolderCase):
         for _ in range(2):
             found = workflows.search_data(workspace, wanted, self.folder)
             self.assertEqual((found.data, workspace.data_names()), ("r", ["r"]))
-        self.assertEqual(workflows.search_data(workspace, replace(wanted, data="r"), self.folder).data, "r")
-        self.assertEqual(workflows.search_data(workspace, replace(wanted, data=""), self.folder).data, "r")
+        self.assertEqual(
+            workflows.search_data(workspace, replace(wanted, data="r"), self.folder).data, "r")
+        self.assertEqual(
+            workflows.search_data(workspace, replace(wanted, data=""), self.folder).data, "r")
         with self.assertRaises(WorkspaceMissing):
             workflows.search_data(workspace, replace(wanted, data="none.csv"), self.folder)
 
@@ -288,12 +335,15 @@ class Floors(FolderCase):
         self.assertGreater(data.linear.metrics[0], data.floor.metrics[0])
 
     def test_the_linear_floor_is_that_of_an_independent_solver(self) -> None:
-        """Softmax regression is convex; the engine, stopped by its patience, must come close to the optimum."""
+        """Softmax regression is convex; the engine, stopped by its patience, must come close to
+        the optimum.
+        """
         from scipy.optimize import minimize
 
         data = workflows.data_set(workflows.make_demo(self.folder / "d"), "hive states")
         train, validation = data.part("train"), data.part("validation")
-        x, v = (np.hstack([p.inputs, np.ones((len(p.targets), 1))]).astype(float) for p in (train, validation))
+        x, v = (np.hstack([p.inputs, np.ones((len(p.targets), 1))]).astype(float)
+                for p in (train, validation))
         hot = np.eye(5)[train.targets]
 
         def loss(w: np.ndarray) -> tuple[float, np.ndarray]:
@@ -302,7 +352,8 @@ class Floors(FolderCase):
             p = np.exp(z) / np.exp(z).sum(1, keepdims=True)
             return float(-np.log(p[hot == 1]).mean()), (x.T @ (p - hot) / len(x)).ravel()
 
-        best = minimize(loss, np.zeros(x.shape[1] * 5), jac=True, method="L-BFGS-B").x.reshape(-1, 5)
+        best = minimize(loss, np.zeros(x.shape[1] * 5), jac=True,
+                        method="L-BFGS-B").x.reshape(-1, 5)
         z = v @ best
         truth = float((np.logaddexp.reduce(z, 1) - z[np.arange(len(v)), validation.targets]).mean())
         assert data.linear is not None
@@ -338,7 +389,11 @@ class Drafts(FolderCase):
 
     def test_a_search_from_plain_values(self) -> None:
         data = workflows.data_set(ring_workspace(self.folder / "w"))
-        made = workflows.new_search(data, base={"width": 8}, vary={"depth": "1 .. 3"}, method="grid", repeats=3)
+        made = workflows.new_search(data,
+                                    base={"width": 8},
+                                    vary={"depth": "1 .. 3"},
+                                    method="grid",
+                                    repeats=3)
         self.assertEqual((made.space.combinations, made.repeats, made.data), (3, 3, "ring"))
         with self.assertRaises(InputError):
             workflows.new_search(data, vary={"depth": "3 .. 1"})
@@ -374,9 +429,11 @@ class Whole(FolderCase):
         self.assertIn("cannot be run", draft_verdict(s.file, s.dataset, None, "why"))
         leader = s.ranking.rows[0]
         half = leader.half_width or 0.0
-        for value, words in ((leader.loss - 2 * half - 1e-3, "is better."), (leader.loss, "is statistically tied"),
-                             (leader.loss + 2 * half + 1e-3, "Baseline")):
-            folds = tuple(replace(f, linear=LinearBaseline(value, f.floor.metrics)) for f in s.dataset.folds)
+        for value, words in ((leader.loss - 2 * half - 1e-3, "is better."),
+                             (leader.loss, "is statistically tied"), (leader.loss + 2 * half + 1e-3,
+                                                                      "Baseline")):
+            folds = tuple(
+                replace(f, linear=LinearBaseline(value, f.floor.metrics)) for f in s.dataset.folds)
             said = ranking_verdict(replace(s, dataset=replace(s.dataset, folds=folds)))
             self.assertIn(words, said)
             self.assertEqual("A linear model, at" in said, words != "Baseline")
@@ -409,7 +466,8 @@ class Demo(FolderCase):
         self.assertEqual(workflows.load_draft(workspace, data), workflows.demo_search(data))
         self.assertEqual(workflows.make_demo(self.folder / "d"), workspace)
         names = {k.name for k in workflows.demo_search(data).space.knobs}
-        self.assertGreaterEqual(names, {"batch_size", "learning_rate", "width", "optimiser", "dropout"})
+        self.assertGreaterEqual(names,
+                                {"batch_size", "learning_rate", "width", "optimiser", "dropout"})
 
 
 class Answers(unittest.TestCase):

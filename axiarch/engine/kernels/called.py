@@ -1,4 +1,6 @@
-"""Calls of compiled code by its address: of members that installed packages bring (see ``engine/called.py``)."""
+"""Calls of compiled code by its address: of members that installed packages bring (see
+``engine/called.py``).
+"""
 
 from __future__ import annotations
 
@@ -12,7 +14,9 @@ _WHOLE = types.intp
 
 
 def _call(arrays: int, offsets: bool) -> Any:
-    """Return what calls an address with some arrays, each an offset behind it if `offsets`, then whole numbers."""
+    """Return what calls an address with some arrays, each an offset behind it if `offsets`, then
+    whole numbers.
+    """
 
     def generate(context: Any, builder: Any, sig: Any, args: Any) -> Any:
         step = 2 if offsets else 1

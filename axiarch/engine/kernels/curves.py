@@ -19,9 +19,12 @@ _ROOT_TWO_PI = 0.3989422804014327
 #: Two to the power -i.
 _HALVED = np.array([2.0**-i for i in range(128)], np.float32)
 #: The base-2 logarithm of e, and the natural logarithm of 2 in two parts that add up to it.
-_LOG2E, _LN2_HIGH, _LN2_LOW = np.float32(1.44269504088896341), np.float32(0.693359375), np.float32(-2.12194440e-4)
-_E5, _E4, _E3 = np.float32(1.9875691500e-4), np.float32(1.3981999507e-3), np.float32(8.3334519073e-3)
-_E2, _E1, _E0 = np.float32(4.1665795894e-2), np.float32(1.6666665459e-1), np.float32(5.0000001201e-1)
+_LOG2E, _LN2_HIGH, _LN2_LOW = np.float32(1.44269504088896341), np.float32(0.693359375), np.float32(
+    -2.12194440e-4)
+_E5, _E4, _E3 = np.float32(1.9875691500e-4), np.float32(1.3981999507e-3), np.float32(
+    8.3334519073e-3)
+_E2, _E1, _E0 = np.float32(4.1665795894e-2), np.float32(1.6666665459e-1), np.float32(
+    5.0000001201e-1)
 _ONE32, _HALF32, _LEAST32 = np.float32(1), np.float32(0.5), np.float32(-87)
 
 
@@ -29,8 +32,8 @@ _ONE32, _HALF32, _LEAST32 = np.float32(1), np.float32(0.5), np.float32(-87)
 def exponential32(x):
     """Return the exponential of a float32 up to 0; below -87 it counts as -87.
 
-    A polynomial on half a power of two either way (coefficients: Moshier's Cephes library, expf); within two units in
-    the last place, and several numbers at a time.
+    A polynomial on half a power of two either way (coefficients: Moshier's Cephes library, expf);
+    within two units in the last place, and several numbers at a time.
     """
     x = _LEAST32 if x < _LEAST32 else x
     power = np.floor(x * _LOG2E + _HALF32)
@@ -140,7 +143,9 @@ def slope(number, x):
 
 @kernel
 def bend(number, address, a, at, out, p, bias, units, columns):
-    """Add the biases to the sums (H, N) at `at`, and put the curve `number` of them at `out`, which may be the same."""
+    """Add the biases to the sums (H, N) at `at`, and put the curve `number` of them at `out`,
+    which may be the same.
+    """
     if number == CALLED:
         add_bias(a, at, p, bias, units, columns)
         call_block(address, a, out, a, at, units * columns)
@@ -155,7 +160,9 @@ def bend(number, address, a, at, out, p, bias, units, columns):
 
 @kernel
 def relu_back(d, at, a, out, units, columns, scale):
-    """Turn the gradient (H, N) of a ReLU's dropped output into that of its sums: zero where the output is."""
+    """Turn the gradient (H, N) of a ReLU's dropped output into that of its sums: zero where the
+    output is.
+    """
     zero = d.dtype.type(0)
     for i in range(_u(units) * _u(columns)):
         d[_u(at) + i] *= scale if a[_u(out) + i] > zero else zero

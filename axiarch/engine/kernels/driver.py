@@ -1,4 +1,5 @@
-"""The drivers: they walk a program's table of operations, for any number of steps or rows, without the interpreter.
+"""The drivers: they walk a program's table of operations, for any number of steps or rows, without
+the interpreter.
 
 See :mod:`axiarch.engine.program` for what the columns of the table and the numbers beside it are.
 """
@@ -94,30 +95,33 @@ from axiarch.engine.kernels.products import weigh, weigh_back, weigh_gradient
 
 
 @kernel
-def forward(a, which, p, ops, batch, training, key, first_word, thresholds, scales, word, bits, room):
+def forward(a, which, p, ops, batch, training, key, first_word, thresholds, scales, word, bits,
+            room):
     """Put the outputs of all operations into the arena `a`, for a batch whose inputs are there."""
     for i in range(ops.shape[0]):
         op = ops[i]
         kind = op[KIND]
         if kind in (MAX_POOL, MEAN_POOL):
-            windows.pool(a, op[IN], op[OUT], which, op[WHICH], op[CHANNELS], op[HEIGHT], op[WIDTH], op[SIZE],
-                         kind == MEAN_POOL, batch)
+            windows.pool(a, op[IN], op[OUT], which, op[WHICH], op[CHANNELS], op[HEIGHT], op[WIDTH],
+                         op[SIZE], kind == MEAN_POOL, batch)
             continue
         units, columns = op[UNITS], op[POSITIONS] * batch
         source, z, out = op[IN], op[SUM], op[OUT]
         if kind == CONV:
-            windows.lay_out_windows(a, source, op[WINDOWS], op[CHANNELS], op[HEIGHT], op[WIDTH], op[SIZE], op[STRIDE],
-                                    op[TOP], op[LEFT], op[TALL], op[WIDE], batch)
+            windows.lay_out_windows(a, source, op[WINDOWS], op[CHANNELS], op[HEIGHT], op[WIDTH],
+                                    op[SIZE], op[STRIDE], op[TOP], op[LEFT], op[TALL], op[WIDE],
+                                    batch)
             source = op[WINDOWS]
         weigh(a, source, z, p, op[WEIGHTS], op[FAN], units, columns)
         if op[NORM] == BATCH_NORM:
-            norms.batch_norm(a, z, op[SCALED], op[SPREAD], p, op[GAINS], op[KEPT], training, units, columns)
+            norms.batch_norm(a, z, op[SCALED], op[SPREAD], p, op[GAINS], op[KEPT], training, units,
+                             columns)
         elif op[NORM] == LAYER_NORM:
             norms.layer_norm(a, z, op[SCALED], op[SPREAD], p, op[GAINS], units, columns, room)
         threshold = thresholds[op[LAYER]] if training else np.int32(0)
         if op[ACTIVATION] == RELU and threshold > 0:
-            curves.relu_drop(a, z, p, op[BIASES], units, columns, key, first_word + op[WORDS], threshold,
-                             scales[op[LAYER]], word, bits)
+            curves.relu_drop(a, z, p, op[BIASES], units, columns, key, first_word + op[WORDS],
+                             threshold, scales[op[LAYER]], word, bits)
         else:
             if op[ACTIVATION] == RELU:
                 curves.relu(a, z, p, op[BIASES], units, columns)
@@ -128,22 +132,23 @@ def forward(a, which, p, ops, batch, training, key, first_word, thresholds, scal
             else:
                 curves.bend(op[ACTIVATION], op[CURVE], a, z, out, p, op[BIASES], units, columns)
             if threshold > 0:
-                words.drop(a, out, units, columns, key, first_word + op[WORDS], threshold, scales[op[LAYER]], word,
-                           bits)
+                words.drop(a, out, units, columns, key, first_word + op[WORDS], threshold,
+                           scales[op[LAYER]], word, bits)
         if op[SKIP] >= 0:
             curves.add_block(a, out, op[IN], op[SKIP], units * columns)
 
 
 @kernel
-def backward(a, which, d, p, g, ops, batch, key, first_word, thresholds, scales, word, bits, room, more):
+def backward(a, which, d, p, g, ops, batch, key, first_word, thresholds, scales, word, bits, room,
+             more):
     """Put the gradients of all parameters into `g`, that of the outputs being in the arena `d`."""
     for i in range(ops.shape[0] - 1, -1, -1):
         op = ops[i]
         kind = op[KIND]
         if kind in (MAX_POOL, MEAN_POOL):
             if not op[FIRST]:
-                windows.pool_back(d, op[OUT], op[IN], which, op[WHICH], op[CHANNELS], op[HEIGHT], op[WIDTH], op[SIZE],
-                                  kind == MEAN_POOL, batch)
+                windows.pool_back(d, op[OUT], op[IN], which, op[WHICH], op[CHANNELS], op[HEIGHT],
+                                  op[WIDTH], op[SIZE], kind == MEAN_POOL, batch)
             continue
         units, columns = op[UNITS], op[POSITIONS] * batch
         out = op[OUT]
@@ -154,38 +159,44 @@ def backward(a, which, d, p, g, ops, batch, key, first_word, thresholds, scales,
             curves.relu_back(d, out, a, out, units, columns, scale)
         else:
             if threshold > 0:
-                words.drop(d, out, units, columns, key, first_word + op[WORDS], threshold, scale, word, bits)
+                words.drop(d, out, units, columns, key, first_word + op[WORDS], threshold, scale,
+                           word, bits)
             if op[ACTIVATION] == TANH:
                 curves.tanh_back(d, out, a, out, units, columns, scale)
             elif op[ACTIVATION] != IDENTITY:
                 curves.bend_back(op[ACTIVATION], op[SLOPE], d, out, a, op[SUM], units, columns)
         curves.bias_gradient(d, out, g, op[BIASES], units, columns)
         if op[NORM] == BATCH_NORM:
-            norms.batch_norm_back(d, out, a, op[SCALED], op[SPREAD], p, g, op[GAINS], units, columns)
+            norms.batch_norm_back(d, out, a, op[SCALED], op[SPREAD], p, g, op[GAINS], units,
+                                  columns)
         elif op[NORM] == LAYER_NORM:
-            norms.layer_norm_back(d, out, a, op[SCALED], op[SPREAD], p, g, op[GAINS], units, columns, room, more)
+            norms.layer_norm_back(d, out, a, op[SCALED], op[SPREAD], p, g, op[GAINS], units,
+                                  columns, room, more)
         source = op[WINDOWS] if kind == CONV else op[IN]
         weigh_gradient(a, source, d, out, out, g, op[WEIGHTS], op[FAN], units, columns)
         if op[FIRST]:
             continue
         weigh_back(d, out, source, p, op[WEIGHTS], op[FAN], units, columns)
         if kind == CONV:
-            windows.add_up_windows(d, source, op[IN], op[CHANNELS], op[HEIGHT], op[WIDTH], op[SIZE], op[STRIDE],
-                                   op[TOP], op[LEFT], op[TALL], op[WIDE], batch)
+            windows.add_up_windows(d, source, op[IN], op[CHANNELS], op[HEIGHT], op[WIDTH], op[SIZE],
+                                   op[STRIDE], op[TOP], op[LEFT], op[TALL], op[WIDE], batch)
         if op[SKIP] >= 0:
             for n in range(op[NUMBERS] * batch):
                 d[op[IN] + n] += d[op[SKIP] + n]
 
 
 @kernel
-def measure(a, d, to, ints, smooth, kept, gains, labels, amounts, batch, gradient, sums, room, more):
-    """Return the summed loss of the outputs of a batch, add to the `sums` of metrics; put the gradient at `to` of `d`.
+def measure(a, d, to, ints, smooth, kept, gains, labels, amounts, batch, gradient, sums, room,
+            more):
+    """Return the summed loss of the outputs of a batch, add to the `sums` of metrics; put the
+    gradient at `to` of `d`.
 
     Without `gradient`, what is there of `d`, as much as there are outputs, is used up.
     """
     at, count, kind = ints[OUTPUT], ints[OUTPUTS], ints[LOSS]
     if kind == SOFTMAX:
-        return losses.softmax(a, at, labels, d, to, count, batch, gradient, smooth, kept, gains, sums, room, more)
+        return losses.softmax(a, at, labels, d, to, count, batch, gradient, smooth, kept, gains,
+                              sums, room, more)
     if kind == BINARY:
         return losses.binary(a, at, labels, d, to, batch, gradient, smooth, kept, gains, sums)
     if kind == SQUARED:
@@ -203,12 +214,14 @@ def take_targets(ints, y, wanted, order, start, batch, labels, amounts):
 
 
 @kernel
-def train(x, y, wanted, order, first, stop, last, total, ops, ints, reals, how, kept, gains, thresholds, scales, keys,
-          p, g, gathered, s, coefficients, done, starts, a, d, which, labels, amounts, word, bits, room, more, seen,
-          before, sums, raw):
-    """Train for the steps from `first` to `stop` of an epoch; return the step after the last one made.
+def train(x, y, wanted, order, first, stop, last, total, ops, ints, reals, how, kept, gains,
+          thresholds, scales, keys, p, g, gathered, s, coefficients, done, starts, a, d, which,
+          labels, amounts, word, bits, room, more, seen, before, sums, raw):
+    """Train for the steps from `first` to `stop` of an epoch; return the step after the last one
+    made.
 
-    Where the loss of a step is not finite that step is the last: the next step's number is returned with a minus.
+    Where the loss of a step is not finite that step is the last: the next step's number is returned
+    with a minus.
 
     Parameters
     ----------
@@ -241,8 +254,9 @@ def train(x, y, wanted, order, first, stop, last, total, ops, ints, reals, how, 
         take_targets(ints, y, wanted, order, start, batch, labels, amounts)
         if ints[VARIED]:
             planes = ints[INPUT_CHANNELS] == ints[IMAGE_CHANNELS]
-            rows.augment(a, ints[INPUT], ints[IMAGE_CHANNELS], ints[IMAGE_HEIGHT], ints[IMAGE_WIDTH], planes, how,
-                         keys[PICTURE_KEY], step, batch_size, batch, seen)
+            rows.augment(a, ints[INPUT], ints[IMAGE_CHANNELS], ints[IMAGE_HEIGHT],
+                         ints[IMAGE_WIDTH], planes, how, keys[PICTURE_KEY], step, batch_size, batch,
+                         seen)
         keeps = one
         if reals[MIXING] > 0:
             keeps = kept[step]
@@ -250,25 +264,29 @@ def train(x, y, wanted, order, first, stop, last, total, ops, ints, reals, how, 
             if wanted.shape[0] > 0:
                 rows.mix(amounts, 0, ints[OUTPUTS], keeps, batch)
         if reals[NOISE] > 0:
-            rows.add_noise(a, ints[INPUT], ints[INPUTS], reals[NOISE], keys[NOISE_KEY], step, batch_size, batch)
+            rows.add_noise(a, ints[INPUT], ints[INPUTS], reals[NOISE], keys[NOISE_KEY], step,
+                           batch_size, batch)
         first_word = step * ints[STEP_WORDS]
-        forward(a, which, p, ops, batch, True, keys[DROPOUT_KEY], first_word, thresholds, scales, word, bits, room)
-        loss = measure(a, d, ints[OUTPUT], ints, reals[SMOOTH], keeps, gains, labels, amounts, batch, True, sums[1:],
-                       room, more)
+        forward(a, which, p, ops, batch, True, keys[DROPOUT_KEY], first_word, thresholds, scales,
+                word, bits, room)
+        loss = measure(a, d, ints[OUTPUT], ints, reals[SMOOTH], keeps, gains, labels, amounts,
+                       batch, True, sums[1:], room, more)
         sums[0] += loss
         if not math.isfinite(loss):
             return -(step + 1)
         if wanted.shape[0] > 0:
-            losses.slopes(ints[TRAINED_ON], ints[CALLED_LOSS], d, ints[OUTPUT], ints[OUTPUTS], batch, reals[HUBER])
-        backward(a, which, d, p, g, ops, batch, keys[DROPOUT_KEY], first_word, thresholds, scales, word, bits, room,
-                 more)
+            losses.slopes(ints[TRAINED_ON], ints[CALLED_LOSS], d, ints[OUTPUT], ints[OUTPUTS],
+                          batch, reals[HUBER])
+        backward(a, which, d, p, g, ops, batch, keys[DROPOUT_KEY], first_word, thresholds, scales,
+                 word, bits, room, more)
         if step == last:
             for i in range(ints[WEIGHT_COUNT]):
                 before[i] = p[i]
         if over > 1:
             begun = step // over * over
             together = min((begun + over) * batch_size, total) - begun * batch_size
-            limits.gather_gradients(gathered, g, p.dtype.type(batch / together), size, step == begun)
+            limits.gather_gradients(gathered, g, p.dtype.type(batch / together), size,
+                                    step == begun)
             if step + 1 < begun + over and step < last:
                 continue
             for i in range(size):
@@ -280,8 +298,8 @@ def train(x, y, wanted, order, first, stop, last, total, ops, ints, reals, how, 
         if reals[CLIP_NORM] > 0 or reals[CLIP_VALUE] > 0:
             limits.clip(g, reals[CLIP_NORM], reals[CLIP_VALUE], ints[TRAINED])
         update = step // over
-        steps.optimise(ints[OPTIMISER], ints[CALLED_STEP], p, g, s, coefficients[update], size, ints[WEIGHT_COUNT],
-                       ints[TRAINED], starts)
+        steps.optimise(ints[OPTIMISER], ints[CALLED_STEP], p, g, s, coefficients[update], size,
+                       ints[WEIGHT_COUNT], ints[TRAINED], starts)
         if reals[MAX_NORM] > 0:
             for i in range(ops.shape[0]):
                 if ops[i, KIND] == DENSE or ops[i, KIND] == CONV:
@@ -292,14 +310,16 @@ def train(x, y, wanted, order, first, stop, last, total, ops, ints, reals, how, 
 
 
 @kernel
-def conclude(x, y, wanted, still_x, still_y, still_wanted, order, first, stop, seen, still_seen, ops, ints, gains,
-             p, g, s, averaged, evaluated, a, d, which, labels, amounts, word, bits, room, more, sums, still_sums,
-             low, high, level, bounds, starts, positions, parts, before, same, near, found, norms):
-    """Conclude an epoch: evaluate the rows from `first` to `stop`, those of `x` and then those of ``still_x``.
+def conclude(x, y, wanted, still_x, still_y, still_wanted, order, first, stop, seen, still_seen,
+             ops, ints, gains, p, g, s, averaged, evaluated, a, d, which, labels, amounts, word,
+             bits, room, more, sums, still_sums, low, high, level, bounds, starts, positions, parts,
+             before, same, near, found, norms):
+    """Conclude an epoch: evaluate the rows from `first` to `stop`, those of `x` and then those of
+    ``still_x``.
 
-    Training noise is off, and running statistics are used. With the first rows the weights `evaluated` (P,) are
-    chosen, `p` or their running mean where they are `averaged`. With the last, `found` (L, 4) gets the numbers of
-    layers and ``norms[0]`` the squared norm of the gradient.
+    Training noise is off, and running statistics are used. With the first rows the weights
+    `evaluated` (P,) are chosen, `p` or their running mean where they are `averaged`. With the last,
+    `found` (L, 4) gets the numbers of layers and ``norms[0]`` the squared norm of the gradient.
 
     Parameters
     ----------
@@ -308,8 +328,9 @@ def conclude(x, y, wanted, still_x, still_y, still_wanted, order, first, stop, s
     sums, still_sums : (1 + n,) float64 arrays
         Get the loss and the sums of metrics.
     low, high, level, bounds, starts
-        Of the units of all layers, as of :func:`limits.extremes`, over ``still_x`` alone; `bounds` (L, 2) holds centre
-        and reach of bounded activations, `starts` (L,) where a layer's units begin.
+        Of the units of all layers, as of :func:`limits.extremes`, over ``still_x`` alone; `bounds`
+        (L, 2) holds centre and reach of bounded activations, `starts` (L,) where a layer's units
+        begin.
     positions, parts, before, same, near
         As of :func:`limits.layer_numbers`.
     """
@@ -333,19 +354,22 @@ def conclude(x, y, wanted, still_x, still_y, still_wanted, order, first, stop, s
         batch = min(at_once, (stop if look else min(stop, seen)) - start)
         rows.gather(own_x, ints[INPUTS], order, place, batch, a, ints[INPUT], ints[INPUT_CHANNELS])
         take_targets(ints, own_y, own_wanted, order, place, batch, labels, amounts)
-        forward(a, which, evaluated, ops, batch, False, np.uint64(0), 0, off, even, word, bits, room)
+        forward(a, which, evaluated, ops, batch, False, np.uint64(0), 0, off, even, word, bits,
+                room)
         if look:
             for i in range(ops.shape[0]):
                 op = ops[i]
                 if op[KIND] == DENSE or op[KIND] == CONV:
                     layer = op[LAYER]
-                    limits.extremes(a, op[OUT], op[UNITS], op[POSITIONS] * batch, low, high, level, bounds[layer, 0],
-                                    bounds[layer, 1], starts[layer])
+                    limits.extremes(a, op[OUT], op[UNITS], op[POSITIONS] * batch, low, high, level,
+                                    bounds[layer, 0], bounds[layer, 1], starts[layer])
         into = still_sums if look else sums
-        into[0] += measure(a, d, 0, ints, none, one, gains, labels, amounts, batch, False, into[1:], room, more)
+        into[0] += measure(a, d, 0, ints, none, one, gains, labels, amounts, batch, False, into[1:],
+                           room, more)
         start += batch
     if stop == seen + still_seen:
-        limits.layer_numbers(g, p, before, parts, low, high, level, starts, positions, still_seen, same, near, found)
+        limits.layer_numbers(g, p, before, parts, low, high, level, starts, positions, still_seen,
+                             same, near, found)
         norms[0] = limits.sum_of_squares(g, 0, ints[TRAINED])
 
 

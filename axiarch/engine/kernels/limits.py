@@ -1,4 +1,6 @@
-"""What is done to gradients before a step, and to weights after it; and what is measured of both."""
+"""What is done to gradients before a step, and to weights after it; and what is measured of
+both.
+"""
 
 from __future__ import annotations
 
@@ -49,7 +51,9 @@ def clip(g, norm, value, trained):
 
 @kernel
 def max_norm(w, first, fan, units, limit):
-    """Scale down the weights into each unit, a column of (I, H) at `first`, to a norm (Srebro & Shraibman 2005)."""
+    """Scale down the weights into each unit, a column of (I, H) at `first`, to a norm (Srebro &
+    Shraibman 2005).
+    """
     for h in range(units):
         total = 0.0
         for i in range(fan):
@@ -64,8 +68,8 @@ def max_norm(w, first, fan, units, limit):
 
 @kernel
 def average(s, mean, w, size, memory, steps):
-    """Move the running mean of weights at `mean` of `s` towards `w` (P,): faster at first, so that the start is soon
-    forgotten.
+    """Move the running mean of weights at `mean` of `s` towards `w` (P,): faster at first, so that
+    the start is soon forgotten.
     """
     early = (1.0 + steps) / (10.0 + steps)
     share = w.dtype.type(1.0 - min(memory, early))
@@ -75,7 +79,9 @@ def average(s, mean, w, size, memory, steps):
 
 @kernel
 def gather_gradients(gathered, g, share, size, first):
-    """Add the gradients times `share` to those gathered; at the `first` of several batches begin with them."""
+    """Add the gradients times `share` to those gathered; at the `first` of several batches begin
+    with them.
+    """
     for i in range(size):
         gathered[i] = share * g[i] + (g.dtype.type(0) if first else gathered[i])
 
@@ -84,7 +90,8 @@ def gather_gradients(gathered, g, share, size, first):
 def extremes(a, at, units, columns, low, high, level, centre, reach, start):
     """Widen ``low[start:]`` and ``high[start:]`` by the outputs (H, N) of a layer.
 
-    Where the outputs are bounded, to `reach` about `centre`, how near they are to their bounds is added to `level`.
+    Where the outputs are bounded, to `reach` about `centre`, how near they are to their bounds is
+    added to `level`.
     """
     for h in range(_u(units)):
         row = _u(at) + h * _u(columns)
@@ -102,12 +109,14 @@ def extremes(a, at, units, columns, low, high, level, centre, reach, start):
 
 
 @kernel
-def layer_numbers(grads, flat, before, parts, low, high, level, starts, positions, rows, same, near, found):
+def layer_numbers(grads, flat, before, parts, low, high, level, starts, positions, rows, same, near,
+                  found):
     """Put into `found` (L, 4) what an epoch says of each layer.
 
-    The norm of its weights' gradient, the share of its units whose outputs differ by no more than `same`, how far the
-    last step moved its weights against their size, and the share of its units that are on average within `near` of a
-    bound. Of each unit `rows` times its layer's `positions` (L,) outputs were seen.
+    The norm of its weights' gradient, the share of its units whose outputs differ by no more than
+    `same`, how far the last step moved its weights against their size, and the share of its units
+    that are on average within `near` of a bound. Of each unit `rows` times its layer's `positions`
+    (L,) outputs were seen.
     """
     layers = starts.shape[0]
     for k in range(layers):

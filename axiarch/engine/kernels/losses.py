@@ -12,7 +12,8 @@ from axiarch.engine.kernels.called import call_block
 from axiarch.engine.kernels.curves import exponential32
 from axiarch.engine.kernels.options import inlined, kernel
 
-#: Rows of which one logarithm is taken, that of a product: each factor lies between 1 and the number of classes.
+#: Rows of which one logarithm is taken, that of a product: each factor lies between 1 and the
+#: number of classes.
 TOGETHER = 16
 
 
@@ -23,7 +24,8 @@ def _exponential(x):
 
 @kernel
 def softmax(a, at, labels, d, to, classes, rows, gradient, smooth, kept, gains, sums, room, more):
-    """Softmax cross-entropy with class numbers, shifted by the largest logit so that nothing overflows.
+    """Softmax cross-entropy with class numbers, shifted by the largest logit so that nothing
+    overflows.
 
     Parameters
     ----------
@@ -31,12 +33,14 @@ def softmax(a, at, labels, d, to, classes, rows, gradient, smooth, kept, gains, 
     labels : (B,) int32 array
     d, to : gets ``(p - onehot) / B``, if `gradient`; used as room else
     smooth, kept : float
-        The share of each label that is given to all classes alike (Szegedy et al. 2016), and the share of its own
-        label that a mixed row kept; the rest is that of its partner, row ``B - 1 - b``.
+        The share of each label that is given to all classes alike (Szegedy et al. 2016), and the
+        share of its own label that a mixed row kept; the rest is that of its partner, row ``B - 1 -
+        b``.
     gains : (C,) array
         What rows of each class count.
     sums : (1 + C,) float64 array
-        Without `gradient`, the number of rows whose largest logit is the label is added, in all and of each class.
+        Without `gradient`, the number of rows whose largest logit is the label is added, in all and
+        of each class.
     room, more : (B,) arrays, used up
 
     Returns
@@ -111,7 +115,8 @@ def softmax(a, at, labels, d, to, classes, rows, gradient, smooth, kept, gains, 
 
 @kernel
 def binary(a, at, labels, d, to, rows, gradient, smooth, kept, gains, sums):
-    """Binary cross-entropy from logits (1, B): ``max(z, 0) - z y + log(1 + exp(-|z|))``, which never overflows.
+    """Binary cross-entropy from logits (1, B): ``max(z, 0) - z y + log(1 + exp(-|z|))``, which
+    never overflows.
 
     The rest as in :func:`softmax`, the labels being 0 or 1.
     """
@@ -139,10 +144,11 @@ def binary(a, at, labels, d, to, rows, gradient, smooth, kept, gains, sums):
 
 @kernel
 def amounts(a, at, targets, d, to, count, rows, gradient, sums):
-    """Differences of amounts (T, B): the mean square over targets is what is reported, whichever loss trains.
+    """Differences of amounts (T, B): the mean square over targets is what is reported, whichever
+    loss trains.
 
-    `d` gets the differences, which :func:`slopes` turns into a gradient. For each target the sum of squares, then of
-    absolute differences, is added to `sums` (2 T,).
+    `d` gets the differences, which :func:`slopes` turns into a gradient. For each target the sum of
+    squares, then of absolute differences, is added to `sums` (2 T,).
     """
     total = 0.0
     for t in range(count):
@@ -163,8 +169,8 @@ def amounts(a, at, targets, d, to, count, rows, gradient, sums):
 def log_amounts(a, at, targets, d, to, count, rows, gradient, gains, sums):
     """As :func:`amounts`, for amounts that are trained on by their logarithm.
 
-    What is reported compares the amounts themselves, ``exp(z scale + centre) / spread``; `gains` (3 T,) holds scale,
-    centre and spread. The differences in `d` are those of the scaled logarithms.
+    What is reported compares the amounts themselves, ``exp(z scale + centre) / spread``; `gains` (3
+    T,) holds scale, centre and spread. The differences in `d` are those of the scaled logarithms.
     """
     total = 0.0
     for t in range(count):
@@ -190,8 +196,8 @@ def log_amounts(a, at, targets, d, to, count, rows, gradient, gains, sums):
 def slopes(how, address, d, to, count, rows, width):
     """Turn differences (T, B) into the gradient of their mean over targets and rows.
 
-    By their square: twice the difference; by their size: its sign; Huber: half the square up to `width`, straight
-    beyond it (Huber 1964).
+    By their square: twice the difference; by their size: its sign; Huber: half the square up to
+    `width`, straight beyond it (Huber 1964).
     """
     share = d.dtype.type(1) / d.dtype.type(rows * count)
     if how == CALLED:

@@ -1,4 +1,6 @@
-"""Normalisation: sums become ``gain (z - mean) / sqrt(variance + EPSILON)``; biases are added by the activation."""
+"""Normalisation: sums become ``gain (z - mean) / sqrt(variance + EPSILON)``; biases are added by
+the activation.
+"""
 
 from __future__ import annotations
 
@@ -15,10 +17,12 @@ RUNNING = 0.1
 
 @kernel
 def batch_norm(a, at, scaled, spread, p, gains, kept, training, units, columns):
-    """Batch normalisation (Ioffe & Szegedy 2015) of the sums (H, N) at `at` in place, each unit over its columns.
+    """Batch normalisation (Ioffe & Szegedy 2015) of the sums (H, N) at `at` in place, each unit
+    over its columns.
 
-    In training with the batch's own mean and (biased) variance, which also move the running ones at `kept` (2, H) of
-    `p`; else with those. `scaled` (H, N) keeps what the way back needs, `spread` (H,) one over the root.
+    In training with the batch's own mean and (biased) variance, which also move the running ones at
+    `kept` (2, H) of `p`; else with those. `scaled` (H, N) keeps what the way back needs, `spread`
+    (H,) one over the root.
     """
     one, zero = a.dtype.type(1), a.dtype.type(0)
     part = one / a.dtype.type(columns)
@@ -44,7 +48,9 @@ def batch_norm(a, at, scaled, spread, p, gains, kept, training, units, columns):
 
 @kernel
 def batch_norm_back(d, at, a, scaled, spread, p, g, gains, units, columns):
-    """Turn the gradient (H, N) of normalised sums into that of the sums, and put the gains' into `g`."""
+    """Turn the gradient (H, N) of normalised sums into that of the sums, and put the gains' into
+    `g`.
+    """
     part, zero = d.dtype.type(1) / d.dtype.type(columns), d.dtype.type(0)
     for h in range(_u(units)):
         row, own = _u(at) + h * _u(columns), _u(scaled) + h * _u(columns)
@@ -107,4 +113,5 @@ def layer_norm_back(d, at, a, scaled, spread, p, g, gains, units, columns, room,
     for h in range(_u(units)):
         row, own = _u(at) + h * _u(columns), _u(scaled) + h * _u(columns)
         for n in range(_u(columns)):
-            d[row + n] = a[_u(spread) + n] * (d[row + n] - part * room[n] - part * a[own + n] * more[n])
+            d[row +
+              n] = a[_u(spread) + n] * (d[row + n] - part * room[n] - part * a[own + n] * more[n])

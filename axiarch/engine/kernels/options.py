@@ -1,4 +1,6 @@
-"""How kernels are compiled: cached on disk, without the interpreter's lock, fused multiply-adds allowed."""
+"""How kernels are compiled: cached on disk, without the interpreter's lock, fused multiply-adds
+allowed.
+"""
 
 from __future__ import annotations
 
@@ -7,7 +9,8 @@ from typing import Any
 
 from numba import njit
 
-_PLAIN: dict[str, Any] = {"cache": True, "error_model": "numpy", "boundscheck": False, "nogil": True}
+_PLAIN: dict[str,
+             Any] = {"cache": True, "error_model": "numpy", "boundscheck": False, "nogil": True}
 
 
 def kernel(function: Callable[..., Any]) -> Any:

@@ -1,7 +1,8 @@
-"""Optimisers: one step on the flat buffers. Weights come first; only they are pulled by L2 and shrunk by decay.
+"""Optimisers: one step on the flat buffers. Weights come first; only they are pulled by L2 and
+shrunk by decay.
 
-Each takes a stretch (n,) of weights, of their gradients, and of each moment that it keeps; `c` are the coefficients of
-the step, `l2` and `decay` those that hold for the stretch.
+Each takes a stretch (n,) of weights, of their gradients, and of each moment that it keeps; `c` are
+the coefficients of the step, `l2` and `decay` those that hold for the stretch.
 """
 
 from __future__ import annotations
@@ -27,8 +28,9 @@ from axiarch.engine.codes import (
 from axiarch.engine.kernels.called import call_step
 from axiarch.engine.kernels.options import kernel
 
-#: Moments smaller than this are set to zero: denormal numbers would make every later product many times slower.
-#: Where a second moment is, the first is too, however small epsilon: a gradient below 1e-18 counts as none.
+#: Moments smaller than this are set to zero: denormal numbers would make every later product many
+#: times slower. Where a second moment is, the first is too, however small epsilon: a gradient below
+#: 1e-18 counts as none.
 TINY = 1e-30
 TINY_SQUARE = 1e-36
 
@@ -42,8 +44,8 @@ def sgd(w, g, rate, l2, decay):
 
 @kernel
 def momentum(w, g, s, rate, l2, decay, mu, ahead):
-    """``v = mu v + g; w -= rate v`` (Polyak 1964), or `ahead` ``w -= rate (g + mu v)`` (Nesterov 1983, as Sutskever et
-    al. 2013); coefficients: rate, l2, decay, mu.
+    """``v = mu v + g; w -= rate v`` (Polyak 1964), or `ahead` ``w -= rate (g + mu v)`` (Nesterov
+    1983, as Sutskever et al. 2013); coefficients: rate, l2, decay, mu.
     """
     tiny, zero = w.dtype.type(TINY), w.dtype.type(0)
     for i in range(w.shape[0]):
@@ -56,7 +58,9 @@ def momentum(w, g, s, rate, l2, decay, mu, ahead):
 
 @kernel
 def adagrad(w, g, s, c, l2, decay):
-    """``s += g g; w -= rate g / (sqrt(s) + epsilon)`` (Duchi et al. 2011); coefficients: rate, l2, decay, epsilon."""
+    """``s += g g; w -= rate g / (sqrt(s) + epsilon)`` (Duchi et al. 2011); coefficients: rate,
+    l2, decay, epsilon.
+    """
     for i in range(w.shape[0]):
         slope = g[i] + l2 * w[i]
         square = s[i] + slope * slope
@@ -66,7 +70,9 @@ def adagrad(w, g, s, c, l2, decay):
 
 @kernel
 def adadelta(w, g, s, v, c, l2, decay):
-    """AdaDelta (Zeiler 2012), its step times the rate; coefficients as rmsprop, epsilon inside both roots."""
+    """AdaDelta (Zeiler 2012), its step times the rate; coefficients as rmsprop, epsilon inside
+    both roots.
+    """
     tiny_square, zero = w.dtype.type(TINY_SQUARE), w.dtype.type(0)
     for i in range(w.shape[0]):
         slope = g[i] + l2 * w[i]
@@ -98,10 +104,11 @@ def rmsprop(w, g, s, c, l2, decay):
 
 @kernel
 def adam(w, g, s, v, c, l2, decay):
-    """Adam (Kingma & Ba 2015, algorithm 1: epsilon outside the root of the corrected second moment).
+    """Adam (Kingma & Ba 2015, algorithm 1: epsilon outside the root of the corrected second
+    moment).
 
-    Coefficients: rate / (1 - beta1^t), l2, decay, beta1, 1 - beta1, beta2, 1 - beta2, 1 / sqrt(1 - beta2^t), epsilon.
-    L2 joins the gradient; decay bypasses the moments (Loshchilov & Hutter 2019).
+    Coefficients: rate / (1 - beta1^t), l2, decay, beta1, 1 - beta1, beta2, 1 - beta2, 1 / sqrt(1 -
+    beta2^t), epsilon. L2 joins the gradient; decay bypasses the moments (Loshchilov & Hutter 2019).
     """
     tiny, tiny_square, zero = w.dtype.type(TINY), w.dtype.type(TINY_SQUARE), w.dtype.type(0)
     rate, beta1, rest1, beta2, rest2, root, epsilon = c[0], c[3], c[4], c[5], c[6], c[7], c[8]
@@ -121,7 +128,8 @@ def adam(w, g, s, v, c, l2, decay):
 def nadam(w, g, s, v, c, l2, decay):
     """NAdam (Dozat 2016) with a constant beta1: Adam whose numerator looks one step ahead.
 
-    Coefficients as adam, but the rate as it is; then beta1 / (1 - beta1^(t+1)) and (1 - beta1) / (1 - beta1^t).
+    Coefficients as adam, but the rate as it is; then beta1 / (1 - beta1^(t+1)) and (1 - beta1) / (1
+    - beta1^t).
     """
     tiny, tiny_square, zero = w.dtype.type(TINY), w.dtype.type(TINY_SQUARE), w.dtype.type(0)
     for i in range(w.shape[0]):
@@ -134,12 +142,14 @@ def nadam(w, g, s, v, c, l2, decay):
         slope = zero if small else slope
         s[i] = mean
         v[i] = square
-        w[i] -= c[0] * (c[9] * mean + c[10] * slope) / (np.sqrt(square) * c[7] + c[8]) + decay * w[i]
+        w[i] -= c[0] * (c[9] * mean + c[10] * slope) / (np.sqrt(square) * c[7] +
+                                                        c[8]) + decay * w[i]
 
 
 @kernel
 def amsgrad(w, g, s, v, most, c, l2, decay):
-    """AMSGrad (Reddi et al. 2018): Adam with the largest second moment so far, corrected as Adam's is.
+    """AMSGrad (Reddi et al. 2018): Adam with the largest second moment so far, corrected as Adam's
+    is.
 
     Coefficients as adam.
     """
@@ -160,7 +170,8 @@ def amsgrad(w, g, s, v, most, c, l2, decay):
 
 @kernel
 def lion(w, g, s, c, l2, decay):
-    """Lion (Chen et al. 2023): ``w -= rate sign(beta1 m + (1 - beta1) g)``, then ``m = beta2 m + (1 - beta2) g``.
+    """Lion (Chen et al. 2023): ``w -= rate sign(beta1 m + (1 - beta1) g)``, then ``m = beta2 m + (1
+    - beta2) g``.
 
     Coefficients: rate, l2, decay, beta1, 1 - beta1, beta2, 1 - beta2.
     """
@@ -176,10 +187,11 @@ def lion(w, g, s, c, l2, decay):
 
 @kernel
 def lamb(w, g, s, c, size, weights, trained, starts):
-    """LAMB (You et al. 2020): Adam's step and the decay, of each layer scaled to the size of its weights.
+    """LAMB (You et al. 2020): Adam's step and the decay, of each layer scaled to the size of its
+    weights.
 
-    Coefficients as adam, but the rate and the decay as they are, then 1 / (1 - beta1^t). `starts` are where each
-    layer's weights begin, and where the last ends. Biases and gains step as Adam's.
+    Coefficients as adam, but the rate and the decay as they are, then 1 / (1 - beta1^t). `starts`
+    are where each layer's weights begin, and where the last ends. Biases and gains step as Adam's.
     """
     tiny, tiny_square = w.dtype.type(TINY), w.dtype.type(TINY_SQUARE)
     zero, one = w.dtype.type(0), w.dtype.type(1)
@@ -200,7 +212,8 @@ def lamb(w, g, s, c, size, weights, trained, starts):
             way = c[9] * s[i] / (np.sqrt(s[size + i]) * c[7] + c[8]) + decay * w[i]
             length += np.float64(w[i]) * np.float64(w[i])
             step += np.float64(way) * np.float64(way)
-        trust = w.dtype.type(math.sqrt(length / step)) if scaled and length > 0 and step > 0 else one
+        trust = w.dtype.type(math.sqrt(length /
+                                       step)) if scaled and length > 0 and step > 0 else one
         for i in range(first, last):
             way = c[9] * s[i] / (np.sqrt(s[size + i]) * c[7] + c[8]) + decay * w[i]
             w[i] -= c[0] * trust * way
@@ -208,7 +221,9 @@ def lamb(w, g, s, c, size, weights, trained, starts):
 
 @kernel
 def optimise(number, address, w, g, s, c, size, weights, trained, starts):
-    """Make the step of an optimiser by its number: of the weights, then of all else, without L2 and decay."""
+    """Make the step of an optimiser by its number: of the weights, then of all else, without L2
+    and decay.
+    """
     if number == LAMB:
         lamb(w, g, s, c, size, weights, trained, starts)
         return

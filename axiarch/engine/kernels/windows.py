@@ -13,14 +13,18 @@ from axiarch.engine.kernels.options import inlined, kernel
 
 @inlined
 def _inside(lost, stride, width, wide):
-    """Return the first and the last but one of `wide` places whose pixel, `lost` before it, lies inside a picture."""
+    """Return the first and the last but one of `wide` places whose pixel, `lost` before it, lies
+    inside a picture.
+    """
     low = min(max((lost + stride - 1) // stride, 0), wide)
     return low, max(min((width - 1 + lost) // stride + 1, wide), low)
 
 
 @kernel
 def lay_out_windows(a, at, to, channels, height, width, size, stride, top, left, tall, wide, rows):
-    """Lay out the windows of pictures at `at` as a block (size size C, tall wide B) at `to`; zero outside."""
+    """Lay out the windows of pictures at `at` as a block (size size C, tall wide B) at `to`;
+    zero outside.
+    """
     run = wide * rows
     zero = a.dtype.type(0)
     for u in range(size):
@@ -51,7 +55,9 @@ def lay_out_windows(a, at, to, channels, height, width, size, stride, top, left,
 
 @kernel
 def add_up_windows(d, at, to, channels, height, width, size, stride, top, left, tall, wide, rows):
-    """Add up the gradients of windows at `at` at the pixels of the pictures at `to` that they were taken from."""
+    """Add up the gradients of windows at `at` at the pixels of the pictures at `to` that they
+    were taken from.
+    """
     zero = d.dtype.type(0)
     for n in range(_u(channels * height * width * rows)):
         d[_u(to) + n] = zero
@@ -76,7 +82,9 @@ def add_up_windows(d, at, to, channels, height, width, size, stride, top, left, 
 
 @kernel
 def pool(a, at, to, which, place, channels, height, width, size, mean, rows):
-    """Put the largest, or the mean, of each square at `to`; `which` from `place` on says where it was."""
+    """Put the largest, or the mean, of each square at `to`; `which` from `place` on says where
+    it was.
+    """
     tall, wide = height // size, width // size
     part = a.dtype.type(1) / a.dtype.type(size * size)
     for c in range(channels):
@@ -88,7 +96,8 @@ def pool(a, at, to, which, place, channels, height, width, size, mean, rows):
                 if mean:
                     _mean_of_square(a, out, corner, width, size, part, rows)
                 elif size == 2:
-                    _largest_of_four(a, out, which, found, _u(corner), _u(corner + width * rows), rows)
+                    _largest_of_four(a, out, which, found, _u(corner), _u(corner + width * rows),
+                                     rows)
                 else:
                     _largest_of_square(a, out, which, found, corner, width, size, rows)
 
@@ -138,7 +147,9 @@ def _largest_of_square(a, out, which, found, corner, width, size, rows):
 
 @kernel
 def pool_back(d, at, to, which, place, channels, height, width, size, mean, rows):
-    """Give the gradient of each square at `at` to the pixel it came from, or a share to all of them."""
+    """Give the gradient of each square at `at` to the pixel it came from, or a share to all of
+    them.
+    """
     tall, wide = height // size, width // size
     part, zero = d.dtype.type(1) / d.dtype.type(size * size), d.dtype.type(0)
     if tall * size != height or wide * size != width:

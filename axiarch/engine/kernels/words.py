@@ -1,4 +1,5 @@
-"""Random bits that are a pure function of a key and a position, so that nothing needs storing or restoring.
+"""Random bits that are a pure function of a key and a position, so that nothing needs storing or
+restoring.
 
 SplitMix64: Steele, Lea & Flood, "Fast splittable pseudorandom number generators", OOPSLA 2014.
 """
@@ -26,16 +27,18 @@ def random_word(key, index):
 
 @kernel
 def shuffle(order, key):
-    """Put the numbers from 0 into `order` (N,) in an order that `key` says (Fisher & Yates 1938, Durstenfeld 1964).
+    """Put the numbers from 0 into `order` (N,) in an order that `key` says (Fisher & Yates 1938,
+    Durstenfeld 1964).
 
-    A place among the first i is the upper half of i times 32 random bits, so for N rows no place is likelier than
-    another by more than N in 2^32.
+    A place among the first i is the upper half of i times 32 random bits, so for N rows no place is
+    likelier than another by more than N in 2^32.
     """
     rows = order.shape[0]
     for i in range(rows):
         order[i] = i
     for i in range(rows - 1, 0, -1):
-        place = np.int64(((random_word(key, np.uint64(i)) >> np.uint64(32)) * np.uint64(i + 1)) >> np.uint64(32))
+        place = np.int64((
+            (random_word(key, np.uint64(i)) >> np.uint64(32)) * np.uint64(i + 1)) >> np.uint64(32))
         order[i], order[place] = order[place], order[i]
 
 
@@ -43,8 +46,9 @@ def shuffle(order, key):
 def drop(a, at, units, columns, key, first, threshold, scale, words, bits):
     """Apply inverted dropout to the block (H, N) at `at` of `a` in place (Srivastava et al. 2014).
 
-    A number is silenced where its sixteen bits are below `threshold`; the others are multiplied by `scale`. A unit's
-    bits are the words from ``first + h ceil(N / 4)`` on; `words` (N / 4,) and `bits` (N,) are the same memory.
+    A number is silenced where its sixteen bits are below `threshold`; the others are multiplied by
+    `scale`. A unit's bits are the words from ``first + h ceil(N / 4)`` on; `words` (N / 4,) and
+    `bits` (N,) are the same memory.
     """
     zero = a.dtype.type(0)
     length = _u((columns + 3) // 4)

@@ -1,4 +1,6 @@
-"""What a user does with trained networks: keep one or an average, look through models, use them, bring others in."""
+"""What a user does with trained networks: keep one or an average, look through models, use them,
+bring others in.
+"""
 
 from __future__ import annotations
 
@@ -24,14 +26,20 @@ if TYPE_CHECKING:
 
 def keep_model(app: TrainingApp) -> None:
     """Ask for a name and a note, then keep the network of a recipe as a model."""
-    _ask_to_keep(app, "", "The network of its best epoch is kept with all it needs to predict new files, as one file. "
-                 "M lists the models kept.")
+    _ask_to_keep(
+        app, "",
+        "The network of its best epoch is kept with all it needs to predict new files, as one "
+        "file. M lists the models kept.")
 
 
 def keep_average(app: TrainingApp) -> None:
     """Ask for a name and a note, then keep the average of a recipe's seeds as one model."""
-    _ask_to_keep(app, "seeds", "The predictions of all its seeds are averaged, as one model in one file. It is kept "
-                 "only if it is better than the best of them by more than chance, paired over the validation rows.")
+    _ask_to_keep(
+        app, "seeds",
+        "The predictions of all its seeds are averaged, as one model in one file. It is kept "
+        "only if it is better than the best of them by more than chance, paired over the "
+        "validation rows."
+    )
 
 
 def _ask_to_keep(app: TrainingApp, average: str, why: str) -> None:
@@ -44,14 +52,20 @@ def _ask_to_keep(app: TrainingApp, average: str, why: str) -> None:
     def answered(answer: str | None) -> None:
         if answer:
             own, _, note = answer.partition(":")
-            _beside(app, lambda: _kept(workflows.keep_model(app.workspace, s, recipe, own, note, average=average)))
+            _beside(
+                app, lambda: _kept(
+                    workflows.keep_model(app.workspace, s, recipe, own, note, average=average)))
 
-    app.push_screen(Asked(f"Keep {what} as a model?", why, "a name; or a name, a colon, and a note", name), answered)
+    app.push_screen(
+        Asked(f"Keep {what} as a model?", why, "a name; or a name, a colon, and a note", name),
+        answered)
 
 
 def _kept(model: KeptModel) -> Message:
-    what = f"mean of {model.networks} networks" if model.networks > 1 else f"seed {model.seed}, epoch {model.epoch}"
-    return said.Noted(f"Kept {model.name!r}: {what}, validation loss {loss(model.loss)}. M lists models.")
+    what = f"mean of {model.networks} networks" if model.networks > 1 else (f"seed {model.seed}, "
+                                                                            f"epoch {model.epoch}")
+    return said.Noted(
+        f"Kept {model.name!r}: {what}, validation loss {loss(model.loss)}. M lists models.")
 
 
 def models(app: TrainingApp) -> None:
@@ -74,16 +88,19 @@ def _do(app: TrainingApp, answer: tuple[str, str] | None) -> None:
     if not word:
         return
     if word == "remove":
-        app.push_screen(Question(f"Remove the model {name}?", "Its file is deleted. The search that trained it and its "
-                                 "checkpoints stay."),
-                        lambda yes: _beside(app, lambda: _removed(app, name)) if yes == "yes" else None)
+        app.push_screen(
+            Question(f"Remove the model {name}?",
+                     "Its file is deleted. The search that trained it and its "
+                     "checkpoints stay."), lambda yes: _beside(app, lambda: _removed(app, name))
+            if yes == "yes" else None)
         return
     _DEEDS[word](app, name)
 
 
 def _removed(app: TrainingApp, name: str) -> Message:
     found = next(m for m in workflows.kept_models(app.workspace) if m.path.stem == name)
-    return said.Noted(f"Removed {found.name!r}; {memory(workflows.remove_model(app.workspace, found))} freed.")
+    return said.Noted(
+        f"Removed {found.name!r}; {memory(workflows.remove_model(app.workspace, found))} freed.")
 
 
 def _verify(app: TrainingApp, name: str) -> None:
@@ -91,9 +108,11 @@ def _verify(app: TrainingApp, name: str) -> None:
         model = workflows.find_model(app.workspace, name)
         kept, found = workflows.verify_model(app.workspace, model)
         if kept == found:
-            return said.Noted(f"{model.name!r}: validation loss {loss(found)}, the same to the last bit.")
-        return said.Noted(f"{model.name!r}: validation loss {found!r} now, {kept!r} when it was kept. Other package "
-                          "versions or another machine can change the last digits.")
+            return said.Noted(
+                f"{model.name!r}: validation loss {loss(found)}, the same to the last bit.")
+        return said.Noted(
+            f"{model.name!r}: validation loss {found!r} now, {kept!r} when it was kept. Other "
+            "package versions or another machine can change the last digits.")
 
     _beside(app, job)
 
@@ -104,8 +123,8 @@ def _predict(app: TrainingApp, name: str) -> None:
             source = Path(path).expanduser()
             place = app.workspace.exports / f"{source.name.split('.')[0]}-predicted.csv"
             app.replacing([place], lambda force: app.predict_rows(
-                lambda tell: workflows.predict(workflows.find_model(app.workspace, name), source, place, force, tell),
-                place))
+                lambda tell: workflows.predict(workflows.find_model(app.workspace, name), source,
+                                               place, force, tell), place))
 
     app.push_screen(Browser(Path.cwd(), workflows.recent_tables(app.workspace)), answered)
 
@@ -116,18 +135,22 @@ def _export(app: TrainingApp, name: str) -> None:
     def job(force: bool) -> Message:
         place.parent.mkdir(parents=True, exist_ok=True)
         found = workflows.export_network(workflows.find_model(app.workspace, name), place, force)
-        return said.Noted(f"Written: {place} ({memory(found['bytes'])}). It differs from our own predictions by "
-                          f"{found['difference']:.1e} at most, on {count(found['rows'], 'made-up row')}.")
+        return said.Noted(
+            f"Written: {place} ({memory(found['bytes'])}). It differs from our own predictions by "
+            f"{found['difference']:.1e} at most, on {count(found['rows'], 'made-up row')}.")
 
     app.replacing([place], lambda force: _beside(app, lambda: job(force)))
 
 
 def _continue(app: TrainingApp, name: str) -> None:
-    app.ask_number(f"Train how many epochs from the weights of {name}?",
-                   "Its weights are the first ones of a new training. The optimiser and the schedule start from the "
-                   "beginning: only more epochs of its own run, with c, continue exactly.", 20,
-                   lambda n: _beside(app, lambda: said.SearchStarted(workflows.continue_model(
-                       app.workspace, workflows.find_model(app.workspace, name), n), "strips")))
+    app.ask_number(
+        f"Train how many epochs from the weights of {name}?",
+        "Its weights are the first ones of a new training. The optimiser and the schedule start "
+        "from the beginning: only more epochs of its own run, with c, continue exactly.", 20,
+        lambda n: _beside(
+            app, lambda: said.SearchStarted(
+                workflows.continue_model(app.workspace, workflows.find_model(app.workspace, name), n
+                                         ), "strips")))
 
 
 _DEEDS: dict[str, Callable[[TrainingApp, str], None]] = {
@@ -135,17 +158,23 @@ _DEEDS: dict[str, Callable[[TrainingApp, str], None]] = {
 
 
 def last_training(app: TrainingApp) -> None:
-    """Ask on how many seeds a recipe is trained on all open rows, before the test rows are opened."""
+    """Ask on how many seeds a recipe is trained on all open rows, before the test rows are
+    opened.
+    """
     s, recipe = app.state.snapshot, app.chosen()
     if s is None or recipe not in s.recipes:
         return
     if not s.over:
-        app.post_message(said.Noted("Train on all open rows when the search is over: only one search runs at a time."))
+        app.post_message(
+            said.Noted(
+                "Train on all open rows when the search is over: only one search runs at a time."))
         return
-    app.ask_number(f"Train recipe {recipe} on training and validation rows, on how many seeds?",
-                   "For the last look: more rows, as many epochs as its runs were best after, and no row left that "
-                   "says how good it is. Only the test rows can: open the seal (ctrl+o) once it has ended.", 3,
-                   lambda n: _beside(app, lambda: _last(app, s, recipe, n)))
+    app.ask_number(
+        f"Train recipe {recipe} on training and validation rows, on how many seeds?",
+        "For the last look: more rows, as many epochs as its runs were best after, and no row left "
+        "that says how good it is. Only the test rows can: open the seal (ctrl+o) once it has "
+        "ended.", 3,
+        lambda n: _beside(app, lambda: _last(app, s, recipe, n)))
 
 
 def _last(app: TrainingApp, s: Snapshot, recipe: int, seeds: int) -> Message:

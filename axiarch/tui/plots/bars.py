@@ -13,7 +13,9 @@ _ALONG = "▇"
 
 
 def spark(counts: Sequence[int]) -> str:
-    """Return one row of upright bars, one cell a count, a little lower than the row; any above zero is seen."""
+    """Return one row of upright bars, one cell a count, a little lower than the row; any above
+    zero is seen.
+    """
     top = max(counts, default=0)
     if top == 0:
         return " " * len(counts)
@@ -36,7 +38,12 @@ def named_bars(names: Sequence[str], counts: Sequence[int], width: int, role: st
             for name, count in zip(names, counts, strict=True)]
 
 
-def histogram(counts: Sequence[int], low: float, high: float, width: int, height: int, role: str = "bar") -> Rows:
+def histogram(counts: Sequence[int],
+              low: float,
+              high: float,
+              width: int,
+              height: int,
+              role: str = "bar") -> Rows:
     """Return upright bars over a range, with its ends written below."""
     top = max(counts, default=0) or 1
     each = max(width // max(len(counts), 1), 1)

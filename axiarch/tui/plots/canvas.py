@@ -1,4 +1,6 @@
-"""A braille canvas: two by four dots a cell, one role a cell, the highest rank drawn winning the cell's colour."""
+"""A braille canvas: two by four dots a cell, one role a cell, the highest rank drawn winning the
+cell's colour.
+"""
 
 from __future__ import annotations
 
@@ -47,20 +49,24 @@ class Canvas:
         if len(x) < 2:
             self.points(x, y, role, rank)
             return
-        y = np.clip(y, -1.0, 2.0)  # a runaway value leaves the picture; it need not be drawn dot by dot
+        y = np.clip(y, -1.0,
+                    2.0)  # a runaway value leaves the picture; it need not be drawn dot by dot
         x0, y0, x1, y1 = x[:-1], y[:-1], x[1:], y[1:]
         whole = np.isfinite(x0) & np.isfinite(y0) & np.isfinite(x1) & np.isfinite(y1)
         x0, y0, x1, y1 = x0[whole], y0[whole], x1[whole], y1[whole]
         length = np.maximum(np.abs(x1 - x0) * self.cols * 2, np.abs(y1 - y0) * self.rows * 4)
         steps = np.maximum(np.ceil(length).astype(np.int64), 1) + 1
         which = np.repeat(np.arange(len(steps)), steps)
-        part = (np.arange(len(which)) - np.repeat(np.cumsum(steps) - steps, steps)) / (steps[which] - 1)
-        self.points(x0[which] + part * (x1 - x0)[which], y0[which] + part * (y1 - y0)[which], role, rank)
+        part = (np.arange(len(which)) -
+                np.repeat(np.cumsum(steps) - steps, steps)) / (steps[which] - 1)
+        self.points(x0[which] + part * (x1 - x0)[which], y0[which] + part * (y1 - y0)[which], role,
+                    rank)
 
     def mark(self, x: float, y: float, symbol: str, role: str) -> None:
         """Put a character over the cell at a place within the canvas."""
         if 0 <= x <= 1 and 0 <= y <= 1:
-            cell = (min(int((1 - y) * self.rows), self.rows - 1), min(int(x * self.cols), self.cols - 1))
+            cell = (min(int((1 - y) * self.rows),
+                        self.rows - 1), min(int(x * self.cols), self.cols - 1))
             self._marks[cell] = (symbol, role)
 
     def level(self, y: float, symbol: str, role: str) -> None:

@@ -1,4 +1,6 @@
-"""A chart of curves: round ticks, units, level lines with their names, a cursor that reads values."""
+"""A chart of curves: round ticks, units, level lines with their names, a cursor that reads
+values.
+"""
 
 from __future__ import annotations
 
@@ -92,7 +94,8 @@ def draw_chart(chart: Chart, width: int, height: int) -> Rows:
             canvas.mark(x, y, symbol, role)
     for series in chart.series:
         if series.end and len(series.x):
-            canvas.mark(float(chart.x.at(series.x[-1])), float(chart.y.at(series.y[-1])), series.end, series.role)
+            canvas.mark(float(chart.x.at(series.x[-1])), float(chart.y.at(series.y[-1])),
+                        series.end, series.role)
     if chart.cursor is not None:
         canvas.upright(float(chart.x.at(chart.cursor)), "│", "ink")
     for level in chart.levels:
@@ -100,15 +103,18 @@ def draw_chart(chart: Chart, width: int, height: int) -> Rows:
     body = canvas.drawn()
     labels = _y_labels(chart.y, rows, chart.levels)
     out: Rows = [_names(chart, width)]
-    out += [[(right(labels.get(i, ("", ""))[0], MARGIN - 1), labels.get(i, ("", "faint"))[1]), (" ", "ink"),
-             ("┤" if i in labels else "│", "grid"), *row] for i, row in enumerate(body)]
+    out += [[(right(labels.get(i, ("", ""))[0], MARGIN - 1), labels.get(i, ("", "faint"))[1]),
+             (" ", "ink"), ("┤" if i in labels else "│", "grid"), *row]
+            for i, row in enumerate(body)]
     if chart.ticks_below:
         out += _x_axis(chart.x, cols)
     return [cut(row, width) for row in out]
 
 
 def _y_labels(scale: Scale, rows: int, levels: Sequence[Level]) -> dict[int, tuple[str, str]]:
-    """Return the text and role beside each row that has one: names of levels, then ticks that leave them room."""
+    """Return the text and role beside each row that has one: names of levels, then ticks that
+    leave them room.
+    """
     labels: dict[int, tuple[str, str]] = {}
     for level in levels:
         place = float(scale.at(level.y))
@@ -123,7 +129,9 @@ def _y_labels(scale: Scale, rows: int, levels: Sequence[Level]) -> dict[int, tup
 
 
 def _names(chart: Chart, width: int) -> Row:
-    """Return the row above a plot: the name of the upright axis, and at the far end that of the other."""
+    """Return the row above a plot: the name of the upright axis, and at the far end that of the
+    other.
+    """
     row: Row = [(f" {chart.y_name}", "faint")]
     room = width - len(chart.y_name) - 3
     if chart.ticks_below and chart.x_name and room > len(chart.x_name) + 3:
@@ -151,7 +159,9 @@ def _x_axis(scale: Scale, cols: int) -> Rows:
 
 
 def loss_scale(values: Floats, floor: float, log: bool = False, best: float | None = None) -> Scale:
-    """Return an axis for losses: from the lowest, or the `best` there can be, to a little above the floor."""
+    """Return an axis for losses: from the lowest, or the `best` there can be, to a little above
+    the floor.
+    """
     finite = values[np.isfinite(values)]
     if finite.size == 0:
         return Scale(0.0, floor * 1.1)

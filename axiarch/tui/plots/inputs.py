@@ -1,6 +1,8 @@
-"""How predictions depend on the inputs, drawn: one small chart a column, residuals, and where they are worse.
+"""How predictions depend on the inputs, drawn: one small chart a column, residuals, and where they
+are worse.
 
-Everything is drawn from what :mod:`axiarch.export.responses` and :mod:`axiarch.insight.groups` have found.
+Everything is drawn from what :mod:`axiarch.export.responses` and :mod:`axiarch.insight.groups` have
+found.
 """
 
 from __future__ import annotations
@@ -48,8 +50,8 @@ def fitting(width: int, height: int) -> int:
     return max(width // _CELLS, 1) * max(height // _LINES, 1)
 
 
-def dependence(found: Mapping[str, Any], names: Sequence[str], classes: bool, target: int, width: int,
-               height: int, page: int) -> Rows:
+def dependence(found: Mapping[str, Any], names: Sequence[str], classes: bool, target: int,
+               width: int, height: int, page: int) -> Rows:
     """Return small charts of the mean prediction along each input column, the strongest first.
 
     Parameters
@@ -65,24 +67,31 @@ def dependence(found: Mapping[str, Any], names: Sequence[str], classes: bool, ta
     if known["plane"] is not None and page == 0 and not classes:
         room = height - len(head)
         plane = _plane(known["plane"], names[target], target, width // 2 - 1, room)
-        side = tiles([_one(c, names, classes, target) for c in columns], width - width // 2 - 1, room)
+        side = tiles([_one(c, names, classes, target) for c in columns], width - width // 2 - 1,
+                     room)
         return [*head, *beside(plane, side, width // 2 - 1)]
     room = fitting(width, height - len(head))
     first = (page * room) % max(len(columns), 1) // room * room
-    return [*head, *tiles([_one(c, names, classes, target) for c in columns[first : first + room]], width,
-                          height - len(head))]
+    return [
+        *head, *tiles([_one(c, names, classes, target)
+                       for c in columns[first:first + room]], width, height - len(head))
+    ]
 
 
-def _heading(known: Mapping[str, Any], names: Sequence[str], classes: bool, target: int, width: int) -> Rows:
+def _heading(known: Mapping[str, Any], names: Sequence[str], classes: bool, target: int,
+             width: int) -> Rows:
     many = len(known["columns"]) + known["left_out"]
     what = "probability of each class" if classes else f"predicted {shown(names[target], 30)}"
-    left = f" {count(known['left_out'], 'column')} that matter less are not drawn." if known["left_out"] else ""
-    text = (f"Mean {what} along each of {count(many, 'input column')}, the others as in {count(known['rows'], 'row')}, "
-            f"the strongest first.{left}")
+    left = f" {count(known['left_out'], 'column')} that matter less are not drawn." if known[
+        "left_out"] else ""
+    text = (
+        f"Mean {what} along each of {count(many, 'input column')}, the others as in "
+        f"{count(known['rows'], 'row')}, the strongest first.{left}")
     truth = known["truth"]
     if truth is not None:
         unit = "nats (Kullback-Leibler)" if classes else "RMSE"
-        text += f" Distance from the true rule, without its noise: {number(truth['distance'])} {unit}."
+        text += (f" Distance from the true rule, without its noise: {number(truth['distance'])} "
+                 f"{unit}.")
     rows = wrap(text, width, "faint")
     legend: Row = []
     if classes:
@@ -90,7 +99,8 @@ def _heading(known: Mapping[str, Any], names: Sequence[str], classes: bool, targ
             legend.append((f"{_letter(i)} {fit_name(name, 14).strip()}  ", _role(i)))
         legend.append(("dots: the true rule", "faint") if truth is not None else ("", "faint"))
     else:
-        many = len(known["columns"][0]["low"]) and known["columns"][0]["low"] != known["columns"][0]["high"]
+        many = len(known["columns"][0]
+                   ["low"]) and known["columns"][0]["low"] != known["columns"][0]["high"]
         legend = [("predicted  ", "lead"), ("lowest and highest run  " if many else "", "ghost"),
                   ("rows  " if known["columns"][0]["points"] else "", "faint"),
                   ("T true rule" if truth is not None else "", "second")]
@@ -127,8 +137,9 @@ def _of_classes(column: Mapping[str, Any], width: int, height: int) -> Rows:
         true = np.array(column["truth"])
         series += [Series(x, true[:, i], _role(i), 0, dots=True) for i in chosen.tolist()]
     top = max(float(y.max()) * 1.05, 0.05)
-    return draw_chart(Chart(series, span_of(x), Scale(0.0, min(top, 1.0)), "", _title(column, width)),
-                      width, height)
+    return draw_chart(
+        Chart(series, span_of(x), Scale(0.0, min(top, 1.0)), "", _title(column, width)), width,
+        height)
 
 
 def _of_amount(column: Mapping[str, Any], target: int, width: int, height: int) -> Rows:
@@ -145,12 +156,13 @@ def _of_amount(column: Mapping[str, Any], target: int, width: int, height: int) 
         inside = (points[:, 0] >= x.min()) & (points[:, 0] <= x.max())
         series.append(Series(points[inside, 0], points[inside, 1], "faint", 0, dots=True))
         seen.append(points[inside, 1])
-    return draw_chart(Chart(series, span_of(x), span_of(np.concatenate(seen)), "", _title(column, width)),
-                      width, height)
+    return draw_chart(
+        Chart(series, span_of(x), span_of(np.concatenate(seen)), "", _title(column, width)), width,
+        height)
 
 
-def _categories(column: Mapping[str, Any], names: Sequence[str], classes: bool, target: int, width: int,
-                height: int) -> Rows:
+def _categories(column: Mapping[str, Any], names: Sequence[str], classes: bool, target: int,
+                width: int, height: int) -> Rows:
     """Return one line a category: a letter for each class, or a dot, on a shared track."""
     label = max(min(max((len(shown(p)) for p in column["places"]), default=5), width // 3), 5)
     y = np.array(column["predicted"])
@@ -161,7 +173,8 @@ def _categories(column: Mapping[str, Any], names: Sequence[str], classes: bool, 
     track = max(width - label - end - 3, 8)
     form = share if classes else number
     rows: Rows = [[(fit(f" {shown(column['column'])}", width), "faint")],
-                  [(" " * (label + 2) + fit(form(low), 8) + right(form(high), max(track - 8, 1)), "faint")]]
+                  [(" " * (label + 2) + fit(form(low), 8) + right(form(high), max(track - 8, 1)),
+                    "faint")]]
     for name, own in zip(column["places"], values, strict=True):
         cells: list[tuple[str, str]] = [("·", "grid")] * track
         for i, value in enumerate(own.tolist()):
@@ -170,7 +183,9 @@ def _categories(column: Mapping[str, Any], names: Sequence[str], classes: bool, 
         rows.append([(fit_name(name, label) + "  ", "ink"), *cells,
                      *([] if classes else [(right(number(float(own[0])), end), "ink")])])
     if len(rows) > height:
-        rows = [*rows[: height - 1], [(fit(f"{len(rows) - height + 1} more categories", width), "faint")]]
+        rows = [
+            *rows[:height - 1], [(fit(f"{len(rows) - height + 1} more categories", width), "faint")]
+        ]
     return [cut(row, width) for row in rows]
 
 
@@ -181,13 +196,16 @@ def _plane(plane: Mapping[str, Any], name: str, target: int, width: int, height:
     shade = np.rint(85 * (values - low) / max(high - low, 1e-300)).astype(int)
     lines = max(min(height - 4, 24), 2)
     cols = max(min(width - 12, 48), 4)
-    rows: Rows = [[(fit(f"predicted {shown(name, 20)}: {number(low)} light to {number(high)} dark", width), "faint")],
-                  [(fit(f"↑ {shown(plane['columns'][1], 20)}   → {shown(plane['columns'][0], 20)}", width), "faint")]]
+    rows: Rows = [[(fit(f"predicted {shown(name, 20)}: {number(low)} light to {number(high)} dark",
+                        width), "faint")],
+                  [(fit(f"↑ {shown(plane['columns'][1], 20)}   → {shown(plane['columns'][0], 20)}",
+                        width), "faint")]]
     for i in range(lines):
         j = round((len(shade) - 1) * (1 - i / max(lines - 1, 1)))
         ticks = {0: plane["y"][-1], lines - 1: plane["y"][0]}
         row: Row = [(right(number(ticks[i]) if i in ticks else "", 9) + " ", "faint")]
-        row += [(" ", f"~0/{shade[j, round((shade.shape[1] - 1) * k / max(cols - 1, 1))]}") for k in range(cols)]
+        row += [(" ", f"~0/{shade[j, round((shade.shape[1] - 1) * k / max(cols - 1, 1))]}")
+                for k in range(cols)]
         rows.append(row)
     ends = fit(number(plane["x"][0]), 10) + right(number(plane["x"][-1]), max(cols - 10, 1))
     rows.append([(" " * 10 + ends, "faint")])
@@ -197,11 +215,14 @@ def _plane(plane: Mapping[str, Any], name: str, target: int, width: int, height:
 def by_input(found: Mapping[str, Any], name: str, width: int, height: int, page: int) -> Rows:
     """Return residuals, predicted minus true, against every number column."""
     known = found["residuals"]
-    head = wrap(f"Residuals of {shown(name, 30)} (predicted minus true, mean over runs) against each number column: a "
-                "slope or a bend is something that has not been learnt.", width, "faint")
+    head = wrap(
+        f"Residuals of {shown(name, 30)} (predicted minus true, mean over runs) against each "
+        "number column: a slope or a bend is something that has not been learnt.", width, "faint")
     room = fitting(width, height - len(head))
     first = (page * room) % max(len(known), 1) // room * room
-    return [*head, *tiles([_residual(c) for c in known[first : first + room]], width, height - len(head))]
+    return [
+        *head, *tiles([_residual(c) for c in known[first:first + room]], width, height - len(head))
+    ]
 
 
 def _residual(column: Mapping[str, Any]) -> Draw:
@@ -209,9 +230,10 @@ def _residual(column: Mapping[str, Any]) -> Draw:
         points = np.array(column["points"]).reshape(-1, 2)
         if not len(points):
             return [[(fit(f"{shown(column['column'])}: no value", width), "faint")]]
-        return draw_chart(Chart([Series(points[:, 0], points[:, 1], "warn", 1, dots=True)], span_of(points[:, 0]),
-                                span_of(points[:, 1], 0.0), "", shown(column["column"], width - 12),
-                                [Level(0.0, "0")]), width, height)
+        return draw_chart(
+            Chart([Series(points[:, 0], points[:, 1], "warn", 1, dots=True)], span_of(points[:, 0]),
+                  span_of(points[:, 1], 0.0), "", shown(column["column"], width - 12),
+                  [Level(0.0, "0")]), width, height)
 
     return draw
 
@@ -223,33 +245,45 @@ def worst(found: Mapping[str, Any], classes: bool, width: int, height: int) -> R
     form = share if classes else number
     what = "accuracy" if classes else "RMSE"
     stand = "stands" if apart == 1 else "stand"
-    verdict = (f"{count(apart, 'group')} of {known['compared']} {stand} apart: worse than all other rows by more than "
-               "chance." if apart else
-               f"None of {count(known['compared'], 'group')} is worse than all other rows by more than chance.")
-    rows = [*wrap(f"{verdict} Groups are the categories of each input column, and the quarters of its range (95 %, "
-                  "shared out over all groups).", width, "ink"), []]
+    verdict = (
+        f"{count(apart, 'group')} of {known['compared']} {stand} apart: worse than all other rows "
+        "by more than chance." if apart else
+        f"None of {count(known['compared'], 'group')} is worse than all other rows by more than "
+        "chance."
+    )
+    rows = [
+        *wrap(
+            f"{verdict} Groups are the categories of each input column, and the quarters of its "
+            "range (95 %, shared out over all groups).", width, "ink"), []
+    ]
     label = max(min(width - 42, 50), 12)
     track = width - label - 36 if width - label - 36 >= 12 else 0
     head = f"   ● {what}   ○ all other rows" if track else ""
-    rows.append([(fit("  column: group", label) + f"{'rows':>8}{what:>12}{'others':>12}" + head, "faint")])
+    rows.append(
+        [(fit("  column: group", label) + f"{'rows':>8}{what:>12}{'others':>12}" + head, "faint")])
     groups = known["groups"][: max(height - len(rows), 1)]
     seen = np.array([[group["value"], group["others"]] for group in groups])
     for group in groups:
-        text = f"{'▸' if group['apart'] else ' '} {shown(group['column'], 30)}: {shown(group['group'], 40)}"
-        rows.append([(fit(text, label), "warn" if group["apart"] else "ink"), (f"{number(group['rows']):>8}", "faint"),
+        text = (f"{'▸' if group['apart'] else ' '} {shown(group['column'], 30)}: "
+                f"{shown(group['group'], 40)}")
+        rows.append([(fit(text, label), "warn" if group["apart"] else "ink"),
+                     (f"{number(group['rows']):>8}", "faint"),
                      (f"{form(group['value']):>12}", "warn*" if group["apart"] else "ink"),
                      (f"{form(group['others']):>12}", "faint"), *_two(group, seen, track)])
     return [cut(row, width) for row in rows]
 
 
 def _two(group: Mapping[str, Any], seen: Floats, width: int) -> Row:
-    """Return a group and all other rows as two marks on the axis of all groups (G, 2), in `width` cells."""
+    """Return a group and all other rows as two marks on the axis of all groups (G, 2), in
+    `width` cells.
+    """
     if width <= 4:
         return []
     low, high = float(seen.min()), float(seen.max())
-    own, others = (min(max(int((group[name] - low) / max(high - low, 1e-300) * (width - 4)), 0), width - 4)
-                   for name in ("value", "others"))
-    cells: Row = [("·" if i < min(own, others) or i > max(own, others) else "─", "grid") for i in range(width - 3)]
+    own, others = (min(max(int((group[name] - low) / max(high - low, 1e-300) * (width - 4)), 0),
+                       width - 4) for name in ("value", "others"))
+    cells: Row = [("·" if i < min(own, others) or i > max(own, others) else "─", "grid")
+                  for i in range(width - 3)]
     cells[others] = ("○", "faint")
     cells[own] = ("●", "warn" if group["apart"] else "lead")
     return [("   ", "ink"), *cells]

@@ -8,12 +8,18 @@ from axiarch.tui.plots.runs import Row, Rows
 from axiarch.tui.plots.scale import Scale
 
 
-def rung(scale: Scale, width: int, loss: float, reach: float | None, training: float, floors: Sequence[float],
-         role: str, ghost: bool = False) -> Row:
+def rung(scale: Scale,
+         width: int,
+         loss: float,
+         reach: float | None,
+         training: float,
+         floors: Sequence[float],
+         role: str,
+         ghost: bool = False) -> Row:
     """Return the track of one recipe.
 
-    A whisker of `reach` to each side of the dot at `loss`, a fainter dot at `training`, the floors as
-    lines. What lies beyond the axis is pointed to.
+    A whisker of `reach` to each side of the dot at `loss`, a fainter dot at `training`, the floors
+    as lines. What lies beyond the axis is pointed to.
     """
     cells: list[tuple[str, str]] = [(" ", "ink")] * width
 

@@ -1,4 +1,6 @@
-"""A network drawn from inputs to classes: each layer a bar as wide as it has units, connections between."""
+"""A network drawn from inputs to classes: each layer a bar as wide as it has units, connections
+between.
+"""
 
 from __future__ import annotations
 
@@ -32,17 +34,22 @@ def draw_network(sizes: Sequence[int], names: Sequence[str], width: int, height:
             continue
         role = "train" if i == 0 else "lead" if i == len(shown) - 1 else "second"
         bar = "▇" * _cells(size, top, room)
-        rows.append([(right(f"{name} {number(size)}", label) + " ", "ink"), (bar.center(room).rstrip(), role)])
+        rows.append([(right(f"{name} {number(size)}", label) + " ", "ink"),
+                     (bar.center(room).rstrip(), role)])
     return [cut(row, width) for row in rows]
 
 
 def _cells(size: int, top: float, room: int) -> int:
-    """Return the cells of a layer's bar: by the root of its units, so that narrow and wide are both seen."""
+    """Return the cells of a layer's bar: by the root of its units, so that narrow and wide are
+    both seen.
+    """
     return max(1, round(math.sqrt(size) / top * room))
 
 
 def _fold(sizes: Sequence[int], names: Sequence[str], most: int) -> list[tuple[int, str]]:
-    """Return layers and names; where there are too many, the middle ones become one line (size 0)."""
+    """Return layers and names; where there are too many, the middle ones become one line (size
+    0).
+    """
     layers = list(zip(sizes, names, strict=True))
     if len(layers) <= most:
         return layers

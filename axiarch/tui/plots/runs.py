@@ -23,7 +23,9 @@ def fit(text: object, width: int) -> str:
 
 
 def fit_name(text: object, width: int) -> str:
-    """Return a name in exactly `width` cells, cut in the middle: long names often differ at their ends."""
+    """Return a name in exactly `width` cells, cut in the middle: long names often differ at
+    their ends.
+    """
     safe = shown(text)
     if cell_len(safe) <= width or width < 8:
         return fit(safe, width)

@@ -23,11 +23,14 @@ class Scale:
     log: bool = False
 
     def at(self, values: Floats | Sequence[float] | float) -> Floats:
-        """Return where values stand: 0 at `low`, 1 at `high`; not finite where there is no such place."""
+        """Return where values stand: 0 at `low`, 1 at `high`; not finite where there is no such
+        place.
+        """
         array = np.asarray(values, dtype=np.float64)
         with np.errstate(all="ignore"):
             if self.log:
-                return np.asarray((np.log(array) - math.log(self.low)) / (math.log(self.high) - math.log(self.low)))
+                return np.asarray((np.log(array) - math.log(self.low)) /
+                                  (math.log(self.high) - math.log(self.low)))
             return np.asarray((array - self.low) / (self.high - self.low))
 
     def ticks(self, most: int) -> list[float]:
@@ -47,7 +50,8 @@ def _ticks(low: float, high: float, most: int) -> list[float]:
         return [low]
     rough = span / max(most, 1)
     power = 10.0 ** math.floor(math.log10(rough))
-    nice = (1, 2, 5, 10) if power == 1 else (1, 2, 2.5, 5, 10)  # two and a half epochs there are not
+    nice = (1, 2, 5, 10) if power == 1 else (1, 2, 2.5, 5,
+                                             10)  # two and a half epochs there are not
     step = next(m * power for m in nice if m * power >= rough * 0.999)
     first = math.ceil(low / step - 1e-9)
     count = int((high - first * step) / step + 1e-9) + 1

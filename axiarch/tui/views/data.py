@@ -48,11 +48,14 @@ class Columns(Listing):
         ink = "faint" if c.role == "ignored" else role
         name = name_width(self.longest, width)
         warned = c.name in wrong_columns(self.dataset.findings)
-        row: Row = [(f" {mark} ", role), (fit_name(c.name, name), ink), ("!" if warned else " ", "warn*"),
-                    (fit(c.role, 8), "faint"),
-                    (right("" if not c.missing else share(c.missing / c.rows), 8), "warn"), ("  ", "ink")]
-        return [*row, (fit(_small(c), _SPARK), "bar" if c.role != "ignored" else "ghost"), ("  ", "ink"),
-                (_range(c), "faint")]
+        row: Row = [(f" {mark} ", role), (fit_name(c.name, name), ink),
+                    ("!" if warned else " ", "warn*"), (fit(c.role, 8), "faint"),
+                    (right("" if not c.missing else share(c.missing / c.rows), 8), "warn"),
+                    ("  ", "ink")]
+        return [
+            *row, (fit(_small(c), _SPARK), "bar" if c.role != "ignored" else "ghost"),
+            ("  ", "ink"), (_range(c), "faint")
+        ]
 
 
 def _small(c: Column) -> str:
@@ -105,17 +108,22 @@ class Findings(TallDrawing):
         rows: Rows = []
         findings = self.dataset.findings if self.dataset else ()
         for shown_so_far, finding in enumerate(findings):
-            name = f"{finding.kind} in {shown(finding.column, 30)}" if finding.column else finding.kind
+            name = finding.kind
+            if finding.column:
+                name += f" in {shown(finding.column, 30)}"
             lines = wrap(f"{finding.evidence}; {finding.remedy}.", max(width - 34, 30), "ink")
             left = len(findings) - shown_so_far
             if height and len(rows) + len(lines) + (left > 1) > height:
-                return [*rows, [(f"   {count(left, 'finding')} more: axiarch data show lists them, and so does a "
-                                 "taller window", "warn")]]
+                return [
+                    *rows,
+                    [(f"   {count(left, 'finding')} more: axiarch data show lists them, and so "
+                      "does a taller window", "warn")]
+                ]
             for i, line in enumerate(lines):
                 ink = "warn" if finding.grave else "faint"
                 mark = " ! " if finding.grave else " · "
-                rows.append([(mark if i == 0 else "   ", ink), (fit(name if i == 0 else "", 29), ink),
-                             ("  ", "ink"), *line])
+                rows.append([(mark if i == 0 else "   ", ink),
+                             (fit(name if i == 0 else "", 29), ink), ("  ", "ink"), *line])
         return rows
 
 
@@ -132,15 +140,17 @@ class Answers(TallDrawing):
         if d is None:
             return []
         rows = _class_bars(d, width) if d.classes else _amount_bars(d, width)
-        how = wrap(f"read as {d.how}; press r to change that" if " between cells" in d.how else f"read as {d.how}",
-                   width - 4, "faint") if d.how else []
+        how = wrap(
+            f"read as {d.how}; press r to change that" if " between cells" in d.how else
+            f"read as {d.how}", width - 4, "faint") if d.how else []
         return [rows[0], *([("   ", "ink"), *row] for row in [*rows[1:], *how])]
 
 
 def _class_bars(d: Dataset, width: int) -> Rows:
     order = sorted(range(len(d.classes)), key=lambda i: -d.class_counts[i])[:10]
     names, counts = [shown(d.classes[i]) for i in order], [d.class_counts[i] for i in order]
-    more = f", the {len(order)} commonest of {len(d.classes)}" if len(d.classes) > len(order) else ""
+    more = f", the {len(order)} commonest of {len(d.classes)}" if len(
+        d.classes) > len(order) else ""
     head: Rows = [[(" ◆ ", "lead"), (fit(d.target.name, 30).rstrip(), "lead*"),
                    (f"  training and validation rows of each class{more}", "faint")]]
     return head + named_bars(names, counts, min(width - 4, 80), "lead")
@@ -154,7 +164,8 @@ def _amount_bars(d: Dataset, width: int) -> Rows:
         if len(targets) > 1:
             rows.append([(fit(column.name, 40).rstrip(), "lead")])
         height = 5 if len(targets) == 1 else 2
-        rows += histogram(column.bars, column.low or 0.0, column.high or 0.0, min(width - 4, 64), height, "lead")
+        rows += histogram(column.bars, column.low or 0.0, column.high or 0.0, min(width - 4, 64),
+                          height, "lead")
     return rows
 
 
@@ -180,15 +191,18 @@ class Detail(Drawing):
             rows += histogram(c.bars, 0, 0, width, max(min(height // 3, 9), 3))[:-1]
             rows += [[(f"{c.names[0]} to {c.names[-1]}", "faint")]]
         elif c.role != "ignored":
-            rows += named_bars([shown(n) for n in c.names], c.bars, width, "lead" if c.role == "target" else "bar")
-        rows += [[], [("training rows, and their ", "faint"), (fit(d.target.name, 20).rstrip(), "lead"),
-                      ("; e shows more", "faint")]]
+            rows += named_bars([shown(n) for n in c.names], c.bars, width,
+                               "lead" if c.role == "target" else "bar")
+        rows += [[],
+                 [("training rows, and their ", "faint"), (fit(d.target.name, 20).rstrip(), "lead"),
+                  ("; e shows more", "faint")]]
         return rows + (_pictures(d, c, width) if c.kind == "picture" else _cells(d, c, width))
 
 
 def _held(c: Column) -> str:
     """Say what a column holds."""
-    return f"{c.kind}: {count(c.distinct, 'different value')}, {share(c.missing / max(c.rows, 1))} missing"
+    return (f"{c.kind}: {count(c.distinct, 'different value')}, "
+            f"{share(c.missing / max(c.rows, 1))} missing")
 
 
 def _encoded(d: Dataset, c: Column) -> str:
@@ -236,7 +250,8 @@ class DataView(View):
     DataView.short Findings, DataView.short Answers { display: none; }
     DataView.short.findings Columns, DataView.short.findings Header,
     DataView.short.answers Columns, DataView.short.answers Header { display: none; }
-    DataView.short.findings Findings, DataView.short.answers Answers { display: block; max-height: 100%; }
+    DataView.short.findings Findings,
+    DataView.short.answers Answers { display: block; max-height: 100%; }
     DataView #empty { height: 1fr; display: none; }
     DataView.empty Horizontal { display: none; }
     DataView.empty #empty { display: block; }
@@ -264,7 +279,8 @@ class DataView(View):
         if columns.dataset is not dataset:
             answers, findings = self.query_one(Answers), self.query_one(Findings)
             header = self.query_one(Header)
-            columns.dataset = detail.dataset = answers.dataset = findings.dataset = header.dataset = dataset
+            for part in (columns, detail, answers, findings, header):
+                part.dataset = dataset
             columns.longest = header.longest = longest_name(dataset)
             for drawing in (answers, findings, header):
                 drawing.redraw()
@@ -282,7 +298,9 @@ class DataView(View):
         self.call_after_refresh(self._align)
 
     def turn_pane(self) -> None:
-        """Where there is little room, show the findings or the target in the place of the columns, in turn."""
+        """Where there is little room, show the findings or the target in the place of the
+        columns, in turn.
+        """
         self._pane = (self._pane + 1) % 3
         for i, name in enumerate(("findings", "answers"), 1):
             self.set_class(self._pane == i, name)
@@ -310,7 +328,9 @@ class DataView(View):
         return d.columns[self.query_one(Columns).cursor].name if d else ""
 
     def decided(self, what: str, name: str) -> DataPlan | None:
-        """Return the plan with a decision about a column changed; None if there is none to change."""
+        """Return the plan with a decision about a column changed; None if there is none to
+        change.
+        """
         d = self.state.dataset
         column = next((c for c in d.columns if c.name == name), None) if d else None
         return turned(d, column, what) if d and column else None
@@ -327,14 +347,18 @@ class DataView(View):
                     "or add the demo data with d.")
         rows = d.rows
         folds = f"{len(d.folds)} folds, the first with " if len(d.folds) > 1 else ""
-        return (f"{count(d.height, 'row')}: {_inputs(d)} predict {d.target.name}, {_kind(d)}; {folds}"
-                f"{number(rows['train'])}{_left_out(d)} rows train, {number(rows['validation'])} validate, "
-                f"{_sealed(rows['test'], self.state.openings)}{_no_target(d)}. The baseline to beat is {_floor(d)}"
-                f"{_linear(d)}. {_warned(d)}Next: n, the sheet.")
+        return (
+            f"{count(d.height, 'row')}: {_inputs(d)} predict {d.target.name}, {_kind(d)}; "
+            f"{folds}{number(rows['train'])}{_left_out(d)} rows train, "
+            f"{number(rows['validation'])} validate, "
+            f"{_sealed(rows['test'], self.state.openings)}{_no_target(d)}. The baseline to beat is "
+            f"{_floor(d)}{_linear(d)}. {_warned(d)}Next: n, the sheet.")
 
 
 def turned(d: Dataset, column: Column, what: str) -> DataPlan | None:
-    """Return a data set's plan with one decision about a column turned; None where that makes no sense."""
+    """Return a data set's plan with one decision about a column turned; None where that makes no
+    sense.
+    """
     plan, name = d.plan, column.name
     general = _turned_for_all(d, what)
     if general is not None:
@@ -347,8 +371,13 @@ def turned(d: Dataset, column: Column, what: str) -> DataPlan | None:
         return replace(plan, use=_without(plan.use, name), split=own)
     if what == "order":
         order = "" if plan.split.order == name else name
-        return replace(plan, split=replace(plan.split, order=order, group="", part="", fold_repeats=1,
-                                           equal_rows=False))
+        return replace(plan,
+                       split=replace(plan.split,
+                                     order=order,
+                                     group="",
+                                     part="",
+                                     fold_repeats=1,
+                                     equal_rows=False))
     if what in ("dates", "merge case"):
         return _read_otherwise(plan, column, what)
     if what == "scaling" and column.role == "target" and d.target.task == "regression":
@@ -360,23 +389,30 @@ def turned(d: Dataset, column: Column, what: str) -> DataPlan | None:
     if what in ("gaps", "scaling", "ordinal"):
         return _treated(d, column, what)
     if column.role == "ignored":
-        return replace(plan, ignore=_without(plan.ignore, name), use=(*_without(plan.use, name), name))
+        return replace(plan,
+                       ignore=_without(plan.ignore, name),
+                       use=(*_without(plan.use, name), name))
     return replace(plan, ignore=(*plan.ignore, name), use=_without(plan.use, name))
 
 
 def _read_otherwise(plan: DataPlan, column: Column, what: str) -> DataPlan | None:
-    """Return the plan with the reading of a column's dates or texts changed; None where it holds none."""
+    """Return the plan with the reading of a column's dates or texts changed; None where it holds
+    none.
+    """
     own = plan.treatment(column.name)
     if what == "merge case":
         text = column.kind == "text"
-        return plan.treated(column.name, merge_case=not own.merge_case) if text or own.merge_case else None
+        return plan.treated(column.name,
+                            merge_case=not own.merge_case) if text or own.merge_case else None
     if column.kind == "number":
         return None
     return plan.treated(column.name, dates=_next((None, *DATE_ORDERS[:2]), own.dates))
 
 
 def _as_text(plan: DataPlan, column: Column) -> DataPlan:
-    """Return the plan with a column as text, or as it is proposed; codes with leading zeros as numbers."""
+    """Return the plan with a column as text, or as it is proposed; codes with leading zeros as
+    numbers.
+    """
     name = column.name
     if name in plan.text:
         return replace(plan, text=_without(plan.text, name))
@@ -391,7 +427,8 @@ def _turned_for_all(d: Dataset, what: str) -> DataPlan | None:
     """Return the plan with a decision turned that is not about one column."""
     plan = d.plan
     if what == "fewer":
-        return replace(plan, rows=0 if plan.rows else max(d.rows["train"] // 4, min(QUICK, d.rows["train"])))
+        return replace(
+            plan, rows=0 if plan.rows else max(d.rows["train"] // 4, min(QUICK, d.rows["train"])))
     if what == "smaller":
         wanted = _next(SHRUNK, plan.shrink)
         side = min(d.encoding.picture[:2]) * plan.shrink if d.encoding.picture else 0
@@ -405,7 +442,8 @@ def _turned_for_all(d: Dataset, what: str) -> DataPlan | None:
     if what == "task":
         if len(d.target.columns) > 1:
             return None
-        return replace(plan, task="classification" if d.target.task == "regression" else "regression")
+        return replace(plan,
+                       task="classification" if d.target.task == "regression" else "regression")
     return None
 
 
@@ -416,15 +454,19 @@ def _aimed(d: Dataset, column: Column, also: bool) -> DataPlan | None:
     if not also:
         return None if d.target.columns == (name,) else replace(bare, targets=(name,), task="")
     if name in plan.targets:
-        return None if len(plan.targets) == 1 else replace(plan, targets=_without(plan.targets, name), task="")
+        return None if len(plan.targets) == 1 else replace(
+            plan, targets=_without(plan.targets, name), task="")
     return replace(bare, targets=(*plan.targets, name), task="")
 
 
 def _treated(d: Dataset, column: Column, what: str) -> DataPlan | None:
-    """Return the plan with the column's own treatment turned; None where it has none of that kind."""
+    """Return the plan with the column's own treatment turned; None where it has none of that
+    kind.
+    """
     own = d.plan.treatment(column.name)
     if what == "ordinal":
-        return d.plan.treated(column.name, order=() if own.order is None else None) if column.kind == "text" else None
+        return d.plan.treated(
+            column.name, order=() if own.order is None else None) if column.kind == "text" else None
     if column.kind != "number":
         return None
     if what == "gaps":
@@ -450,7 +492,8 @@ def _inputs(d: Dataset) -> str:
     shape = d.encoding.picture
     if shape is None:
         return count(d.inputs, "input")
-    return f"pictures of {shape[0]} × {shape[1]}" + (f" in {shape[2]} channels" if shape[2] > 1 else "")
+    return f"pictures of {shape[0]} × {shape[1]}" + (f" in {shape[2]} channels"
+                                                     if shape[2] > 1 else "")
 
 
 def _kind(d: Dataset) -> str:
@@ -494,9 +537,9 @@ class Empty(Drawing):
         """Return a few lines in the middle."""
         what = "  open a table (text, Parquet, Arrow, JSON lines, Excel) or pictures"
         lines: Rows = [[("o", "lead*"), (what, "ink")],
-                       [("d", "lead*"), ("  add the demo data: three sets from the hives of Marrowfen", "ink")],
-                       [],
-                       [("Rows are split into training, validation and sealed test rows;", "faint")],
-                       [("nothing leaves this machine.", "faint")]]
+                       [("d", "lead*"),
+                        ("  add the demo data: three sets from the hives of Marrowfen", "ink")], [],
+                       [("Rows are split into training, validation and sealed test rows;", "faint")
+                        ], [("nothing leaves this machine.", "faint")]]
         pad = " " * max((width - 66) // 2, 2)
         return [[]] * max((height - len(lines)) // 3, 0) + [[(pad, "ink"), *row] for row in lines]

@@ -73,10 +73,14 @@ class Lines(Drawing):
         values = np.concatenate([x.y for x in series]) if series else np.zeros(0)
         if not self.by_epoch:
             series.append(_best(s))
-        chart = Chart(series, Scale(1 if self.by_epoch else 0, self.end()),
+        chart = Chart(series,
+                      Scale(1 if self.by_epoch else 0, self.end()),
                       loss_scale(values, s.dataset.floor.loss, best=best_level(s)),
                       "epoch of each run" if self.by_epoch else "budget spent: epochs of all runs",
-                      f"validation {s.dataset.target.loss_name}", floor_levels(s), self.cursor, marks=self._cuts(s))
+                      f"validation {s.dataset.target.loss_name}",
+                      floor_levels(s),
+                      self.cursor,
+                      marks=self._cuts(s))
         reading = [] if self.cursor is None else [self._reading(s)]
         return [_legend(self.by_epoch, self._ends_alone(s)),
                 *draw_chart(chart, width, height - 1 - len(reading)), *reading]
@@ -90,11 +94,14 @@ class Lines(Drawing):
             curve = s.curves.get(run.id)
             if run.state in ("cut", "resting") and curve is not None:
                 at = float(len(curve) if self.by_epoch else curve.spent[-1])
-                found.append((at, curve.validation[-1], "╷", "faint" if run.state == "resting" else "ghost"))
+                found.append(
+                    (at, curve.validation[-1], "╷", "faint" if run.state == "resting" else "ghost"))
         return found
 
     def _ends_alone(self, s: Snapshot) -> bool:
-        """Say whether runs that have ended are drawn by what they came to alone: so many curves would be one mass."""
+        """Say whether runs that have ended are drawn by what they came to alone: so many curves
+        would be one mass.
+        """
         return not self.by_epoch and len(s.curves) > _MANY
 
     def _reading(self, s: Snapshot) -> Row:
@@ -102,17 +109,21 @@ class Lines(Drawing):
         at = self.cursor or 0.0
         if self.by_epoch:
             losses = [c.validation[int(at) - 1] for c in s.curves.values() if len(c) >= at]
-            return [("   cursor ", "faint"), (f"epoch {int(at)}", "ink*"), ("   runs that got there ", "faint"),
-                    (str(len(losses)), "ink"), ("   lowest validation loss ", "faint"),
+            return [("   cursor ", "faint"), (f"epoch {int(at)}", "ink*"),
+                    ("   runs that got there ", "faint"), (str(len(losses)), "ink"),
+                    ("   lowest validation loss ", "faint"),
                     (loss(min(losses, default=None)), "lead")]
         ended = [s.curves[r.id].steady for r in s.runs.values() if r.state == "ended"
                  and r.reason != "diverged" and r.id in s.curves and s.curves[r.id].spent[-1] <= at]
-        return [("   cursor ", "faint"), (f"{int(at)} epochs spent", "ink*"), ("   runs ended by then ", "faint"),
-                (str(len(ended)), "ink"), ("   best steady loss by then ", "faint"),
-                (loss(min(ended, default=None)), "second")]
+        return [("   cursor ", "faint"), (f"{int(at)} epochs spent", "ink*"),
+                ("   runs ended by then ", "faint"), (str(len(ended)), "ink"),
+                ("   best steady loss by then ", "faint"), (loss(min(ended,
+                                                                     default=None)), "second")]
 
     def _series(self, s: Snapshot, leaders: set[int]) -> list[Series]:
-        """Return the runs as curves; those that have ended and do not lead are one curve with breaks."""
+        """Return the runs as curves; those that have ended and do not lead are one curve with
+        breaks.
+        """
         faded: list[tuple[Floats, Floats]] = []
         found = []
         ends = self._ends_alone(s)
@@ -133,7 +144,9 @@ class Lines(Drawing):
             else:
                 faded += [(x, loss_of), _BREAK]
         if faded:
-            found.append(Series(np.concatenate([x for x, _ in faded]), np.concatenate([y for _, y in faded]), "ghost"))
+            found.append(
+                Series(np.concatenate([x for x, _ in faded]), np.concatenate([y for _, y in faded]),
+                       "ghost"))
         return found
 
 
@@ -143,12 +156,13 @@ def _best(s: Snapshot) -> Series:
 
 
 def _legend(by_epoch: bool, ends_alone: bool = False) -> Row:
-    row: Row = [("      ", "ink"), ("━• training now", "glow"), ("   ", "ink"), ("━ leading", "lead")]
+    row: Row = [("      ", "ink"), ("━• training now", "glow"), ("   ", "ink"),
+                ("━ leading", "lead")]
     if ends_alone:
         row += [("   ", "ink"), ("⠂ ", "ghost"), ("what each other run came to", "faint")]
     else:
-        row += [("   ", "ink"), ("━ ", "ghost"), ("ended", "faint"), ("   ", "ink"), ("╷ ", "faint"),
-                ("cut or waiting", "faint")]
+        row += [("   ", "ink"), ("━ ", "ghost"), ("ended", "faint"), ("   ", "ink"),
+                ("╷ ", "faint"), ("cut or waiting", "faint")]
     return row if by_epoch else [*row, ("   ", "ink"), ("━ best so far", "second")]
 
 
@@ -171,8 +185,9 @@ class Workers(TallDrawing):
             rows.append([(f"          and {len(s.lanes) - 4} more workers", "faint")])
         rows += [*_rounds(s, width), *_leader(s, width)]
         if s.events and (s.events[-1].kind in (*_WRONG, "afresh") or s.over):
-            rows.append([("     note ", "faint"), (fit(s.events[-1].text, width - 11).rstrip(), "warn"
-                          if s.events[-1].kind in _WRONG else "ink")])
+            rows.append([("     note ", "faint"),
+                         (fit(s.events[-1].text, width - 11).rstrip(),
+                          "warn" if s.events[-1].kind in _WRONG else "ink")])
         return rows
 
     def _lane(self, s: Snapshot, number: int, state: str, width: int) -> Row:
@@ -186,7 +201,9 @@ class Workers(TallDrawing):
         full = min(round(len(s.curves.get(run.id, ())) / recipe.whole("epochs") * cells), cells)
         trains = f"recipe {run.recipe}, {s.run_name(run)}"
         line = recipe.word("network")
-        layers = f"{recipe['depth']} × {recipe['width']} {recipe['activation']}" if line == "hidden" else shown(line)
+        layers = shown(line)
+        if line == "hidden":
+            layers = f"{recipe['depth']} × {recipe['width']} {recipe['activation']}"
         shape = f"batch {recipe['batch_size']}, {layers}"
         role = "lead" if state == "held" else "glow"
         return [*name, ("━" * full, role), ("─" * (cells - full), "grid"),
@@ -194,15 +211,20 @@ class Workers(TallDrawing):
 
 
 def _rounds(s: Snapshot, width: int) -> Rows:
-    """Return how many recipes were let train how far, where that differs, and when the best last fell."""
-    first = {r.recipe: r for r in sorted(s.runs.values(), key=lambda r: (r.repeat, r.fold), reverse=True)}
+    """Return how many recipes were let train how far, where that differs, and when the best last
+    fell.
+    """
+    first = {
+        r.recipe: r for r in sorted(s.runs.values(), key=lambda r: (r.repeat, r.fold), reverse=True)
+    }
     until = {n: r.until or s.recipes[n].recipe.whole("epochs") for n, r in first.items()}
     ends = sorted(set(until.values()))
     if len(ends) < 2 or not s.expected_epochs:
         return []
     row: Row = [("   rounds ", "faint")]
     for end in ends:
-        row += [(f"{end} epochs ", "faint"), (str(sum(u >= end for u in until.values())), "ink"), ("   ", "ink")]
+        row += [(f"{end} epochs ", "faint"), (str(sum(u >= end for u in until.values())), "ink"),
+                ("   ", "ink")]
     best = _best(s)
     if len(best.y) >= 2:
         falls = np.flatnonzero(np.diff(best.y) < 0)
@@ -258,7 +280,8 @@ class FieldView(View):
         lines = self.query_one(Lines)
         end = lines.end()
         step = 1.0 if lines.by_epoch else max(end / 60, 1.0)
-        lines.cursor = min(max((end if lines.cursor is None else lines.cursor) + by * step, 1.0), end)
+        lines.cursor = min(max((end if lines.cursor is None else lines.cursor) + by * step, 1.0),
+                           end)
         lines.redraw()
 
     def verdict(self) -> str:
@@ -277,5 +300,6 @@ class Waiting(Drawing):
 
     def draw(self, width: int, height: int) -> Rows:
         """Return one line in the middle."""
-        return [[]] * max(height // 3, 0) + [[("the first epochs will be drawn here".center(width), "faint")]]
-
+        return [[]] * max(height // 3, 0) + [[
+            ("the first epochs will be drawn here".center(width), "faint")
+        ]]

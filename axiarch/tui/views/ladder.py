@@ -28,7 +28,9 @@ def track_width(width: int) -> int:
 
 
 def loss_axis(s: Snapshot) -> Scale:
-    """Return the axis that all rungs share: from the lowest training loss of the leaders to a little past the floor."""
+    """Return the axis that all rungs share: from the lowest training loss of the leaders to a
+    little past the floor.
+    """
     rows = s.ranking.rows
     head = rows[: max(len(rows) * 3 // 4, min(len(rows), 12))]
     low = min(min(r.training, r.loss - (r.half_width or 0)) for r in head)
@@ -52,7 +54,9 @@ def _apart(s: Snapshot, number: int) -> str:
 
 
 class Rungs(Listing):
-    """One line a recipe; the cursor stays on its recipe wherever that goes, and on the first place if it is there."""
+    """One line a recipe; the cursor stays on its recipe wherever that goes, and on the first
+    place if it is there.
+    """
 
     snapshot: Snapshot | None = None
     scale = Scale(0.0, 1.0)
@@ -72,7 +76,9 @@ class Rungs(Listing):
         self._held = held  # the recipe has moved, not the user
 
     def watch_cursor(self, old: int, new: int) -> None:
-        """Remember the recipe chosen, before an order that comes meanwhile takes the cursor elsewhere."""
+        """Remember the recipe chosen, before an order that comes meanwhile takes the cursor
+        elsewhere.
+        """
         super().watch_cursor(old, new)
         self._held = self._order[new] if new else 0
 
@@ -94,13 +100,16 @@ class Rungs(Listing):
         row = rows[index]
         role = _ROLE[row.standing]
         track = track_width(width)
-        return [(_bracket(s, index), "lead"), (right(str(row.place), 4), role),
-                *self._number(row.recipe, 6), (right(loss(row.loss), 9), role + "*" if index == 0 else role),
-                (" ", "ink"),
-                *ladder.rung(self.scale, track, row.loss, row.half_width or row.spread, row.training,
-                             [level.y for level in floor_levels(s)], role, row.standing == "apart"),
-                ("  ", "ink"), ("† " if row.failed else "", "warn"),
-                (fit(differs(s, row), max(width - _HEAD - track - 2, 0)), "ink" if index == 0 else "faint")]
+        return [
+            (_bracket(s, index), "lead"), (right(str(row.place),
+                                                 4), role), *self._number(row.recipe, 6),
+            (right(loss(row.loss), 9), role + "*" if index == 0 else role), (" ", "ink"),
+            *ladder.rung(self.scale, track, row.loss, row.half_width or row.spread, row.training,
+                         [level.y for level in floor_levels(s)], role, row.standing == "apart"),
+            ("  ", "ink"), ("† " if row.failed else "", "warn"),
+            (fit(differs(s, row), max(width - _HEAD - track - 2,
+                                      0)), "ink" if index == 0 else "faint")
+        ]
 
 
     def _number(self, recipe: int, width: int, role: str = "faint") -> Row:
@@ -110,15 +119,20 @@ class Rungs(Listing):
         return [(text, role), *([(f" {letter}", "glow*")] if letter else [])]
 
     def _partial(self, s: Snapshot, known: Partial, width: int) -> Row:
-        """Return the line of a recipe that was not trained to its end: never to be read as a result."""
+        """Return the line of a recipe that was not trained to its end: never to be read as a
+        result.
+        """
         of = s.recipes[known.recipe].recipe.whole("epochs")
         run = s.runs_of(known.recipe)[0]
         state = {"cut": "cut", "resting": "resting"}.get(run.state, "in training")
         text = f"{state} at {known.epochs} of {of}: {_apart(s, known.recipe)}"
         track = track_width(width)
-        return [*self._number(known.recipe, 12, "ghost"), (right(loss(known.loss), 9), "faint"), (" ", "ink"),
-                *ladder.rung(self.scale, track, known.loss, None, known.loss, [v.y for v in floor_levels(s)], "ghost",
-                             True), ("  ", "ink"), (fit(text, max(width - _HEAD - track - 2, 0)), "faint")]
+        return [
+            *self._number(known.recipe, 12, "ghost"), (right(loss(known.loss), 9), "faint"),
+            (" ", "ink"), *ladder.rung(self.scale, track, known.loss, None,
+                                       known.loss, [v.y for v in floor_levels(s)], "ghost", True),
+            ("  ", "ink"), (fit(text, max(width - _HEAD - track - 2, 0)), "faint")
+        ]
 
 
 def _bracket(s: Snapshot, index: int) -> str:
@@ -144,12 +158,17 @@ class Head(Drawing):
             return []
         pad = " " * (_HEAD - 1)
         below = ladder.axis(self.scale, track_width(width))
-        legend: Row = [(" place  recipe    loss", "faint"), (" ●", "lead"), ("─", "lead"),
-                       (" steady loss, 95 %  ", "faint"), ("○", "train"), (" training  ", "faint"),
-                       ("┊ " + ", ".join(reversed([f.name for f in floor_levels(self.snapshot)])), "faint"),
-                       ("   " + shown(self.snapshot.dataset.target.unit, 24) if width > 90 else "", "faint")]
+        legend: Row = [
+            (" place  recipe    loss", "faint"), (" ●", "lead"), ("─", "lead"),
+            (" steady loss, 95 %  ", "faint"), ("○", "train"), (" training  ", "faint"),
+            ("┊ " + ", ".join(reversed([f.name for f in floor_levels(self.snapshot)])), "faint"),
+            ("   " + shown(self.snapshot.dataset.target.unit, 24) if width > 90 else "", "faint")
+        ]
         side = fit("differs from the leader in", max(width - _HEAD - track_width(width) - 2, 0))
-        return [legend, [(pad + " ", "ink"), *below[0], ("  " + side, "faint")], [(pad + " ", "ink"), *below[1]]]
+        return [
+            legend, [(pad + " ", "ink"), *below[0], ("  " + side, "faint")],
+            [(pad + " ", "ink"), *below[1]]
+        ]
 
 
 class LadderView(View):
@@ -174,8 +193,11 @@ class LadderView(View):
             head.redraw()
             return
         head.snapshot = rungs.snapshot = s
-        rungs.marks = {m.recipe: letter for m, letter in zip(self.state.marked, LETTERS, strict=False)
-                       if m.search == s.search.number}
+        rungs.marks = {
+            m.recipe: letter
+            for m, letter in zip(self.state.marked, LETTERS, strict=False)
+            if m.search == s.search.number
+        }
         if s.ranking.rows:
             head.scale = rungs.scale = loss_axis(s)
         rungs.follow(list(s.order))

@@ -26,7 +26,9 @@ _LOOKS = tuple(zip(("lead", "train", "second", "warn", "glow", "ink"), LETTERS, 
 
 
 class Overlay(Drawing):
-    """The marked recipes on one chart, each with its letter, and how each differs from the one before."""
+    """The marked recipes on one chart, each with its letter, and how each differs from the one
+    before.
+    """
 
     DEFAULT_CSS = "Overlay { height: 1fr; display: none; }"
 
@@ -52,10 +54,12 @@ class Overlay(Drawing):
             values.append(y)
             series.append(Series(x, y, role, 2, letter))
         far = max(float(one.x[-1]) for one in series if len(one.x))
-        chart = Chart(series, Scale(0, max(far, 1e-6)), loss_scale(np.concatenate(values), s.dataset.floor.loss,
-                                                                best=best_level(s)),
-                      {"epoch": "epoch", "step": "step of the optimiser", "second": "seconds of training"}[self.axis],
-                      f"validation {s.dataset.target.loss_name}", floor_levels(s))
+        chart = Chart(series, Scale(0, max(far, 1e-6)),
+                      loss_scale(np.concatenate(values), s.dataset.floor.loss, best=best_level(s)),
+                      {
+                          "epoch": "epoch", "step": "step of the optimiser",
+                          "second": "seconds of training"
+                      }[self.axis], f"validation {s.dataset.target.loss_name}", floor_levels(s))
         legend = [self._line(i, each, width) for i, each in enumerate(shown)]
         return [*draw_chart(chart, width, height - len(legend) - 1), [], *legend]
 
@@ -73,7 +77,8 @@ class Overlay(Drawing):
         runs = "1 run" if len(each.curves) == 1 else f"mean of {len(each.curves)} runs"
         seconds = sum(curve.total_seconds for curve in each.curves) / len(each.curves)
         before = self.marked[index - 1].values if index else None
-        change = describe(each.values.difference(before)) or "no change" if before is not None else "the first marked"
+        change = describe(each.values.difference(
+            before)) or "no change" if before is not None else "the first marked"
         text = f"  steady {loss(each.level)}, {runs}, {seconds_text(seconds)} a run   {change}"
         head = f"{each.name} "
         return [(" " * (MARGIN - 3), "ink"), (f"━{letter} ", role), (head, role),
@@ -89,6 +94,8 @@ def distance(marked: Sequence[Marked]) -> str:
     gaps = max(b[0] - a[0] for a, b in pairwise(ends))
     runs = sorted({len(m.curves) for m in marked})
     over = f"{runs[0]}" if len(runs) == 1 else f"{runs[0]} to {runs[-1]}"
-    single = "" if runs[0] > 1 else " A single run proves nothing: the ladder shows which recipes differ."
-    return (f"{len(ends)} recipes, each the mean of {over} run{'s' if runs[-1] > 1 else ''}: {apart}. "
-            f"The widest step is {loss(gaps)}.{single}")
+    single = "" if runs[
+        0] > 1 else " A single run proves nothing: the ladder shows which recipes differ."
+    return (
+        f"{len(ends)} recipes, each the mean of {over} run{'s' if runs[-1] > 1 else ''}: {apart}. "
+        f"The widest step is {loss(gaps)}.{single}")

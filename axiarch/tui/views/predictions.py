@@ -1,4 +1,6 @@
-"""Predictions: what one recipe predicts on rows that it was not trained on, and where it is wrong."""
+"""Predictions: what one recipe predicts on rows that it was not trained on, and where it is
+wrong.
+"""
 
 from __future__ import annotations
 
@@ -49,7 +51,8 @@ class Pages(Drawing):
     def _pages(self, found: dict[str, Any], width: int, height: int) -> list[tuple[str, Draw]]:
         """Return name and drawing of every page."""
         wide = width >= _WIDE - 2 and height >= _TALL - 1
-        pages = self._of_classes(found, wide) if self.classes_predicted else self._of_amounts(found, wide)
+        pages = self._of_classes(found, wide) if self.classes_predicted else self._of_amounts(
+            found, wide)
         if "responses" in found and found["responses"]["columns"]:
             pages += self._by_inputs(found, width, height)
         if "worst" in found and found["worst"]["compared"]:
@@ -62,12 +65,14 @@ class Pages(Drawing):
         room = inputs.fitting(width, height - 4)
 
         def dependence(page: int) -> Draw:
-            return lambda w, h: inputs.dependence(found, self.names, self.classes_predicted, target, w, h, page)
+            return lambda w, h: inputs.dependence(found, self.names, self.classes_predicted, target,
+                                                  w, h, page)
 
         def residuals(page: int) -> Draw:
             return lambda w, h: inputs.by_input(found, self.names[0], w, h, page)
 
-        pages = [("by input", dependence(i)) for i in range(-(-len(found["responses"]["columns"]) // room))]
+        pages = [("by input", dependence(i))
+                 for i in range(-(-len(found["responses"]["columns"]) // room))]
         more = -(-len(found.get("residuals", ())) // room)
         return pages + [("residuals by input", residuals(i)) for i in range(more)]
 
@@ -96,10 +101,13 @@ class Pages(Drawing):
 
         if wide:
             return [("overview", overview)]
-        return [("confusion", confusion), ("by class", by_class), ("mistakes", mistakes), ("how sure", curve)]
+        return [("confusion", confusion), ("by class", by_class), ("mistakes", mistakes),
+                ("how sure", curve)]
 
     def _curve(self, found: dict[str, Any], width: int, height: int) -> Rows:
-        """Return calibration, or by the key for readings, of two classes, the ROC curve or precision and recall."""
+        """Return calibration, or by the key for readings, of two classes, the ROC curve or
+        precision and recall.
+        """
         if "roc" in found and self.reading == 1:
             return predicted.roc(found, width, height)
         if "roc" in found and self.reading == 2:
@@ -128,13 +136,15 @@ class Pages(Drawing):
             left = width // 2 - 1
             above = predicted.errors(found, self.names, width)
             tall = (height - len(above) - 1) // 2
-            upper = beside(predicted.scatter(pairs, name, left, tall), in_order(left, tall), left, 2)
+            upper = beside(predicted.scatter(pairs, name, left, tall), in_order(left, tall), left,
+                           2)
             lower = beside(residuals(left, tall), furthest(left, tall), left, 2)
             return [*above, [], *upper, *lower]
 
         if wide:
             return [("overview", overview)]
-        return [("errors", metrics), ("in order", in_order), ("residuals", residuals), ("worst rows", furthest)]
+        return [("errors", metrics), ("in order", in_order), ("residuals", residuals),
+                ("worst rows", furthest)]
 
 
 class PredictionsView(View):
@@ -148,7 +158,8 @@ class PredictionsView(View):
 
     def _key(self) -> tuple[int, int, str] | None:
         s = self.state.snapshot
-        return (s.search.number, self.state.open_recipe, self.part) if s and self.state.open_recipe else None
+        return (s.search.number, self.state.open_recipe,
+                self.part) if s and self.state.open_recipe else None
 
     def show(self) -> None:
         """Show the open recipe; ask for its predictions where they are not there."""
@@ -161,7 +172,8 @@ class PredictionsView(View):
             pages.classes_predicted = bool(target.classes)
             known = self.state.predictions.get(key)
             if known is None:
-                pages.waiting = f"Predicting the {_PART_NAMES[self.part]} rows with every run of recipe {key[1]}."
+                pages.waiting = (f"Predicting the {_PART_NAMES[self.part]} rows with every run of "
+                                 f"recipe {key[1]}.")
                 self.post_message(PredictionsWanted(*key))
             elif isinstance(known, str):
                 pages.waiting = known
@@ -187,11 +199,14 @@ class PredictionsView(View):
     def turn_reading(self) -> None:
         """Read the confusion matrix another way, or draw the next amount."""
         pages = self.query_one(Pages)
-        pages.reading = (pages.reading + 1) % (3 if pages.classes_predicted else max(len(pages.names), 1))
+        pages.reading = (pages.reading +
+                         1) % (3 if pages.classes_predicted else max(len(pages.names), 1))
         pages.redraw()
 
     def verdict(self) -> str:
-        """Say how good the predictions are, over what, and how surely; the three parts side by side."""
+        """Say how good the predictions are, over what, and how surely; the three parts side by
+        side.
+        """
         s, key = self.state.snapshot, self._key()
         if s is None:
             return self.state.no_search
@@ -205,12 +220,14 @@ class PredictionsView(View):
         over = f"{count(found['rows'], _PART_NAMES[self.part] + ' row')}, mean of {runs}{folds}"
         if s.dataset.classes:
             value, low, high = found["accuracy"]
-            what = (f"accuracy {share(value)} [{share(low)} to {share(high)}], balanced "
-                    f"{share(found['balanced_accuracy'][0])}, log loss {loss(found['log_loss'][0])}")
+            what = (
+                f"accuracy {share(value)} [{share(low)} to {share(high)}], balanced "
+                f"{share(found['balanced_accuracy'][0])}, log loss {loss(found['log_loss'][0])}")
         else:
             value, low, high = found["rmse"][0]
-            what = (f"RMSE {number(value)} [{number(low)} to {number(high)}] {s.dataset.target.columns[0]}, "
-                    f"R² {found['r2'][0][0]:.3f}")
+            what = (
+                f"RMSE {number(value)} [{number(low)} to {number(high)}] "
+                f"{s.dataset.target.columns[0]}, R² {found['r2'][0][0]:.3f}")
         part = s.dataset.validation_name if self.part == "validation" else _PART_NAMES[self.part]
         return f"Recipe {key[1]} on the {part} rows: {what} (95 %, {over}). {self._others()}"
 
@@ -221,7 +238,8 @@ class PredictionsView(View):
         for part in PARTS:
             known = self.state.predictions.get((s.search.number, self.state.open_recipe, part))
             if part != self.part and known is not None and not isinstance(known, str):
-                value = (share(known["accuracy"][0]) if s.dataset.classes else number(known["rmse"][0][0]))
+                value = (share(known["accuracy"][0])
+                         if s.dataset.classes else number(known["rmse"][0][0]))
                 words.append(f"{_PART_NAMES[part]} {value}")
         beside_ = f"{', '.join(words).capitalize()}. " if words else ""
         return f"{beside_}b shows other rows, K keeps the model."

@@ -49,10 +49,14 @@ class Values(Listing):
         ink = "ink" if line.applies else "faint"
         tight = width < 90
         base = line.base if line.applies else f"{line.base} (idle)"
-        head: Row = [(" " + fit(line.group if first else "", 15 if tight else 16), "faint"), (fit(line.label, 16), ink)]
+        head: Row = [(" " + fit(line.group if first else "", 15 if tight else 16), "faint"),
+                     (fit(line.label, 16), ink)]
         if not line.varies:
             return [*head, (shown(base), ink)]
-        return [*head, (fit(base, 12 if tight else 20), "faint"), (" ◂▸ ", "lead"), (shown(line.varies), "lead")]
+        return [
+            *head, (fit(base, 12 if tight else 20), "faint"), (" ◂▸ ", "lead"),
+            (shown(line.varies), "lead")
+        ]
 
 
 class Plan(Drawing):
@@ -78,8 +82,11 @@ class Plan(Drawing):
             return [*rows, *wrap(f"This network cannot be built: {error}", width, "warn")]
         rows += [[("base network ", "ink*"), (count(shape.trained, "parameter"), "faint")]]
         sizes = [math.prod(shape.inputs), *(math.prod(p.after) for p in shape.placed)]
-        names = [_size(shape.inputs, "inputs"), *(_size(p.after, p.layer.name) for p in shape.placed[:-1]),
-                 "classes" if self.dataset.classes else "amounts"]
+        names = [
+            _size(shape.inputs,
+                  "inputs"), *(_size(p.after, p.layer.name) for p in shape.placed[:-1]),
+            "classes" if self.dataset.classes else "amounts"
+        ]
         rows += draw_network(sizes, names, width, max(min(2 * len(sizes) - 1, height // 2), 5))
         rows += wrap(f"{number(shape.work / 1e6, 3)} million multiplications and additions a step; "
                      f"{memory(run_bytes(base, self.dataset))} a run", width, "faint")
@@ -96,24 +103,38 @@ class Plan(Drawing):
         epochs = base.whole("epochs")
         steps = np.linspace(0, epochs * per_epoch - 1, 200).astype(np.int64)
         others = self._other_schedules(base)
-        curves = [np.array(rates_at(each, steps.tolist(), per_epoch)) for _, each in [("", base), *others]]
+        curves = [
+            np.array(rates_at(each, steps.tolist(), per_epoch)) for _, each in [("", base), *others]
+        ]
         values = np.concatenate(curves)
         scale = span_of(values, margin=0.3) if np.ptp(values) == 0 else span_of(values, 0.0)
-        series = [Series(steps / per_epoch, curve, role, 3 if i == 0 else 1)
-                  for i, (curve, role) in enumerate(zip(curves, ("train", "second", "warn", "glow"), strict=False))]
-        names: Row = [(f" ━ {base.word('schedule')}", "train"), *(
-            (f"   ━ {name}", role) for (name, _), role in zip(others, ("second", "warn", "glow"), strict=False))]
+        series = [
+            Series(steps / per_epoch, curve, role, 3 if i == 0 else 1) for i, (
+                curve,
+                role) in enumerate(zip(curves, ("train", "second", "warn", "glow"), strict=False))
+        ]
+        names: Row = [
+            (f" ━ {base.word('schedule')}", "train"),
+            *((f"   ━ {name}", role)
+              for (name, _), role in zip(others, ("second", "warn", "glow"), strict=False))
+        ]
         chart = Chart(series, Scale(0, epochs), scale, "epoch", "learning rate")
-        return [*draw_chart(chart, width, height - (1 if others else 0)), *([names] if others else [])]
+        return [
+            *draw_chart(chart, width, height - (1 if others else 0)), *([names] if others else [])
+        ]
 
     def _other_schedules(self, base: Recipe) -> list[tuple[str, Recipe]]:
-        """Return the other schedules that the space allows, and that of the version kept last, to be drawn thinner."""
+        """Return the other schedules that the space allows, and that of the version kept last,
+        to be drawn thinner.
+        """
         assert self.search is not None
         varied = self.search.space.varied("schedule")
-        found = [(str(v), base.changed({"schedule": v})) for v in (varied.range.grid(3) if varied else ())
+        found = [(str(v), base.changed({"schedule": v}))
+                 for v in (varied.range.grid(3) if varied else ())
                  if v != base["schedule"]]
         if self.kept is not None and rates_differ(self.kept, base):
-            found.append((f"as kept: {self.kept['schedule']} {short(self.kept['learning_rate'])}", self.kept))
+            found.append((f"as kept: {self.kept['schedule']} {short(self.kept['learning_rate'])}",
+                          self.kept))
         return found[:3]
 
 
@@ -133,7 +154,8 @@ class Editor(Vertical):
     Editor .wrong { color: $warning; }
     """
 
-    BINDINGS = [("escape", "close", "close"), ("up", "step(1)", "next"), ("down", "step(-1)", "previous")]
+    BINDINGS = [("escape", "close", "close"), ("up", "step(1)", "next"),
+                ("down", "step(-1)", "previous")]
 
     class Taken(Message):
         """A text was taken for a line."""
@@ -184,7 +206,10 @@ class Editor(Vertical):
             found = sheet_rows.edited(self.search, self.line, text)
             self._fits(found, text)
             caret.update("")
-            hint.update(Content(f"{sheet_rows.meaning(self.line, text)}   Enter accepts, ↑ ↓ step, Esc cancels"))
+            hint.update(
+                Content(
+                    f"{sheet_rows.meaning(self.line, text)}   Enter accepts, ↑ ↓ step, Esc cancels")
+            )
             hint.remove_class("wrong")
             return found
         except InputError as error:
@@ -204,7 +229,8 @@ class Editor(Vertical):
             At the layer that cannot be.
         """
         base = found.space.base
-        if self.line is None or self.dataset is None or self.line.key != "network" or self.line.varies:
+        line = self.line
+        if line is None or self.dataset is None or line.key != "network" or line.varies:
             return
         try:
             network_shape(base, self.dataset)
@@ -272,10 +298,12 @@ class SheetView(View):
         draft = self.state.draft
         key = values.lines[values.cursor].key if values.lines else ""
         data = self.state.dataset
-        values.lines = sheet_rows.shown_lines(draft, data is not None and data.encoding.picture is not None,
-                                              data is not None and not data.classes) if draft else []
+        values.lines = sheet_rows.shown_lines(
+            draft, data is not None and data.encoding.picture is not None, data is not None
+            and not data.classes) if draft else []
         values.count = len(values.lines)
-        values.cursor = next((i for i, line in enumerate(values.lines) if line.key == key), values.cursor)
+        values.cursor = next((i for i, line in enumerate(values.lines) if line.key == key),
+                             values.cursor)
         values.redraw()
         plan.search, plan.dataset = draft, self.state.dataset
         plan.kept = self.state.versions[-1].recipe if self.state.versions else None
@@ -298,8 +326,10 @@ class SheetView(View):
     def verdict(self) -> str:
         """Say how many runs that makes and what they take."""
         if self.state.draft is None or self.state.dataset is None:
-            return "There is no data yet, so there is nothing to put a recipe together for. Go back to data with 1."
-        return draft_verdict(self.state.draft, self.state.dataset, self.state.forecast, self.state.forecast_error)
+            return ("There is no data yet, so there is nothing to put a recipe together for. Go "
+                    "back to data with 1.")
+        return draft_verdict(self.state.draft, self.state.dataset, self.state.forecast,
+                             self.state.forecast_error)
 
     # -- editing ---------------------------------------------------------------------------------
 
@@ -371,4 +401,3 @@ class SheetView(View):
         """Go back to the values, all as it was."""
         self.show()
         self.screen.set_focus(self.query_one(Values))
-

@@ -60,43 +60,93 @@ def lines(search: SearchFile) -> list[Line]:
     out = []
     for name, field in FIELDS.items():
         knob = space.varied(name)
-        felt = space.base.applies(name) or (knob is not None and name not in idle) or _may_apply(space, name)
-        out.append(Line(name, field.group, field.label, written(space.base[name]), str(knob) if knob else "",
-                        field.unit, field.summary, felt))
+        felt = space.base.applies(name) or (knob is not None and name not in idle) or _may_apply(
+            space, name)
+        out.append(
+            Line(name, field.group, field.label, written(space.base[name]),
+                 str(knob) if knob else "", field.unit, field.summary, felt))
     return out + _search_lines(search)
 
 
 def shown_lines(search: SearchFile, pictures: bool = True, amounts: bool = True) -> list[Line]:
-    """Return the lines worth showing: values without effect as things stand are left out unless they vary."""
+    """Return the lines worth showing: values without effect as things stand are left out unless
+    they vary.
+    """
     return [line for line in lines(search) if line.varies or (
         line.applies and (pictures or line.group != "pictures")
         and not (line.recipe and FIELDS[line.key].only == ("classes" if amounts else "amounts")))]
 
 
 def _may_apply(space: Space, name: str) -> bool:
-    """Say whether a value has an effect in some recipe of the space, because what it needs varies."""
+    """Say whether a value has an effect in some recipe of the space, because what it needs
+    varies.
+    """
     needs = FIELDS[name].needs
     other = space.varied(needs.name) if needs else None
-    return other is not None and needs is not None and any(needs.holds({needs.name: v}) for v in other.range.grid(5))
+    return other is not None and needs is not None and any(
+        needs.holds({needs.name: v}) for v in other.range.grid(5))
 
 
 def _search_lines(search: SearchFile) -> list[Line]:
     kind = known_methods()[search.method.name]
-    rows = [Line("method", "search", "method", search.method.name, "", "", f"{kind.name}: {kind.summary}",
-                 recipe=False)]
+    rows = [
+        Line("method",
+             "search",
+             "method",
+             search.method.name,
+             "",
+             "",
+             f"{kind.name}: {kind.summary}",
+             recipe=False)
+    ]
     for option in kind.options:
         value = search.method.options.get(option.name, option.default)
-        rows.append(Line(option.name, "search", option.name, str(value), "", "", option.summary, recipe=False))
+        rows.append(
+            Line(option.name,
+                 "search",
+                 option.name,
+                 str(value),
+                 "",
+                 "",
+                 option.summary,
+                 recipe=False))
     constraints = ", ".join(map(str, search.space.constraints)) or "none"
     return [
         *rows,
-        Line("repeats", "search", "repeats", str(search.repeats), "", "seeds", "seeds each recipe is trained with",
+        Line("repeats",
+             "search",
+             "repeats",
+             str(search.repeats),
+             "",
+             "seeds",
+             "seeds each recipe is trained with",
              recipe=False),
-        Line("seed", "search", "seed", str(search.seed), "", "", "fixes every random number of the search",
+        Line("seed",
+             "search",
+             "seed",
+             str(search.seed),
+             "",
+             "",
+             "fixes every random number of the search",
              recipe=False),
-        Line("constraints", "search", "constraints", constraints, "", "",
-             "comparisons that every recipe must satisfy, such as width * depth <= 256; none for none", recipe=False),
-        Line("name", "search", "name", search.name, "", "", "what the search is called", recipe=False),
+        Line(
+            "constraints",
+            "search",
+            "constraints",
+            constraints,
+            "",
+            "",
+            "comparisons that every recipe must satisfy, such as width * depth <= 256; none for "
+            "none",
+            recipe=False),
+        Line("name",
+             "search",
+             "name",
+             search.name,
+             "",
+             "",
+             "what the search is called",
+             recipe=False),
     ]
 
 
@@ -114,7 +164,8 @@ def edited(search: SearchFile, line: Line, text: str) -> SearchFile:
     space = search.space
     others = tuple(k for k in space.knobs if k.name != line.key)
     if typed.range is None:
-        return search.with_space(replace(space, base=space.base.changed({line.key: typed.value}), knobs=others))
+        return search.with_space(
+            replace(space, base=space.base.changed({line.key: typed.value}), knobs=others))
     position = next((i for i, k in enumerate(space.knobs) if k.name == line.key), len(others))
     knobs = (*others[:position], Knob(line.key, typed.range, typed.when), *others[position:])
     if isinstance(typed.range, OneOf) and typed.range.size == 1 and typed.when is None:
@@ -123,14 +174,17 @@ def edited(search: SearchFile, line: Line, text: str) -> SearchFile:
 
 
 def toggled(search: SearchFile, line: Line) -> SearchFile:
-    """Return the search with a value varying over its usual range, or fixed at its base value again."""
+    """Return the search with a value varying over its usual range, or fixed at its base value
+    again.
+    """
     if not line.recipe:
         return search
     return edited(search, line, line.base if line.varies else FIELDS[line.key].ranged)
 
 
 def stepped(line: Line, text: str, by: int) -> str:
-    """Return the value after a typed one: the next choice, a whole number more, or the next of 1, 2, 5, 10.
+    """Return the value after a typed one: the next choice, a whole number more, or the next of 1,
+    2, 5, 10.
 
     Empty where there is nothing to step to.
     """
@@ -177,7 +231,8 @@ def _edited_search(search: SearchFile, key: str, text: str) -> SearchFile:
 def _with_method(search: SearchFile, name: str) -> SearchFile:
     methods = known_methods()
     if name not in methods:
-        raise NotationError(name, 0, f"there is no method called {name!r}", "known are " + ", ".join(methods))
+        raise NotationError(name, 0, f"there is no method called {name!r}",
+                            "known are " + ", ".join(methods))
     known = {o.name for o in methods[name].options}
     kept = {k: v for k, v in search.method.options.items() if k in known}
     return replace(search, method=MethodChoice(name, kept))
@@ -185,16 +240,19 @@ def _with_method(search: SearchFile, name: str) -> SearchFile:
 
 def _with_constraints(search: SearchFile, text: str) -> SearchFile:
     parts = [] if text in ("", "none") else [p.strip() for p in text.split(",")]
-    return search.with_space(replace(search.space, constraints=tuple(parse_constraint(p) for p in parts)))
+    return search.with_space(
+        replace(search.space, constraints=tuple(parse_constraint(p) for p in parts)))
 
 
 def _whole(text: str, low: int, high: int) -> int:
     try:
         value = int(text)
     except ValueError:
-        raise NotationError(text, 0, f"{text!r} is not a whole number", f"give one from {low} up") from None
+        raise NotationError(text, 0, f"{text!r} is not a whole number",
+                            f"give one from {low} up") from None
     if not low <= value <= high:
-        raise NotationError(text, 0, f"{value} is out of bounds", f"give a whole number from {low} to {high}")
+        raise NotationError(text, 0, f"{value} is out of bounds",
+                            f"give a whole number from {low} to {high}")
     return value
 
 
@@ -205,7 +263,9 @@ def _name(text: str) -> str:
 
 
 def terms(line: Line) -> str:
-    """Return what a value is counted in, its default and what it may be; nothing for lines of the search."""
+    """Return what a value is counted in, its default and what it may be; nothing for lines of
+    the search.
+    """
     if not line.recipe:
         return ""
     field = FIELDS[line.key]
@@ -214,7 +274,9 @@ def terms(line: Line) -> str:
 
 
 def meaning(line: Line, text: str) -> str:
-    """Say what a text would do to a line, for the hint below the editor; raises as :func:`edited`."""
+    """Say what a text would do to a line, for the hint below the editor; raises as
+    :func:`edited`.
+    """
     if not line.recipe:
         return line.summary
     typed = parse(line.key, text)

@@ -49,7 +49,9 @@ class Paper(Drawing):
         """Return all bands, then what the cursor reads."""
         s, curves = self.snapshot, self.curves()
         if s is None or not curves:
-            return [[]] * (height // 3) + [[("this recipe has not been trained yet".center(width), "faint")]]
+            return [[]] * (height // 3) + [[
+                ("this recipe has not been trained yet".center(width), "faint")
+            ]]
         last = max(len(c) for _, c in curves)
         x = Scale(1, max(last, 2))
         reading = self._reading(s, curves)
@@ -70,51 +72,87 @@ class Paper(Drawing):
     def _line(self, curves: list[tuple[str, Curve]]) -> float:
         return float(self._at(max(len(c) for _, c in curves)))
 
-    def _losses(self, s: Snapshot, curves: list[tuple[str, Curve]], x: Scale, width: int, height: int) -> Rows:
+    def _losses(self, s: Snapshot, curves: list[tuple[str, Curve]], x: Scale, width: int,
+                height: int) -> Rows:
         series = []
         for _, c in curves:
             series.append(Series(_epochs(c), np.array(c.validation), "lead", 2))
             series.append(Series(_epochs(c), np.array(c.training_still), "train", 1))
             kept, _ = steady(c.validation)
             if kept:
-                series.append(Series(np.array([float(kept)]), np.array([c.validation[kept - 1]]), "lead", 3, "◆"))
-        scale = loss_scale(np.concatenate([y.y for y in series]), s.dataset.floor.loss, best=best_level(s))
+                series.append(
+                    Series(np.array([float(kept)]), np.array([c.validation[kept - 1]]), "lead", 3,
+                           "◆"))
+        scale = loss_scale(np.concatenate([y.y for y in series]),
+                           s.dataset.floor.loss,
+                           best=best_level(s))
         chart = Chart(series, x, scale, "epoch", s.dataset.target.loss_name, floor_levels(s),
                       self._line(curves), ticks_below=False)
         return draw_chart(chart, width, height)
 
-    def _gap(self, curves: list[tuple[str, Curve]], x: Scale, width: int, height: int, below: bool) -> Rows:
-        series = [Series(_epochs(c), np.array(c.validation) - np.array(c.training_still), "warn") for _, c in curves]
+    def _gap(self, curves: list[tuple[str, Curve]], x: Scale, width: int, height: int,
+             below: bool) -> Rows:
+        series = [
+            Series(_epochs(c),
+                   np.array(c.validation) - np.array(c.training_still), "warn") for _, c in curves
+        ]
         finite = np.concatenate([y.y for y in series])
         finite = finite[np.isfinite(finite)]
         top = float(np.quantile(finite, 0.98)) if finite.size else 1.0
         scale = span_of(np.array([0.0, top, float(finite.min()) if finite.size else 0.0]))
-        chart = Chart(series, x, scale, "epoch", "gap: validation loss minus training loss", [Level(0.0, "0")],
-                      self._line(curves), ticks_below=below)
+        chart = Chart(series,
+                      x,
+                      scale,
+                      "epoch",
+                      "gap: validation loss minus training loss", [Level(0.0, "0")],
+                      self._line(curves),
+                      ticks_below=below)
         return draw_chart(chart, width, height)
 
-    def _metric(self, curves: list[tuple[str, Curve]], x: Scale, width: int, height: int, below: bool) -> Rows:
+    def _metric(self, curves: list[tuple[str, Curve]], x: Scale, width: int, height: int,
+                below: bool) -> Rows:
         assert self.snapshot is not None
         data = self.snapshot.dataset
         floor = [Level(data.floor.metrics[0], "baseline")] if data.floor.metrics else []
-        return self._band(curves, lambda c: [each[0] for each in c.metrics], f"validation {data.target.metrics[0]}",
-                          "lead", x, width, height, below, floor)
+        return self._band(curves, lambda c: [each[0] for each in c.metrics],
+                          f"validation {data.target.metrics[0]}", "lead", x, width, height, below,
+                          floor)
 
-    def _time(self, curves: list[tuple[str, Curve]], x: Scale, width: int, height: int, below: bool) -> Rows:
+    def _time(self, curves: list[tuple[str, Curve]], x: Scale, width: int, height: int,
+              below: bool) -> Rows:
         assert self.snapshot is not None
         steps = self.snapshot.steps(self.recipe)
-        return self._band(curves, lambda c: [1e3 * each / steps for each in c.seconds], "milliseconds a step",
-                          "second", x, width, height, below, most=0.9)
+        return self._band(curves,
+                          lambda c: [1e3 * each / steps for each in c.seconds],
+                          "milliseconds a step",
+                          "second",
+                          x,
+                          width,
+                          height,
+                          below,
+                          most=0.9)
 
-    def _rate(self, curves: list[tuple[str, Curve]], x: Scale, width: int, height: int, below: bool) -> Rows:
-        return self._band(curves, lambda c: c.learning_rate, "learning rate", "train", x, width, height, below)
+    def _rate(self, curves: list[tuple[str, Curve]], x: Scale, width: int, height: int,
+              below: bool) -> Rows:
+        return self._band(curves, lambda c: c.learning_rate, "learning rate", "train", x, width,
+                          height, below)
 
-    def _dead(self, curves: list[tuple[str, Curve]], x: Scale, width: int, height: int, below: bool) -> Rows:
-        return self._band(curves, lambda c: c.dead, "dead or saturated units, share of the worst layer", "warn", x,
-                          width, height, below)
+    def _dead(self, curves: list[tuple[str, Curve]], x: Scale, width: int, height: int,
+              below: bool) -> Rows:
+        return self._band(curves, lambda c: c.dead,
+                          "dead or saturated units, share of the worst layer", "warn", x, width,
+                          height, below)
 
-    def _band(self, curves: list[tuple[str, Curve]], read: Callable[[Curve], Sequence[float]], title: str, role: str,
-              x: Scale, width: int, height: int, below: bool, levels: Sequence[Level] = (),
+    def _band(self,
+              curves: list[tuple[str, Curve]],
+              read: Callable[[Curve], Sequence[float]],
+              title: str,
+              role: str,
+              x: Scale,
+              width: int,
+              height: int,
+              below: bool,
+              levels: Sequence[Level] = (),
               most: float = 1.0) -> Rows:
         """Return one band; `most` is the quantile of the values at its top."""
         series = [Series(_epochs(c), np.array(read(c)), role) for _, c in curves]
@@ -122,50 +160,72 @@ class Paper(Drawing):
         finite = values[np.isfinite(values)]
         shown_values = finite[finite <= np.quantile(finite, most)] if finite.size else np.zeros(1)
         scale = span_of(shown_values, margin=0.3 if np.ptp(shown_values) == 0 else 0.08)
-        chart = Chart(series, x, scale, "epoch", title, levels, self._line(curves), ticks_below=below)
+        chart = Chart(series,
+                      x,
+                      scale,
+                      "epoch",
+                      title,
+                      levels,
+                      self._line(curves),
+                      ticks_below=below)
         return draw_chart(chart, width, height)
 
-    def _gradients(self, curves: list[tuple[str, Curve]], x: Scale, width: int, height: int, below: bool) -> Rows:
-        """Return the size of the gradient: layer by layer where it was measured so, of the first run."""
+    def _gradients(self, curves: list[tuple[str, Curve]], x: Scale, width: int, height: int,
+                   below: bool) -> Rows:
+        """Return the size of the gradient: layer by layer where it was measured so, of the first
+        run.
+        """
         layers = curves[0][1].layers
         deep = len(layers[-1]) if layers else 0
         if not deep >= 2 or len(layers) < len(curves[0][1]):
-            return self._band(curves, lambda c: c.gradient_norm, "gradient norm at the epoch's last step", "second",
-                              x, width, height, below)
+            return self._band(curves, lambda c: c.gradient_norm,
+                              "gradient norm at the epoch's last step", "second", x, width, height,
+                              below)
         at = _epochs(curves[0][1])
-        series = [Series(at, np.array([epoch[i][0] for epoch in layers]), _LAYER_ROLES[0 if i == 0 else 2 if
-                  i == deep - 1 else 1]) for i in range(deep)]
+        series = [
+            Series(at, np.array([epoch[i][0] for epoch in layers]),
+                   _LAYER_ROLES[0 if i == 0 else 2 if i == deep - 1 else 1]) for i in range(deep)
+        ]
         values = np.concatenate([y.y for y in series])
         positive = values[np.isfinite(values) & (values > 0)]
-        scale = span_of(positive, log=True) if positive.size and np.ptp(positive) > 0 else span_of(values, margin=0.3)
+        scale = span_of(positive, log=True) if positive.size and np.ptp(positive) > 0 else span_of(
+            values, margin=0.3)
         title = f"gradient norm of each layer, {curves[0][0]}: first blue, last yellow"
-        return draw_chart(Chart(series, x, scale, "epoch", title, (), self._line(curves), ticks_below=below), width,
-                          height)
+        return draw_chart(
+            Chart(series, x, scale, "epoch", title, (), self._line(curves), ticks_below=below),
+            width, height)
 
     def _reading(self, s: Snapshot, curves: list[tuple[str, Curve]]) -> Rows:
-        """Return what the cursor reads: a line for each run, or all of it in two where there is but one."""
+        """Return what the cursor reads: a line for each run, or all of it in two where there is
+        but one.
+        """
         rows: Rows = []
         steps = s.steps(self.recipe)
         metrics = s.dataset.target.metrics
         for name, c in curves[:3]:
             at = self._at(len(c)) - 1
             row: Row = [(f"  {name}", "faint"), ("  epoch ", "faint"), (str(at + 1), "ink*"),
-                        ("   validation ", "faint"), (loss(c.validation[at]), "lead"), ("   training ", "faint"),
-                        (loss(c.training_still[at]), "train"), ("   gap ", "faint"),
+                        ("   validation ", "faint"), (loss(c.validation[at]), "lead"),
+                        ("   training ", "faint"), (loss(c.training_still[at]), "train"),
+                        ("   gap ", "faint"),
                         (loss(c.validation[at] - c.training_still[at]), "warn"),
-                        (f"   {shown(metrics[0], 22)} ", "faint"), (measured(metrics[0], c.metrics[at][0]), "ink"),
-                        ("   rate ", "faint"), (number(c.learning_rate[at]), "ink")]
-            more: Row = [("  gradient ", "faint"), *_gradient_text(c, at),
-                         ("   dead ", "faint"), (f"{c.dead[at]:.0%}" if at < len(c.dead) else "–", "ink"),
+                        (f"   {shown(metrics[0], 22)} ", "faint"),
+                        (measured(metrics[0], c.metrics[at][0]), "ink"), ("   rate ", "faint"),
+                        (number(c.learning_rate[at]), "ink")]
+            more: Row = [("  gradient ", "faint"), *_gradient_text(c, at), ("   dead ", "faint"),
+                         (f"{c.dead[at]:.0%}" if at < len(c.dead) else "–", "ink"),
                          ("   an epoch ", "faint"), (seconds_text(c.seconds[at]), "ink"),
                          ("   a step ", "faint"), (seconds_text(c.seconds[at] / steps), "ink"),
-                         (f"   waiting for rows {c.waited[at] / max(c.seconds[at], 1e-9):.0%}", "faint")]
+                         (f"   waiting for rows {c.waited[at] / max(c.seconds[at], 1e-9):.0%}",
+                          "faint")]
             rows += [row, more] if len(curves) == 1 else [[*row, (" ", "ink"), *more]]
         return rows
 
 
 def _gradient_text(c: Curve, at: int) -> Row:
-    """Return the gradient's norm, and what the loss alone made of it where clipping or L1 changed that."""
+    """Return the gradient's norm, and what the loss alone made of it where clipping or L1
+    changed that.
+    """
     taken, own = c.gradient_norm[at], c.loss_gradient[at]
     if not own or abs(own - taken) <= 1e-3 * max(own, taken):
         return [(number(taken), "ink")]
@@ -174,8 +234,9 @@ def _gradient_text(c: Curve, at: int) -> Row:
 
 
 def _legend() -> Row:
-    return [(" " * MARGIN, "ink"), ("━ validation loss", "lead"), ("   ", "ink"), ("━ training loss", "train"),
-            ("   ", "ink"), ("◆ kept epoch", "lead"), ("   ", "ink"), ("│ cursor", "ink")]
+    return [(" " * MARGIN, "ink"), ("━ validation loss", "lead"), ("   ", "ink"),
+            ("━ training loss", "train"), ("   ", "ink"), ("◆ kept epoch", "lead"), ("   ", "ink"),
+            ("│ cursor", "ink")]
 
 
 def _epochs(curve: Curve) -> Floats:
@@ -209,20 +270,23 @@ class Facts(TallDrawing):
         recipe = s.recipes[self.recipe]
         text = recipe.apart(s.file.space.base) or "nothing: it is the base"
         rows: Rows = [[("  ", "ink"), *row] for row in wrap(
-            f"Differs from the base in: {text}. {number(recipe.parameters)} parameters.", width - 4)[:2]]
+            f"Differs from the base in: {text}. {number(recipe.parameters)} parameters.", width -
+            4)[:2]]
         for run in s.runs_of(self.recipe)[:3]:
             end = run.text or run.state
             curve, patience = s.curves.get(run.id), recipe.recipe.whole("patience")
             if run.state == "training" and curve is not None and patience:
                 used = patience_used(curve.validation, recipe.recipe, s.dataset.target.units)
                 end = f"in training; {used} of {patience} epochs of patience used"
-            rows.append([(f"  {s.run_name(run)}  ", "faint"), (fit(end, width - 12).rstrip(), "ink")])
+            rows.append([(f"  {s.run_name(run)}  ", "faint"), (fit(end,
+                                                                   width - 12).rstrip(), "ink")])
         return rows + _more_runs(len(s.runs_of(self.recipe)))
 
 
 def _more_runs(runs: int) -> Rows:
     """Say that there are more runs than lines, and where they are."""
-    return [[(f"  and {runs - 3} more runs, drawn above; e exports every value", "faint")]] if runs > 3 else []
+    return [[(f"  and {runs - 3} more runs, drawn above; e exports every value",
+              "faint")]] if runs > 3 else []
 
 
 class Telling(TallDrawing):
@@ -238,12 +302,13 @@ class Telling(TallDrawing):
         s = self.snapshot
         if s is None:
             return []
-        epoch, said = next((found for run in s.runs_of(self.recipe) if (found := told(s, run.id))[1]), (0, ()))
+        epoch, said = next(
+            (found for run in s.runs_of(self.recipe) if (found := told(s, run.id))[1]), (0, ()))
         if not said:
             return []
         cell = (width - 2) // 2
-        rows: Rows = [[(f"  after epoch {epoch}, of validation rows: ", "faint"), ("✓ true  ", "glow"),
-                       ("✗ ", "warn"), ("predicted class", "faint")]]
+        rows: Rows = [[(f"  after epoch {epoch}, of validation rows: ", "faint"),
+                       ("✓ true  ", "glow"), ("✗ ", "warn"), ("predicted class", "faint")]]
         for i in range(0, min(len(said), 8), 2):
             pair = [self._said(each, cell) for each in said[i : i + 2]]
             rows.append([(" ", "ink"), *(run for row in pair for run in row)])
@@ -256,10 +321,12 @@ class Telling(TallDrawing):
         name, share = each.shares[0]
         bar = "▇" * max(round(share * 10), 1)
         mark, role = ("✓", "glow") if each.right else ("✗", "warn")
-        text = f" {share:.2f} {shown(name)}" + ("" if each.right else f", truly {shown(each.truth)} "
-                                                                 f"{dict(each.shares)[str(each.truth)]:.2f}")
+        text = f" {share:.2f} {shown(name)}" + (""
+                                                if each.right else f", truly {shown(each.truth)} "
+                                                f"{dict(each.shares)[str(each.truth)]:.2f}")
         head = f" row {each.row}".ljust(10)
-        return [(head, "faint"), (f"{mark} ", role), (bar.ljust(10), role), (fit(text, max(width - 22, 0)), "ink")]
+        return [(head, "faint"), (f"{mark} ", role), (bar.ljust(10), role),
+                (fit(text, max(width - 22, 0)), "ink")]
 
 
 class StripsView(View):
@@ -331,4 +398,5 @@ class StripsView(View):
         marks = [letter for m, letter in zip(self.state.marked, LETTERS, strict=False)
                  if (m.search, m.recipe) == (s.search.number, self.state.open_recipe)]
         marked = f" (marked {marks[0]}; v overlays)" if marks else ""
-        return f"Recipe {self.state.open_recipe}{marked}. {recipe_verdict(s, self.state.open_recipe)}"
+        return (f"Recipe {self.state.open_recipe}{marked}. "
+                f"{recipe_verdict(s, self.state.open_recipe)}")

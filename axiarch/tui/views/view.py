@@ -1,4 +1,6 @@
-"""What all views have in common: they get the state, say their verdict, and draw only while in front."""
+"""What all views have in common: they get the state, say their verdict, and draw only while in
+front.
+"""
 
 from __future__ import annotations
 

@@ -1,4 +1,6 @@
-"""Choose a table or pictures: type a path, or walk the folders; the tables opened before come first."""
+"""Choose a table or pictures: type a path, or walk the folders; the tables opened before come
+first.
+"""
 
 from __future__ import annotations
 
@@ -15,8 +17,10 @@ from textual.widgets.option_list import Option
 from axiarch.plain import shown
 
 #: Endings of files that are tables.
-TABLES = frozenset({".csv", ".tsv", ".txt", ".dat", ".parquet", ".pq", ".arrow", ".feather", ".ipc", ".jsonl",
-                    ".ndjson", ".xlsx", ".xls", ".ods", ".npz", ".npy", ".idx", ".gz"})
+TABLES = frozenset({
+    ".csv", ".tsv", ".txt", ".dat", ".parquet", ".pq", ".arrow", ".feather", ".ipc", ".jsonl",
+    ".ndjson", ".xlsx", ".xls", ".ods", ".npz", ".npy", ".idx", ".gz"
+})
 
 
 class Tables(DirectoryTree):
@@ -48,8 +52,10 @@ class Browser(ModalScreen[str]):
         background: $background; }
     Browser Static { height: auto; }
     Browser .faint { color: $faint; }
-    Browser Input, Browser Input:focus { border: none; height: 1; padding: 0; background: $select; margin: 1 0; }
-    Browser OptionList, Browser OptionList:focus { height: auto; max-height: 7; border: none; padding: 0;
+    Browser Input, Browser Input:focus { border: none; height: 1; padding: 0; margin: 1 0;
+                                         background: $select; }
+    Browser OptionList, Browser OptionList:focus { height: auto; max-height: 7; border: none;
+                                                   padding: 0;
         background: $background; }
     Browser DirectoryTree, Browser DirectoryTree:focus { height: 1fr; border: none; padding: 0;
         background: $background; }
@@ -64,12 +70,15 @@ class Browser(ModalScreen[str]):
     def compose(self) -> ComposeResult:
         """Lay out the line to type, what was opened before, and the tree."""
         with Vertical():
-            yield Static(Content("Open a table (text of any separator, Parquet, Arrow, JSON lines, Excel) or pictures "
-                                 "(.npz, .npy, IDX, or a folder of PNG files: type its path)"))
+            yield Static(
+                Content(
+                    "Open a table (text of any separator, Parquet, Arrow, JSON lines, Excel) or "
+                    "pictures (.npz, .npy, IDX, or a folder of PNG files: type its path)"))
             yield Input(placeholder="type a path, or browse below with Tab and the arrow keys")
             if self._recent:
                 yield Static(Content("opened before"), classes="faint")
-                yield OptionList(*(Option(Content(shown(path)), id=str(i)) for i, path in enumerate(self._recent)))
+                yield OptionList(*(Option(Content(shown(path)), id=str(i))
+                                   for i, path in enumerate(self._recent)))
             yield Static(Content(shown(self._start)), classes="faint")
             yield Tables(self._start)
             yield Static(Content("Enter opens    Tab moves on    Esc cancels"), classes="faint")

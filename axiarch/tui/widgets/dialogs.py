@@ -52,11 +52,13 @@ class Question(_Dialog):
 class Asked(_Dialog):
     """Asks for a line of text; empty if it is left."""
 
-    DEFAULT_CSS = "Asked Input, Asked Input:focus { border: none; height: 1; padding: 0; background: $select; }"
+    DEFAULT_CSS = ("Asked Input, Asked Input:focus { border: none; height: 1; padding: 0; "
+                   "background: $select; }")
 
     def __init__(self, question: str, consequence: str, hint: str, value: str = "") -> None:
         super().__init__()
-        self._question, self._consequence, self._hint, self._value = question, consequence, hint, value
+        self._question, self._consequence = question, consequence
+        self._hint, self._value = hint, value
 
     def compose(self) -> ComposeResult:
         """Lay out question and line."""
@@ -75,7 +77,8 @@ class Help(_Dialog):
     """Explains the view in front, its keys and its terms."""
 
     BINDINGS = [("question_mark,q", "dismiss('')", "close")]
-    DEFAULT_CSS = "Help VerticalScroll { height: auto; max-height: 30; padding-right: 1; scrollbar-size-vertical: 1; }"
+    DEFAULT_CSS = ("Help VerticalScroll { height: auto; max-height: 30; padding-right: 1; "
+                   "scrollbar-size-vertical: 1; }")
 
     def __init__(self, view: str) -> None:
         super().__init__()
@@ -85,10 +88,14 @@ class Help(_Dialog):
         """Lay out the help."""
         question = next(q for _, name, q in VIEWS if name == self._view)
         with Vertical(), VerticalScroll():
-            yield Static(Content.assemble((self._view.capitalize(), "bold"), ("  " + question, "$primary")))
+            yield Static(
+                Content.assemble((self._view.capitalize(), "bold"), ("  " + question, "$primary")))
             yield Static(Content("\n" + ABOUT[self._view]))
             keys = [(f"\n{a.shown_key:>6}  ", a.words) for a in actions_of(self._view)]
-            yield Static(Content.assemble("\nKeys", *(p for k, w in keys for p in ((k, "$primary"), shown(w)))))
+            yield Static(
+                Content.assemble("\nKeys",
+                                 *(p for k, w in keys for p in ((k, "$primary"), shown(w)))))
             terms = [(f"\n{term}", f": {text}") for term, text in TERMS[self._view]]
-            yield Static(Content.assemble("\nTerms", *(p for t, x in terms for p in ((t, "$secondary"), x))))
+            yield Static(
+                Content.assemble("\nTerms", *(p for t, x in terms for p in ((t, "$secondary"), x))))
             yield Static(Content("\nesc closes this"), classes="faint")

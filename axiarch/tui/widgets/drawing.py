@@ -22,7 +22,9 @@ from axiarch.tui.plots.runs import Row, Rows, cut, row_width
 
 @lru_cache(2048)
 def style_of(role: str, theme: str) -> Style:
-    """Return a role's style in a theme: ``*`` is bold, ``!`` the selected ground, ``~A/B`` two colours of a picture."""
+    """Return a role's style in a theme: ``*`` is bold, ``!`` the selected ground, ``~A/B`` two
+    colours of a picture.
+    """
     colours = PALETTES[theme]
     if role.startswith("~"):
         above, below = (_pixel(colour, colours) for colour in role[1:].rstrip("!").split("/"))
@@ -40,7 +42,9 @@ def _pixel(colour: str, colours: dict[str, str]) -> str:
 
 
 def strip_of(row: Row, width: int, theme: str, ground: str = "ink") -> Strip:
-    """Return a row as a strip of exactly `width` cells: the same one again for the same row, with what it keeps."""
+    """Return a row as a strip of exactly `width` cells: the same one again for the same row,
+    with what it keeps.
+    """
     return _strip_of(tuple(row), width, theme, ground)
 
 
@@ -67,7 +71,9 @@ class Drawing(Widget):
         self._drawing = self._stale = False
 
     def long(self) -> bool:
-        """Say whether drawing takes so long that it is done beside the event loop, the last drawing shown meanwhile."""
+        """Say whether drawing takes so long that it is done beside the event loop, the last
+        drawing shown meanwhile.
+        """
         return False
 
     def draw(self, width: int, height: int) -> Rows:
@@ -119,7 +125,9 @@ class Drawing(Widget):
 
 
 class TallDrawing(Drawing):
-    """A drawing that takes as many lines as it draws, where the style sheet gives it an automatic height."""
+    """A drawing that takes as many lines as it draws, where the style sheet gives it an
+    automatic height.
+    """
 
     def get_content_height(self, container: Size, viewport: Size, width: int) -> int:
         """Return the lines it takes."""

@@ -43,12 +43,17 @@ class Page(Drawing):
         fits = self.per_page(width, height)
         self.first = max(0, min(self.first, (total - 1) // fits * fits))
         last = min(self.first + fits, total)
-        rows = self._pictures(width, height - 2) if self._dataset.encoding.picture else self._table(width, height - 2)
+        rows = self._pictures(width, height - 2) if self._dataset.encoding.picture else self._table(
+            width, height - 2)
         rows = rows[: height - 2] + [[]] * max(height - 2 - len(rows), 0)
-        where = f"training rows {self.first + 1} to {last} of {total} shown here, of {self._dataset.rows['train']}"
-        return [*rows, [], [(f" {where}", "faint"), ("   page up, page down turn", "faint"),
-                            ("" if self._dataset.encoding.picture else ", arrows scroll the columns", "faint"),
-                            (", esc goes back", "faint")]]
+        where = (f"training rows {self.first + 1} to {last} of {total} shown here, of "
+                 f"{self._dataset.rows['train']}")
+        return [
+            *rows, [],
+            [(f" {where}", "faint"), ("   page up, page down turn", "faint"),
+             ("" if self._dataset.encoding.picture else ", arrows scroll the columns", "faint"),
+             (", esc goes back", "faint")]
+        ]
 
     def _name_width(self, width: int) -> int:
         longest = max(cell_len(shown(name)) for name in self._dataset.examples.columns)
@@ -59,8 +64,12 @@ class Page(Drawing):
         rows = d.examples[self.first : self.first + self.per_page(width, height)]
         own = self._name_width(width)
         others = [n for n in rows.columns if n not in d.target.columns]
-        self.scrolled = max(0, min(self.scrolled, len(others) - max(height - len(d.target.columns) - 1, 1)))
-        lines: Rows = [_values(f" ◆ {name}", rows[name].to_list(), own, "lead*") for name in d.target.columns]
+        self.scrolled = max(
+            0, min(self.scrolled,
+                   len(others) - max(height - len(d.target.columns) - 1, 1)))
+        lines: Rows = [
+            _values(f" ◆ {name}", rows[name].to_list(), own, "lead*") for name in d.target.columns
+        ]
         lines.append([(" " + "─" * (own + 2 + _COLUMN * rows.height - 2), "rule")])
         roles = {c.name: c.role for c in d.columns}
         for name in others[self.scrolled :]:
@@ -82,7 +91,11 @@ class Page(Drawing):
         across, _ = self._grid(width, height)
         shown_now = d.examples[self.first : self.first + self.per_page(width, height + 2)]
         pixels = shown_now[code.name].to_numpy()
-        labels = [", ".join(shown(v) for v in row) for row in shown_now.select(list(d.target.columns)).iter_rows()]
+        labels = [
+            ", ".join(shown(v)
+                      for v in row)
+            for row in shown_now.select(list(d.target.columns)).iter_rows()
+        ]
         rows: Rows = []
         for start in range(0, len(pixels), max(across, 1)):
             line: Rows = []
@@ -97,7 +110,8 @@ class Page(Drawing):
 
 def _values(name: str, values: list[object], own: int, role: str) -> Row:
     return [(fit_name(name, own + 3), role),
-            *((right("(gap)" if v is None else _short(v), _COLUMN), "ghost" if v is None else role) for v in values)]
+            *((right("(gap)" if v is None else _short(v), _COLUMN), "ghost" if v is None else role)
+              for v in values)]
 
 
 def _short(value: object) -> str:
@@ -110,7 +124,8 @@ class Examples(ModalScreen[str]):
 
     DEFAULT_CSS = "Examples { background: $background; padding: 1 1; }"
 
-    BINDINGS = [("escape,e,q", "dismiss('')", "close"), ("pagedown,right,space,n", "turn(1)", "next page"),
+    BINDINGS = [("escape,e,q", "dismiss('')", "close"),
+                ("pagedown,right,space,n", "turn(1)", "next page"),
                 ("pageup,left,p", "turn(-1)", "page before"), ("down", "scroll(1)", "scroll on"),
                 ("up", "scroll(-1)", "scroll back"), ("home", "turn(-100000)", "first page"),
                 ("end", "turn(100000)", "last page")]

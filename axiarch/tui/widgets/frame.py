@@ -13,8 +13,11 @@ from axiarch.tui.widgets.drawing import Drawing
 #: Lines of a window in which parts of the data view take turns.
 SMALL = 33
 #: How a search's state is marked: never by colour alone.
-MARKS = {"preparing": ("◌", "glow"), "running": ("▶", "glow"), "paused": ("‖", "lead"), "stopped": ("■", "faint"),
-         "done": ("✓", "second"), "failed": ("✕", "warn"), "interrupted": ("✕", "warn")}
+MARKS = {
+    "preparing": ("◌", "glow"), "running": ("▶", "glow"), "paused": ("‖", "lead"),
+    "stopped": ("■", "faint"), "done": ("✓", "second"), "failed": ("✕", "warn"),
+    "interrupted": ("✕", "warn")
+}
 
 
 class Trail(Drawing):
@@ -40,12 +43,15 @@ class Trail(Drawing):
             if i:
                 row.append((" ─ ", "grid"))
             here = name == self.view
-            row += [(key + " ", "lead*" if here else "faint"), (name.capitalize(), "lead*" if here else "ink")]
+            row += [(key + " ", "lead*" if here else "faint"),
+                    (name.capitalize(), "lead*" if here else "ink")]
         tail = self._tail(width - row_width(row) - 3)
         return [[*row, (" " * max(width - row_width(row) - row_width(tail) - 1, 1), "ink"), *tail]]
 
     def _tail(self, room: int) -> Row:
-        """Name the data set, the search and the recipe that a key in this view acts on, as far as they fit."""
+        """Name the data set, the search and the recipe that a key in this view acts on, as far
+        as they fit.
+        """
         s = self.state.snapshot
         edited = self.view in ("data", "sheet")
         own = self.state.dataset if edited or s is None else s.dataset
@@ -59,11 +65,13 @@ class Trail(Drawing):
         search: Row = [(f"{mark} search {s.search.number} {s.search.state}", role),
                        (f" {s.ended_runs}/{s.expected_runs}", "ink"), (recipe, "lead")]
         short: Row = [(f"{mark} {s.search.number}", role), (recipe, "lead")]
-        for tail, least in ((search, len(name)), (search[:1] + search[2:], len(name)), (short, 12), (short, 5)):
+        for tail, least in ((search, len(name)), (search[:1] + search[2:], len(name)), (short, 12),
+                            (short, 5)):
             where = f" on {shown(s.dataset.name)}" if other and tail is not short else ""
             left = room - row_width(tail) - len(where) - 3
             if left >= min(least, len(name)):
-                return [(fit_name(name, min(left, len(name))), "ink"), ("   ", "ink"), *tail, (where, "faint")]
+                return [(fit_name(name, min(left, len(name))), "ink"), ("   ", "ink"), *tail,
+                        (where, "faint")]
         return cut(short, max(room, 1))
 
     def on_click(self, event: object) -> None:
@@ -78,7 +86,9 @@ class Trail(Drawing):
 
 
 class Verdict(Drawing):
-    """What is known, how surely, what to do next: two lines in words, three where lines are short."""
+    """What is known, how surely, what to do next: two lines in words, three where lines are
+    short.
+    """
 
     DEFAULT_CSS = "Verdict { height: auto; }"
 
@@ -121,8 +131,10 @@ class Keys(Drawing):
     def _label(self, action: Action) -> str:
         """Return an action's label as things stand; empty where it would do nothing."""
         if action.name == "pause":
-            return {"running": "pause", "preparing": "pause", "paused": "resume", "stopped": "resume",
-                    "interrupted": "resume", "failed": "resume"}.get(self.search, "")
+            return {
+                "running": "pause", "preparing": "pause", "paused": "resume", "stopped": "resume",
+                "interrupted": "resume", "failed": "resume"
+            }.get(self.search, "")
         if action.name == "pane":
             return action.label if self.app.size.height < SMALL else ""
         if action.name == "stop":
@@ -144,7 +156,8 @@ class Keys(Drawing):
 class Notice(Drawing):
     """What went wrong or was done: stays until escape or the next one."""
 
-    DEFAULT_CSS = "Notice { height: auto; max-height: 5; dock: bottom; margin-bottom: 1; display: none; }"
+    DEFAULT_CSS = ("Notice { height: auto; max-height: 5; dock: bottom; margin-bottom: 1; "
+                   "display: none; }")
 
     def __init__(self) -> None:
         super().__init__()
@@ -165,7 +178,8 @@ class Notice(Drawing):
         rows: Rows = []
         for text, role in self._parts:
             rows += wrap(text, width - 4, role)
-        return [[(" ▌ " if i == 0 else "   ", self._parts[0][1]), *row] for i, row in enumerate(rows)]
+        return [[(" ▌ " if i == 0 else "   ", self._parts[0][1]), *row]
+                for i, row in enumerate(rows)]
 
     def draw(self, width: int, height: int) -> Rows:
         """Return the lines."""

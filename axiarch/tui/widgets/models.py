@@ -1,4 +1,6 @@
-"""The models that are kept: a list, and beside it what each is and how it differs from the one marked."""
+"""The models that are kept: a list, and beside it what each is and how it differs from the one
+marked.
+"""
 
 from __future__ import annotations
 
@@ -17,8 +19,9 @@ from axiarch.workflows.comparing import differences
 from axiarch.workflows.models import KeptModel
 
 #: What can be done with a model: key, word, and what is shown.
-DEEDS = (("p", "predict", "predict a file"), ("v", "verify", "verify"), ("c", "continue", "train on from it"),
-         ("x", "network", "export as ONNX"), ("d", "remove", "remove"))
+DEEDS = (("p", "predict", "predict a file"), ("v", "verify", "verify"),
+         ("c", "continue", "train on from it"), ("x", "network", "export as ONNX"), ("d", "remove",
+                                                                                     "remove"))
 
 
 class _Kept(Listing):
@@ -75,7 +78,9 @@ class _Beside(Drawing):
         if not found:
             rows = [[("the same recipe", "ink")]]
         if model.data != other.data or model.all_open != other.all_open or model.fold != other.fold:
-            rows += [[], *wrap("Their losses cannot be compared: they are of other rows.", width, "warn")]
+            rows += [
+                [], *wrap("Their losses cannot be compared: they are of other rows.", width, "warn")
+            ]
         return rows
 
 
@@ -86,13 +91,21 @@ def _cell(text: str, width: int) -> str:
 
 def _facts(model: KeptModel) -> dict[str, str]:
     """Return what is known of a model, by name."""
-    origin = f"read from {model.source}" if model.source else f"recipe {model.recipe} of search {model.search}"
-    networks = f"mean of {model.networks} networks" if model.networks > 1 else f"seed {model.seed}, epoch {model.epoch}"
-    on = ", rows it was trained on" if model.all_open else f", fold {model.fold}" if model.fold > 1 else ""
-    return {"comes from": origin, "": networks, "data": model.data,
-            "validation": f"{model.loss_name} {loss(model.loss)}{on}",
-            model.metric: measured(model.metric, model.metric_value),
-            "parameters": number(model.parameters), "file": f"{memory(model.bytes)}, {model.path.name}"}
+    origin = f"recipe {model.recipe} of search {model.search}"
+    if model.source:
+        origin = f"read from {model.source}"
+    networks = f"seed {model.seed}, epoch {model.epoch}"
+    if model.networks > 1:
+        networks = f"mean of {model.networks} networks"
+    on = f", fold {model.fold}" if model.fold > 1 else ""
+    if model.all_open:
+        on = ", rows it was trained on"
+    return {
+        "comes from": origin, "": networks, "data": model.data,
+        "validation": f"{model.loss_name} {loss(model.loss)}{on}", model.metric: measured(
+            model.metric, model.metric_value), "parameters": number(model.parameters),
+        "file": f"{memory(model.bytes)}, {model.path.name}"
+    }
 
 
 class Models(ModalScreen[tuple[str, str]]):
@@ -118,12 +131,15 @@ class Models(ModalScreen[tuple[str, str]]):
         """Lay out list and comparison."""
         with Vertical():
             if not self._models:
-                yield Static("No model has been kept yet. On the ladder, the strips or the predictions, K keeps the "
-                             "network of a recipe.\n\nesc goes back")
+                yield Static(
+                    "No model has been kept yet. On the ladder, the strips or the predictions, K "
+                    "keeps the network of a recipe.\n\nesc goes back")
                 return
             size = memory(sum(model.bytes for model in self._models))
-            yield Static(f"{count(len(self._models), 'model')}, {size} in {shown(self._folder)}: validation loss, date",
-                         markup=False)
+            yield Static(
+                f"{count(len(self._models), 'model')}, {size} in {shown(self._folder)}: "
+                "validation loss, date",
+                markup=False)
             with Horizontal():
                 kept, beside = _Kept(), _Beside()
                 kept.models = beside.models = self._models

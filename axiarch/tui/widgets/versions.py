@@ -1,4 +1,6 @@
-"""The versions of a recipe that were kept: a list, and beside it how each differs from the base on the sheet."""
+"""The versions of a recipe that were kept: a list, and beside it how each differs from the base
+on the sheet.
+"""
 
 from __future__ import annotations
 
@@ -54,8 +56,9 @@ class _Beside(Drawing):
         last = ""
         for each in found:
             group = each.group if each.group != last else ""
-            rows.append([(fit(group, 9), "faint"), (fit(each.label, 17), "ink"), (fit(each.first or "–", 18), "lead"),
-                         (shown(each.second or "–"), "second")])
+            rows.append([(fit(group, 9), "faint"), (fit(each.label, 17), "ink"),
+                         (fit(each.first or "–", 18), "lead"), (shown(each.second
+                                                                      or "–"), "second")])
             last = each.group
         return rows[:height]
 
@@ -65,7 +68,8 @@ class Versions(ModalScreen[str]):
 
     DEFAULT_CSS = """
     Versions { align: center middle; background: $background 60%; }
-    Versions > Vertical { width: 96%; max-width: 140; height: 80%; padding: 1 2; border: round $rule;
+    Versions > Vertical { width: 96%; max-width: 140; height: 80%; padding: 1 2;
+                          border: round $rule;
         background: $background; }
     Versions Static { height: auto; }
     Versions Horizontal { height: 1fr; margin: 1 0; }
@@ -83,10 +87,13 @@ class Versions(ModalScreen[str]):
         """Lay out list and comparison."""
         with Vertical():
             if not self._versions:
-                yield Static("No version has been kept yet. On the sheet, k keeps the base recipe with a note.\n\n"
-                             "esc goes back")
+                yield Static(
+                    "No version has been kept yet. On the sheet, k keeps the base recipe with a "
+                    "note.\n\n"
+                    "esc goes back")
                 return
-            yield Static("Versions of the recipe, the newest first, each beside the base on the sheet")
+            yield Static(
+                "Versions of the recipe, the newest first, each beside the base on the sheet")
             with Horizontal():
                 kept, beside = _Kept(), _Beside()
                 kept.versions = beside.versions = self._versions

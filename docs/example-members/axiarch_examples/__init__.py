@@ -8,7 +8,7 @@ from axiarch.members import Activation, Loss, Optimiser, Schedule
 
 
 def _mish(x):
-    # Written out: a function that is compiled can call only what is compiled as well, or is of Python's math.
+    # Written out: a compiled function can call only compiled functions and those of `math`.
     return x * math.tanh(max(x, 0.0) + math.log1p(math.exp(-abs(x))))
 
 
@@ -19,14 +19,16 @@ def _mish_slope(x):
     return flat + x * (1.0 - flat * flat) * share
 
 
-mish = Activation("mish", "x tanh(log(1 + e^x))", "Misra, arXiv 1908.08681, 2019", _mish, _mish_slope)
+mish = Activation("mish", "x tanh(log(1 + e^x))", "Misra, arXiv 1908.08681, 2019", _mish,
+                  _mish_slope)
 
 
 def _log_cosh(away):
     return abs(away) + math.log1p(math.exp(-2.0 * abs(away))) - math.log(2.0)
 
 
-log_cosh = Loss("log_cosh", "log cosh(predicted - true)", "Green, Annals of Statistics 18, 1990", _log_cosh, math.tanh)
+log_cosh = Loss("log_cosh", "log cosh(predicted - true)", "Green, Annals of Statistics 18, 1990",
+                _log_cosh, math.tanh)
 
 
 def _signed(w, g, s, t, rate, momentum):
@@ -35,7 +37,8 @@ def _signed(w, g, s, t, rate, momentum):
     return w - rate * corrected / (abs(corrected) + 1e-3), (mean, 0.0, 0.0)
 
 
-signed = Optimiser("signed", "w -= rate m / (|m| + 0.001), m the corrected running mean of gradients",
+signed = Optimiser("signed",
+                   "w -= rate m / (|m| + 0.001), m the corrected running mean of gradients",
                    "made up for this example", _signed, ("momentum",), 0.05)
 
 
@@ -43,4 +46,5 @@ def _halving(epochs, last):
     return 0.5 ** np.floor(4.0 * epochs / last)
 
 
-halving = Schedule("halving", "half the rate after every quarter of the training", "made up for this example", _halving)
+halving = Schedule("halving", "half the rate after every quarter of the training",
+                   "made up for this example", _halving)
