@@ -27,11 +27,11 @@ from axiarch.journal.workspace import Workspace
 from axiarch.recipes.recipe import Recipe
 from axiarch.recipes.searchfile import MethodChoice, SearchFile
 from axiarch.recipes.space import space
-from axiarch.recipes.steady import steady
 from axiarch.runner.ledger import Ledger
 from axiarch.runner.material import effort_of
-from axiarch.search.course import Course
+from axiarch.runs.steady import steady
 from axiarch.search.methods import make_method
+from axiarch.search.sequence import StepSequence
 
 #: Fresh seeds for the comparison.
 SEEDS = 6
@@ -67,20 +67,21 @@ def deciding(workspace: Workspace, number: int, search: SearchFile) -> float:
     own, method = (make_method(search.method, search.space, search.seed, len(blocks))
                    for _ in range(2))
     effort = effort_of(workflows.data_set(workspace, search.data))
-    told = Ledger(search.seed, blocks, own, effort)
-    told.restore(known, steps, [])
-    course, recipes, seconds = Course(method, told.outcome, effort), 0, 0.0
+    observed = Ledger(search.seed, blocks, own, effort)
+    observed.restore(known, steps, [])
+    sequence, recipes, seconds = StepSequence(method, observed.outcome, effort), 0, 0.0
     while True:
         started = time.perf_counter()
-        step = course.decide()
+        step = sequence.decide()
         seconds += time.perf_counter() - started
         if step is None:
             break
         recipes += not step.number
-        course.take(step, step.number or recipes)
-    if len(course.steps) != len(steps):
+        sequence.take(step, step.number or recipes)
+    if len(sequence.steps) != len(steps):
         raise SystemExit(
-            f"search {number} took {len(steps)} steps, and {len(course.steps)} when decided again")
+            f"search {number} took {len(steps)} steps, and {len(sequence.steps)} when decided again"
+        )
     return seconds
 
 

@@ -71,9 +71,10 @@ def whole_job(folder: Path) -> tuple[float, float]:
                 for _ in range(_PLAIN)
             ]) / _PLAIN * RECIPES
         taken = {}
-        for lanes in (2, 1):
-            s = workflows.wait(workspace, workflows.start_search(workspace, job(repeat + 1), lanes))
-            taken[lanes] = s.taken
+        for workers in (2, 1):
+            s = workflows.wait(workspace, workflows.start_search(workspace, job(repeat + 1),
+                                                                 workers))
+            taken[workers] = s.taken
         plain.append(loop / taken[2])
         gained.append(taken[1] / taken[2])
     return statistics.median(plain), statistics.median(gained)

@@ -18,6 +18,7 @@ from pathlib import Path
 import numpy as np
 
 from axiarch import workflows
+from axiarch.journal import inbox
 from axiarch.recipes.searchfile import MethodChoice
 from axiarch.tui.actions import VIEWS
 from axiarch.tui.app import AxiarchApp
@@ -61,7 +62,7 @@ async def measure(folder: Path, recipes: int) -> None:
             f"{len(app._state.snapshot.recipes)} recipes were there by then, "
             f"{app._state.snapshot.epochs} epochs"
         )
-    workflows.steer_search(workspace, number, "stop")
+    workflows.steer_search(workspace, number, inbox.Stop())
     workflows.wait(workspace, number)
 
 

@@ -48,9 +48,13 @@ def driven(problem: str, name: str, seed: int, recipes: int, most_epochs: float 
     """Run a method on a problem."""
     known = PROBLEMS[problem]
     method = make_method(MethodChoice(name, {"recipes": recipes, **METHODS[name]}), known.space,
-                         seed, known.blocks)
-    return drive(method, lambda r, b: known.curve(r, 1000 * seed + b), known.truth, known.blocks,
-                 most_epochs=most_epochs, enough=enough)
+                         seed, known.replicates)
+    return drive(method,
+                 lambda r, b: known.curve(r, 1000 * seed + b),
+                 known.truth,
+                 known.replicates,
+                 most_epochs=most_epochs,
+                 enough=enough)
 
 
 def by_random(problem: str, seed: int) -> Floats:
@@ -91,7 +95,7 @@ def main(seeds: int, names: list[str]) -> None:
             losses = np.array(
                 list(pool.map(by_random, [problem] * _SEEDS, range(_SEEDS), chunksize=10)))
             target, needed = of_random(losses)
-            plain = needed * EPOCHS * known.blocks
+            plain = needed * EPOCHS * known.replicates
             print(f"{problem}: {target:.4g}, which random search reaches in {needed:g} trainings",
                   file=sys.stderr)
             row = []

@@ -16,9 +16,9 @@ import numpy as np
 
 from axiarch.recipes.recipe import Recipe
 from axiarch.recipes.space import Space, space
-from axiarch.search.course import Course, Taken
 from axiarch.search.method import Method, Observation, Step
 from axiarch.search.points import position
+from axiarch.search.sequence import StepSequence, TakenStep
 
 Floats = np.ndarray
 
@@ -39,7 +39,7 @@ class Problem:
         it starts from, and how many epochs it takes to come a factor of e nearer.
     noise : float
         Standard deviation of a run's loss from seed to seed.
-    blocks : int
+    replicates : int
         Seeds that a practitioner would train the best on.
     """
 
@@ -49,7 +49,7 @@ class Problem:
     speed: Callable[[list[float]], float]
     start: float
     noise: float
-    blocks: int = 1
+    replicates: int = 1
 
     def truth(self, recipe: Recipe) -> float:
         """Return the loss that a recipe comes to without noise."""
@@ -166,7 +166,7 @@ class Driven:
 def drive(method: Method,
           curve: Callable[[Recipe, int], tuple[float, ...]],
           truth: Callable[[Recipe], float],
-          blocks: int = 1,
+          replicates: int = 1,
           most_epochs: float = math.inf,
           most_steps: int = 100_000,
           enough: float = -math.inf) -> Driven:
@@ -177,31 +177,31 @@ def drive(method: Method,
     """
     trained: dict[tuple[int, int], int] = {}
     done = Driven([], [], {}, [])
-    known: dict[int, tuple[int, float]] = {}  # those trained on more blocks are believed first
+    known: dict[int, tuple[int, float]] = {}  # those trained on more replicates are believed first
 
-    def outcome(taken: Taken) -> Observation:
+    def outcome(taken: TakenStep) -> Observation:
         step = taken.step
         until = step.until or EPOCHS
-        whole = [curve(step.recipe, b) for b in range(step.blocks or blocks)]
+        whole = [curve(step.recipe, b) for b in range(step.replicates or replicates)]
         until = step.until or len(whole[0])
         return Observation(taken.number, step.recipe, tuple(c[:until] for c in whole), until
                            >= len(whole[0]))
 
-    course = Course(method, outcome)
+    sequence = StepSequence(method, outcome)
     spent = 0
-    while spent < most_epochs and len(course.steps) < most_steps:
-        step = course.decide()
+    while spent < most_epochs and len(sequence.steps) < most_steps:
+        step = sequence.decide()
         if step is None:
             break
         number = step.number or len(done.recipes) + 1
         done.recipes[number] = step.recipe
-        taken = course.take(step, number)
+        taken = sequence.take(step, number)
         done.steps.append(step)
         found = outcome(taken)
-        for block, part in enumerate(found.curves):
-            before = trained.get((number, block), trained.get((step.parent, block), 0))
+        for replicate, part in enumerate(found.curves):
+            before = trained.get((number, replicate), trained.get((step.parent, replicate), 0))
             spent += max(len(part) - before, 0)
-            trained[number, block] = max(before, len(part))
+            trained[number, replicate] = max(before, len(part))
         if found.ended:
             known[number] = (-len(found.curves), found.loss)
         best = min(known, key=lambda n: (known[n], n), default=0)

@@ -96,8 +96,9 @@ def finished_workspace() -> Path:
     """
     from axiarch.journal.write import JournalWriter
     from axiarch.recipes.searchfile import write_search
-    from axiarch.runner.executor import InlineExecutor
+    from axiarch.runner.executors.inline import InlineExecutor
     from axiarch.runner.runner import Runner
+    from axiarch.runner.running import RunningSearch, store_of
 
     place = tempfile.mkdtemp(prefix="axiarch-test-")
     atexit.register(shutil.rmtree, place, True)
@@ -108,7 +109,8 @@ def finished_workspace() -> Path:
     dataset = read_dataset(workspace.data("ring"))
     with workspace.locked("search 1"):
         journal = JournalWriter(workspace.journal)
-        Runner(workspace, 1, search, dataset, journal, InlineExecutor()).run()
+        executor = InlineExecutor(store_of(workspace, 1, dataset))
+        Runner(RunningSearch(workspace, 1, search, dataset, journal, executor)).run()
         journal.add_opening("ring", dataset.table, 48, "a test")
         journal.close()
     return workspace.folder

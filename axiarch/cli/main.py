@@ -19,7 +19,7 @@ from axiarch.cli.options import (
     default_folder,
     guarded,
     json_option,
-    lanes_option,
+    workers_option,
     workspace_option,
 )
 from axiarch.cli.saying import print_json, say
@@ -89,14 +89,14 @@ def _screen(workspace: Workspace) -> int:
 
 @main.command()
 @workspace_option
-@lanes_option
+@workers_option
 @json_option
 @click.option("--no-screen",
               is_flag=True,
               help="Run the whole example here even where there is a terminal.")
 @click.pass_context
 @guarded
-def demo(context: click.Context, folder: Path | None, lanes: int | None, as_json: bool,
+def demo(context: click.Context, folder: Path | None, workers: int | None, as_json: bool,
          no_screen: bool) -> int:
     """Open the demo data; where there is no terminal, run the whole example and print the
     ranking.
@@ -107,7 +107,7 @@ def demo(context: click.Context, folder: Path | None, lanes: int | None, as_json
     if not no_screen and not as_json and sys.stdin.isatty() and sys.stdout.isatty():
         return _screen(workspace)
     data = workflows.data_set(workspace, "hive states")
-    return run_search(workspace, workflows.demo_search(data), lanes, as_json)
+    return run_search(workspace, workflows.demo_search(data), workers, as_json)
 
 
 @main.command()

@@ -106,7 +106,14 @@ json_option = click.option("--json", "as_json", is_flag=True, help="Print one JS
 number_argument = click.argument("number", type=click.IntRange(0, MOST_NUMBER), default=0)
 search_option = click.option("--search", "number", default=0, type=click.IntRange(0, MOST_NUMBER),
                              help="Number of the search; the newest by default.")
-lanes_option = click.option("--workers", "lanes", type=click.IntRange(1, 256), default=None,
+#: What ``--cluster`` is given to train on this machine without a cluster.
+HERE = "here"
+cluster_option = click.option(
+    "--cluster", default=None, metavar="ADDRESS",
+    help="Train on the workers of a Dask cluster: the address of its scheduler, such as "
+    "tcp://host:8786, or local:4 for one on this machine. 'here' trains in worker processes on "
+    "this machine, whatever the search file says.")
+workers_option = click.option("--workers", "workers", type=click.IntRange(1, 256), default=None,
                             help="Worker processes; by default one per core.")
 
 

@@ -2,20 +2,24 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
+from dataclasses import replace
 from pathlib import Path
 from typing import TYPE_CHECKING, Literal
 
 import click
 
 from axiarch.cli.options import (
+    HERE,
     INTERRUPTED,
     FilePath,
+    cluster_option,
     guarded,
     json_option,
-    lanes_option,
     number_argument,
     open_place,
     search_option,
+    workers_option,
     workspace_option,
 )
 from axiarch.cli.saying import print_json, say
@@ -24,7 +28,7 @@ from axiarch.plain import count as counted
 from axiarch.recipes.bounds import MOST_NUMBER
 
 if TYPE_CHECKING:
-    from axiarch.journal.inbox import Deed
+    from axiarch.journal.inbox import Request
     from axiarch.journal.workspace import Workspace
     from axiarch.recipes.searchfile import SearchFile
     from axiarch.workflows.watching import Snapshot
@@ -56,11 +60,11 @@ def _with_data(workspace: Workspace, file: Path) -> SearchFile:
 @click.command()
 @click.argument("file", type=FilePath())
 @workspace_option
-@lanes_option
+@workers_option
 @json_option
 @click.pass_context
 @guarded
-def forecast(context: click.Context, file: Path, folder: Path | None, lanes: int | None,
+def forecast(context: click.Context, file: Path, folder: Path | None, workers: int | None,
              as_json: bool) -> None:
     """Say what a search file will take, from a few real steps."""
     from dataclasses import asdict
@@ -70,7 +74,7 @@ def forecast(context: click.Context, file: Path, folder: Path | None, lanes: int
 
     workspace = open_place(context, folder, create=True)
     search = _with_data(workspace, file)
-    found = workflows.forecast_search(search, workflows.data_set(workspace, search.data), lanes
+    found = workflows.forecast_search(search, workflows.data_set(workspace, search.data), workers
                                       or 0)
     if as_json:
         print_json(asdict(found))
@@ -81,15 +85,16 @@ def forecast(context: click.Context, file: Path, folder: Path | None, lanes: int
 @click.command()
 @click.argument("file", type=FilePath())
 @workspace_option
-@lanes_option
+@workers_option
+@cluster_option
 @json_option
 @click.option("--background",
               is_flag=True,
               help="Return at once; the search runs in the background.")
 @click.pass_context
 @guarded
-def search(context: click.Context, file: Path, folder: Path | None, lanes: int | None,
-           as_json: bool, background: bool) -> int:
+def search(context: click.Context, file: Path, folder: Path | None, workers: int | None,
+           cluster: str | None, as_json: bool, background: bool) -> int:
     """Run a search file to its end and print the ranking. Ctrl-C stops it; what has ended is
     kept.
     """
@@ -97,17 +102,29 @@ def search(context: click.Context, file: Path, folder: Path | None, lanes: int |
 
     workspace = open_place(context, folder, create=True)
     wanted = _with_data(workspace, file)
+    if cluster is not None:
+        wanted = replace(wanted, cluster=_named(cluster))
     if background:
-        number = workflows.start_search(workspace, wanted, lanes or 0)
+        number = workflows.start_search(workspace, wanted, workers or 0)
         say(f"search {number} runs in the background; see: axiarch attach {number}")
         return 0
-    return run_search(workspace, wanted, lanes, as_json)
+    return run_search(workspace, wanted, workers, as_json)
 
 
-def run_search(workspace: Workspace, wanted: SearchFile, lanes: int | None, as_json: bool) -> int:
+def _named(cluster: str) -> str:
+    """Return an address that the user has named; empty for this machine."""
     from axiarch import workflows
 
-    return follow(workspace, workflows.start_search(workspace, wanted, lanes or 0), as_json)
+    if cluster == HERE:
+        return ""
+    workflows.trust_cluster(cluster)
+    return cluster
+
+
+def run_search(workspace: Workspace, wanted: SearchFile, workers: int | None, as_json: bool) -> int:
+    from axiarch import workflows
+
+    return follow(workspace, workflows.start_search(workspace, wanted, workers or 0), as_json)
 
 
 def follow(workspace: Workspace, number: int, as_json: bool, stops: bool = True) -> int:
@@ -117,6 +134,7 @@ def follow(workspace: Workspace, number: int, as_json: bool, stops: bool = True)
     """
     from axiarch import workflows
     from axiarch.cli.progress import Progress
+    from axiarch.journal import inbox
 
     progress = Progress()
     code = 0
@@ -128,7 +146,7 @@ def follow(workspace: Workspace, number: int, as_json: bool, stops: bool = True)
                 f"search {number} keeps running in the background; see: axiarch status {number}")
             return INTERRUPTED
         progress.note("stopping; what has ended is kept")
-        workflows.steer_search(workspace, number, "stop")
+        workflows.steer_search(workspace, number, inbox.Stop())
         snapshot = workflows.wait(workspace, number)
         code = INTERRUPTED
     progress.close()
@@ -229,7 +247,9 @@ def ranking(context: click.Context, number: int, folder: Path | None, as_json: b
 @guarded
 def pause(context: click.Context, number: int, folder: Path | None) -> None:
     """Pause a search that runs in the background."""
-    _steer(context, folder, number, "pause")
+    from axiarch.journal import inbox
+
+    _steer(context, folder, number, inbox.Pause(), "pauses")
 
 
 @click.command()
@@ -239,58 +259,71 @@ def pause(context: click.Context, number: int, folder: Path | None) -> None:
 @guarded
 def stop(context: click.Context, number: int, folder: Path | None) -> None:
     """Stop a search; what has ended is kept, and you can resume it."""
-    _steer(context, folder, number, "stop")
+    from axiarch.journal import inbox
+
+    _steer(context, folder, number, inbox.Stop(), "stops")
 
 
 @click.command()
 @number_argument
 @workspace_option
-@lanes_option
+@workers_option
+@cluster_option
 @click.option("--background",
               is_flag=True,
               help="Return at once; the search runs in the background.")
 @json_option
 @click.pass_context
 @guarded
-def resume(context: click.Context, number: int, folder: Path | None, lanes: int | None,
-           background: bool, as_json: bool) -> int:
+def resume(context: click.Context, number: int, folder: Path | None, workers: int | None,
+           cluster: str | None, background: bool, as_json: bool) -> int:
     """Resume a search that was paused, stopped or interrupted."""
     from axiarch import workflows
+    from axiarch.journal import inbox
 
     workspace = open_place(context, folder)
     snapshot = workflows.look_at(workspace, number)
     number = snapshot.search.number
     if snapshot.search.state == "paused":
-        workflows.steer_search(workspace, number, "resume")
+        workflows.steer_search(workspace, number, inbox.Resume())
     else:
-        workflows.resume_search(workspace, number, lanes or 0)
+        workflows.resume_search(workspace, number, workers or 0,
+                                None if cluster is None else _named(cluster))
     if background:
         say(f"search {number} resumed; it runs in the background")
         return 0
     return follow(workspace, number, as_json)
 
 
-def _steering(deed: Deed, what: str, summary: str, most: int | None = None) -> click.Command:
-    """Return the command that asks a running search for one deed: of a recipe, or with a count."""
-    @click.command(deed, help=summary)
+def _steering(name: str, what: str, summary: str, done: Callable[[int], str],
+              most: int | None = None
+              ) -> click.Command:
+    """Return the command that sends the request of a name, which takes one number."""
+    @click.command(name, help=summary)
     @click.argument(what, type=click.IntRange(1, most or MOST_NUMBER))
     @search_option
     @workspace_option
     @click.pass_context
     @guarded
-    def command(context: click.Context, number: int, folder: Path | None, **said: int) -> None:
-        amount = said[what]
-        _steer(context, folder, number, deed, *((amount, 0) if what == "recipe" else (0, amount)))
+    def command(context: click.Context, number: int, folder: Path | None, **given: int) -> None:
+        from axiarch.journal import inbox
+
+        request = getattr(inbox, name.capitalize())(**given)
+        _steer(context, folder, number, request, done(given[what]))
 
     return command
 
 
-cut = _steering("cut", "recipe", "Cut RECIPE from a running search: it is trained no further.")
+cut = _steering("cut", "recipe", "Cut RECIPE from a running search: it is trained no further.",
+                lambda recipe: f"cuts recipe {recipe}")
 keep = _steering("keep", "recipe",
-                 "Keep RECIPE of a running search from being cut: it is trained to its end.")
-budget = _steering("budget", "recipes", "Let a running search try RECIPES recipes in all.")
+                 "Keep RECIPE of a running search from being cut: it is trained to its end.",
+                 lambda recipe: f"keeps recipe {recipe}")
+budget = _steering("budget", "recipes", "Let a running search try RECIPES recipes in all.",
+                   lambda recipes: f"tries {recipes} recipes in all")
 workers = _steering("workers", "count",
-                    "Let a running search use COUNT worker processes from now on.", 256)
+                    "Let a running search use COUNT worker processes from now on.",
+                    lambda workers: f"uses {counted(workers, 'worker')}", 256)
 
 
 @click.command()
@@ -299,22 +332,23 @@ workers = _steering("workers", "count",
 @search_option
 @click.option("--best", is_flag=True, help="Continue from its best epoch instead of its last.")
 @workspace_option
-@lanes_option
+@workers_option
 @json_option
 @click.pass_context
 @guarded
 def more(context: click.Context, recipe: int, epochs: int, number: int, best: bool,
-         folder: Path | None, lanes: int | None, as_json: bool) -> int:
+         folder: Path | None, workers: int | None, as_json: bool) -> int:
     """Train RECIPE for EPOCHS more, from where it stopped.
 
     In a running search it continues there. Where the search is over, a new search continues from
     its checkpoint.
     """
     from axiarch import workflows
+    from axiarch.journal import inbox
 
     workspace, snapshot = opened(context, folder, number, recipe)
     if not snapshot.over and not best:
-        workflows.steer_search(workspace, snapshot.search.number, "more", recipe, epochs)
+        workflows.steer_search(workspace, snapshot.search.number, inbox.More(recipe, epochs))
         say(f"recipe {recipe} of search {snapshot.search.number} trains for {epochs} more epochs")
         return 0
     run = workflows.first_run(snapshot, recipe).id
@@ -323,7 +357,7 @@ def more(context: click.Context, recipe: int, epochs: int, number: int, best: bo
                                      run,
                                      epochs,
                                      "best" if best else "last",
-                                     lanes=lanes or 1)
+                                     workers=workers or 1)
     return follow(workspace, started, as_json)
 
 
@@ -332,12 +366,12 @@ def more(context: click.Context, recipe: int, epochs: int, number: int, best: bo
 @click.argument("values", nargs=-1, required=True)
 @search_option
 @workspace_option
-@lanes_option
+@workers_option
 @json_option
 @click.pass_context
 @guarded
 def scale(context: click.Context, recipe: int, values: tuple[str, ...], number: int,
-          folder: Path | None, lanes: int | None, as_json: bool) -> int:
+          folder: Path | None, workers: int | None, as_json: bool) -> int:
     """Hold RECIPE against larger ones with VALUES changed, such as width=256 epochs=120
     rows=all, on three seeds.
     """
@@ -346,7 +380,7 @@ def scale(context: click.Context, recipe: int, values: tuple[str, ...], number: 
     workspace, snapshot = opened(context, folder, number, recipe)
     scaled = workflows.scale_up(workspace, snapshot, recipe, values)
     say(scaled, error=True)
-    return run_search(workspace, scaled.search, lanes, as_json)
+    return run_search(workspace, scaled.search, workers, as_json)
 
 
 @click.command()
@@ -360,11 +394,12 @@ def add(context: click.Context, values: tuple[str, ...], number: int, folder: Pa
     learning_rate=0.01 width=64.
     """
     from axiarch import workflows
+    from axiarch.journal import inbox
     from axiarch.recipes.notation import fixed_values
 
     workspace, snapshot = opened(context, folder, number)
     recipe = snapshot.file.space.base.changed(fixed_values(values))
-    workflows.steer_search(workspace, snapshot.search.number, "add", values=recipe)
+    workflows.steer_search(workspace, snapshot.search.number, inbox.Add(dict(recipe)))
     say(f"recipe added to search {snapshot.search.number}")
 
 
@@ -429,19 +464,11 @@ def opened(context: click.Context,
     return workspace, snapshot
 
 
-_DONE = {
-    "pause": "pauses", "resume": "resumes", "stop": "stops", "cut": "cuts recipe {recipe}",
-    "keep": "keeps recipe {recipe}", "budget": "tries {count} recipes in all",
-    "workers": "uses {workers}"
-}
-
-
-def _steer(context: click.Context, folder: Path | None, number: int, deed: Deed, recipe: int = 0,
-           count: int = 0) -> None:
+def _steer(context: click.Context, folder: Path | None, number: int, request: Request, done: str
+           ) -> None:
     from axiarch import workflows
 
-    number = workflows.steer_search(open_place(context, folder), number, deed, recipe, count)
-    done = _DONE[deed].format(recipe=recipe, count=count, workers=counted(count, "worker"))
+    number = workflows.steer_search(open_place(context, folder), number, request)
     say(f"search {number} {done}")
 
 

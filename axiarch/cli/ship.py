@@ -12,9 +12,9 @@ from axiarch.cli.options import (
     FilePath,
     guarded,
     json_option,
-    lanes_option,
     open_place,
     search_option,
+    workers_option,
     workspace_option,
 )
 from axiarch.cli.saying import print_json, say
@@ -156,12 +156,12 @@ def models_import(context: click.Context, file: Path, data: str, name: str, note
 @click.argument("epochs", type=click.IntRange(1, MOST_NUMBER))
 @click.argument("values", nargs=-1)
 @workspace_option
-@lanes_option
+@workers_option
 @json_option
 @click.pass_context
 @guarded
 def models_continue(context: click.Context, name: str, epochs: int, values: tuple[str, ...],
-                    folder: Path | None, lanes: int | None, as_json: bool) -> int:
+                    folder: Path | None, workers: int | None, as_json: bool) -> int:
     """Train for EPOCHS from the weights of the model NAME, with VALUES of its recipe changed.
 
     VALUES are such as learning_rate=0.001. The optimiser and the schedule start from the
@@ -173,7 +173,7 @@ def models_continue(context: click.Context, name: str, epochs: int, values: tupl
 
     workspace = open_place(context, folder)
     model = workflows.find_model(workspace, name)
-    number = workflows.continue_model(workspace, model, epochs, fixed_values(values), lanes or 1)
+    number = workflows.continue_model(workspace, model, epochs, fixed_values(values), workers or 1)
     return follow(workspace, number, as_json)
 
 
@@ -269,11 +269,11 @@ def predict(context: click.Context, model: str, file: Path, place: Path, force: 
               "the last look: only the test rows can judge the result.")
 @search_option
 @workspace_option
-@lanes_option
+@workers_option
 @click.pass_context
 @guarded
 def confirm(context: click.Context, recipe: int, seeds: int, all_open: bool, number: int,
-            folder: Path | None, lanes: int | None) -> int:
+            folder: Path | None, workers: int | None) -> int:
     """Train RECIPE again on fresh seeds, which chose nothing, and say whether its loss holds."""
     from axiarch import workflows
     from axiarch.cli.searches import opened, run_search
@@ -281,7 +281,7 @@ def confirm(context: click.Context, recipe: int, seeds: int, all_open: bool, num
     workspace, snapshot = opened(context, folder, number, recipe)
     if all_open:
         last = workflows.finishing_search(workspace, snapshot, recipe, seeds)
-        code = run_search(workspace, last, lanes, False)
+        code = run_search(workspace, last, workers, False)
         if code == 0:
             started = workflows.look_at(workspace).search.number
             say(
@@ -290,7 +290,7 @@ def confirm(context: click.Context, recipe: int, seeds: int, all_open: bool, num
                 f"--search {started} --reason WHY")
         return code
     code = run_search(workspace, workflows.confirming_search(workspace, snapshot, recipe, seeds),
-                      lanes, False)
+                      workers, False)
     found = workflows.confirmations(workspace, snapshot, recipe)
     if found:
         say("", found[-1])

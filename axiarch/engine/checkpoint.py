@@ -6,9 +6,7 @@ not at all: it is written under another name and then renamed.
 
 from __future__ import annotations
 
-import errno
 import json
-import os
 from dataclasses import asdict
 from pathlib import Path
 
@@ -19,8 +17,8 @@ from axiarch.engine.network import NetworkShape
 from axiarch.engine.run import RunSpec
 from axiarch.engine.state import RunState
 from axiarch.engine.stopping import Watch
-from axiarch.errors import NoSpace, TrainingError
-from axiarch.files import draft_of, load_json
+from axiarch.errors import TrainingError
+from axiarch.files import load_json
 from axiarch.plain import shown
 
 #: Of the file; 1 was that of an engine whose weights lay otherwise.
@@ -33,19 +31,9 @@ class EarlierEngine(TrainingError):
     """
 
 
-def save_checkpoint(path: Path, run: RunSpec, state: RunState, data: str, note: str = "",
-                    before: Path | None = None) -> None:
-    """Write a run's state; `data` is the fingerprint of the data set it trains on, `note` says what
-    it belongs to.
-
-    What stood at `path` is put aside as `before`, once the new one is whole.
-
-    Raises
-    ------
-    NoSpace
-        If the disk is full.
-    TrainingError
-        If it cannot be written for another reason.
+def encode_checkpoint(run: RunSpec, state: RunState, data: str, note: str = "") -> bytes:
+    """Return a run's state as the bytes of a file; `data` is the fingerprint of the data set it
+    trains on, `note` says what it belongs to.
     """
     from safetensors.numpy import save
 
@@ -57,19 +45,7 @@ def save_checkpoint(path: Path, run: RunSpec, state: RunState, data: str, note: 
     tensors = {"parameters": state.parameters, "best_parameters": state.best_parameters,
                "optimiser": state.optimiser, **({} if state.kept is None else {"kept": state.kept})}
     text = json.dumps(known)
-    metadata = {"axiarch": text, "checksum": checksum(text, tensors)}
-    try:
-        with draft_of(path) as draft:
-            draft.write_bytes(save(tensors, metadata=metadata))
-            if before is not None and path.exists():
-                os.replace(path, before)
-    except OSError as error:
-        what = f"a checkpoint could not be written: {error.strerror}"
-        if error.errno in (errno.ENOSPC, errno.EDQUOT):
-            raise NoSpace(what, shown(path),
-                          "free some space, then resume; nothing is lost") from None
-        raise TrainingError(what, shown(path),
-                            "check the folder, then train the run from scratch") from None
+    return bytes(save(tensors, metadata={"axiarch": text, "checksum": checksum(text, tensors)}))
 
 
 def load_checkpoint(path: Path, run: RunSpec, shape: NetworkShape, data: str) -> RunState:

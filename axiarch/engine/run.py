@@ -27,55 +27,6 @@ class RunSpec:
 
 
 @dataclass(frozen=True)
-class EpochNumbers:
-    """What one epoch of a run measured.
-
-    Losses are mean cross-entropies in nats, or root mean squared errors in the target's unit;
-    penalties are left out.
-
-    Attributes
-    ----------
-    epoch : int
-        From 1.
-    train_loss : float
-        Averaged while training, with dropout on and the weights still moving.
-    train_loss_still : float
-        Of the weights after the epoch, in inference mode, on a fixed sample of training rows as
-        large as the validation part: the one to hold against `validation_loss`.
-    validation_loss : float
-        On the validation rows, in inference mode.
-    metrics : tuple of float
-        What else is measured there: the accuracy, or errors of amounts.
-    learning_rate : float
-        Of the epoch's last step.
-    gradient_norm : float
-        Euclidean norm of the gradient at the epoch's last step, as the optimiser took it: after the
-        pull of L1 and after clipping.
-    seconds : float
-        Of training and evaluation.
-    layers : tuple
-        Of each layer with weights: the gradient's norm, the share of dead units, how far the last
-        step moved its weights against their size, and the share of saturated units.
-    waited : float
-        Of these seconds, those spent waiting for rows of data larger than memory.
-    loss_gradient : float
-        Euclidean norm of the gradient of the loss alone at that step, before L1 and clipping.
-    """
-
-    epoch: int
-    train_loss: float
-    train_loss_still: float
-    validation_loss: float
-    metrics: tuple[float, ...]
-    learning_rate: float
-    gradient_norm: float
-    seconds: float
-    layers: tuple[tuple[float, float, float, float], ...] = ()
-    waited: float = 0.0
-    loss_gradient: float = 0.0
-
-
-@dataclass(frozen=True)
 class RunEnd:
     """Why a run ended, and what it reached.
 

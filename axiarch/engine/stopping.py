@@ -6,10 +6,11 @@ import math
 from collections.abc import Callable, Mapping
 from dataclasses import dataclass, field
 
-from axiarch.engine.run import EpochNumbers, RunEnd
+from axiarch.engine.run import RunEnd
 from axiarch.plain import loss
 from axiarch.recipes.recipe import Recipe
-from axiarch.recipes.steady import WINDOW, smoothed
+from axiarch.runs.epoch import Epoch
+from axiarch.runs.steady import WINDOW, smoothed
 
 #: A training loss this many times the loss before training counts as diverged even where it is
 #: finite: an untrained classifier stands near the logarithm of its classes, and no training that
@@ -55,11 +56,11 @@ class Watch:
         """Return the watch as it stood after an earlier epoch; the seconds are those of now."""
         before = Watch(self.start_loss, unit=self.unit)
         for i, each in enumerate(self.losses[:epoch]):
-            before.see(EpochNumbers(i + 1, 0.0, 0.0, each, (), 0.0, 0.0, 0.0), recipe)
+            before.see(Epoch(0, i + 1, 0.0, 0.0, each, (), 0.0, 0.0, 0.0), recipe)
         before.seconds = self.seconds
         return before
 
-    def see(self, numbers: EpochNumbers, recipe: Recipe) -> bool:
+    def see(self, numbers: Epoch, recipe: Recipe) -> bool:
         """Take in an epoch; say whether its weights are the best so far."""
         self.seconds += numbers.seconds
         self.losses.append(numbers.validation_loss)
@@ -77,7 +78,7 @@ class Watch:
             self.mark_epoch, self.mark_loss = numbers.epoch, level
         return better
 
-    def end(self, numbers: EpochNumbers, recipe: Recipe, steps: int = 1, floor: float = math.inf,
+    def end(self, numbers: Epoch, recipe: Recipe, steps: int = 1, floor: float = math.inf,
             step: int = 0) -> RunEnd | None:
         """Return why the run ends after this epoch, or None if it goes on.
 
@@ -109,19 +110,19 @@ class Setting:
     step: int = 0
 
 
-def _diverged(watch: Watch, numbers: EpochNumbers, recipe: Recipe, setting: Setting) -> str:
+def _diverged(watch: Watch, numbers: Epoch, recipe: Recipe, setting: Setting) -> str:
     for name, value in (("training", numbers.train_loss), ("validation", numbers.validation_loss)):
         if not math.isfinite(value):
             step = f" at step {setting.step}" if setting.step and name == "training" else ""
             return f"{name} loss was not finite{step} in epoch {numbers.epoch}"
-    if numbers.train_loss_still > DIVERGED * max(watch.start_loss, 0.1 * watch.unit):
+    if numbers.train_loss_eval > DIVERGED * max(watch.start_loss, 0.1 * watch.unit):
         return (
-            f"training loss {loss(numbers.train_loss_still)} in epoch {numbers.epoch} is more than "
+            f"training loss {loss(numbers.train_loss_eval)} in epoch {numbers.epoch} is more than "
             f"{DIVERGED:g} times the {loss(watch.start_loss)} it started from")
     return ""
 
 
-def _stuck(watch: Watch, numbers: EpochNumbers, recipe: Recipe, setting: Setting) -> str:
+def _stuck(watch: Watch, numbers: Epoch, recipe: Recipe, setting: Setting) -> str:
     after = recipe.whole("stuck_after")
     if not after or numbers.epoch < after or watch.best_loss < setting.floor:
         return ""
@@ -129,27 +130,27 @@ def _stuck(watch: Watch, numbers: EpochNumbers, recipe: Recipe, setting: Setting
             f"{loss(watch.best_loss)} at best")
 
 
-def _gap(watch: Watch, numbers: EpochNumbers, recipe: Recipe, setting: Setting) -> str:
+def _gap(watch: Watch, numbers: Epoch, recipe: Recipe, setting: Setting) -> str:
     most = recipe.real("most_gap") * watch.unit
-    gap = smoothed(watch.losses) - numbers.train_loss_still if most else 0.0
+    gap = smoothed(watch.losses) - numbers.train_loss_eval if most else 0.0
     if gap <= most:
         return ""
     return (f"the smoothed validation loss is {loss(gap)} above the training loss, more than "
             f"{loss(most)}")
 
 
-def _steps(watch: Watch, numbers: EpochNumbers, recipe: Recipe, setting: Setting) -> str:
+def _steps(watch: Watch, numbers: Epoch, recipe: Recipe, setting: Setting) -> str:
     most, done = recipe.whole("most_steps"), numbers.epoch * setting.steps
     return f"{done} steps of at most {most}" if most and done + setting.steps > most else ""
 
 
-def _seconds(watch: Watch, numbers: EpochNumbers, recipe: Recipe, setting: Setting) -> str:
+def _seconds(watch: Watch, numbers: Epoch, recipe: Recipe, setting: Setting) -> str:
     most = recipe.real("most_seconds")
     over = most and watch.seconds >= most
     return f"{watch.seconds:.3g} seconds of at most {most:g}" if over else ""
 
 
-def _patience(watch: Watch, numbers: EpochNumbers, recipe: Recipe, setting: Setting) -> str:
+def _patience(watch: Watch, numbers: Epoch, recipe: Recipe, setting: Setting) -> str:
     patience = recipe.whole("patience")
     if not patience or numbers.epoch - watch.mark_epoch < patience:
         return ""
@@ -158,13 +159,13 @@ def _patience(watch: Watch, numbers: EpochNumbers, recipe: Recipe, setting: Sett
         f"since epoch {watch.mark_epoch}")
 
 
-def _completed(watch: Watch, numbers: EpochNumbers, recipe: Recipe, setting: Setting) -> str:
+def _completed(watch: Watch, numbers: Epoch, recipe: Recipe, setting: Setting) -> str:
     return f"all {numbers.epoch} epochs" if numbers.epoch >= recipe.whole("epochs") else ""
 
 
 #: Every rule that ends a run, by its reason: says why with the numbers, or nothing. The first that
 #: speaks counts; a rule is added by one entry.
-RULES: Mapping[str, Callable[[Watch, EpochNumbers, Recipe, Setting], str]] = {
+RULES: Mapping[str, Callable[[Watch, Epoch, Recipe, Setting], str]] = {
     "diverged": _diverged,
     "stuck": _stuck,
     "gap": _gap,

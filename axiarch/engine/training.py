@@ -22,12 +22,13 @@ from axiarch.engine.network import Array, NetworkShape
 from axiarch.engine.optimisers import OPTIMISERS
 from axiarch.engine.program import Program, Room, drop_rates, layer_starts
 from axiarch.engine.rows import Source
-from axiarch.engine.run import EpochNumbers, RunEnd, RunSpec
+from axiarch.engine.run import RunEnd, RunSpec
 from axiarch.engine.schedules import rates
 from axiarch.engine.state import RunState
 from axiarch.engine.stopping import Watch
 from axiarch.errors import TrainingError
 from axiarch.recipes.recipe import Recipe
+from axiarch.runs.epoch import Epoch
 
 #: Seconds that a slice of steps should take: how fast a pause or a stop takes hold, in the longest
 #: epoch too.
@@ -45,7 +46,7 @@ class Progress:
     """What one epoch of a run brought."""
 
     run: RunSpec
-    numbers: EpochNumbers
+    numbers: Epoch
     end: RunEnd | None
 
 
@@ -169,7 +170,7 @@ class Training:
             self._conclude(between)
         source, seconds = self.source, time.perf_counter() - started - self._waited
         sums = self._validated / len(source.validation)
-        numbers = EpochNumbers(self.epoch + 1, self._reported(losses),
+        numbers = Epoch(self.run.id, self.epoch + 1, self._reported(losses),
                                self._reported(self._still[0] / len(source.still)),
                                self._reported(sums[0]),
                                self._loss.metrics(sums[1:], source.units, source.known), last_rate,
@@ -325,7 +326,7 @@ class Training:
 
         return Predictor(self.shape, self.evaluated).predict(x)
 
-    def _finish_epoch(self, numbers: EpochNumbers, diverged: int) -> Progress:
+    def _finish_epoch(self, numbers: Epoch, diverged: int) -> Progress:
         self.epoch += 1
         if self.watch.see(numbers, self.run.recipe):
             self._best[:] = self.evaluated

@@ -43,7 +43,7 @@ class Forecast:
         Trainable parameters of the smallest and largest network.
     bytes : int
         Memory of all workers together, at the most.
-    lanes : int
+    workers : int
         Workers it was worked out for.
     """
 
@@ -55,7 +55,7 @@ class Forecast:
     smallest: int
     largest: int
     bytes: int
-    lanes: int
+    workers: int
 
 
 def to_measure(recipes: Sequence[Recipe], inputs: Shape, outputs: int) -> list[Recipe]:
@@ -67,7 +67,7 @@ def to_measure(recipes: Sequence[Recipe], inputs: Shape, outputs: int) -> list[R
 
 
 def forecast(recipes: Sequence[Recipe], repeats: int, rows: int, inputs: Shape, outputs: int,
-             lanes: int, measured: Sequence[tuple[int, float, int]]) -> Forecast:
+             workers: int, measured: Sequence[tuple[int, float, int]]) -> Forecast:
     """Work out what training `recipes` with `repeats` runs each (seeds times folds) on `rows` N
     training rows takes.
 
@@ -88,13 +88,13 @@ def forecast(recipes: Sequence[Recipe], repeats: int, rows: int, inputs: Shape, 
         recipes=len(recipes),
         runs=len(recipes) * repeats,
         epochs=repeats * sum(r.whole("epochs") for r in recipes),
-        low=STARTING + repeats * least / lanes,
-        high=STARTING + repeats * most * LOSSES / lanes,
+        low=STARTING + repeats * least / workers,
+        high=STARTING + repeats * most * LOSSES / workers,
         smallest=min(parameters),
         largest=max(parameters),
-        bytes=lanes *
+        bytes=workers *
         (_WORKER + max(training_bytes(shape, rows) + saving_bytes(shape) for shape in shapes)),
-        lanes=lanes,
+        workers=workers,
     )
 
 
@@ -122,7 +122,7 @@ class Pending:
     seconds: float
 
 
-def seconds_left(runs: Iterable[Pending], expected_runs: int, lanes: int) -> float | None:
+def seconds_left(runs: Iterable[Pending], expected_runs: int, workers: int) -> float | None:
     """Return the seconds a running search still needs; None until enough has been seen.
 
     The share of their epochs that ended runs needed is taken for those to come, and so are their
@@ -130,11 +130,11 @@ def seconds_left(runs: Iterable[Pending], expected_runs: int, lanes: int) -> flo
     """
     runs = list(runs)
     seconds, work = sum(r.seconds for r in runs), sum(r.work * r.done for r in runs)
-    if work == 0 or seconds == 0 or lanes == 0:
+    if work == 0 or seconds == 0 or workers == 0:
         return None
     ended = [r for r in runs if r.ended]
     share = sum(r.done for r in ended) / sum(r.most for r in ended) if ended else 1.0
     left = sum(r.work * max(r.most * share - r.done, 1.0) for r in runs if not r.ended)
     unseen = max(expected_runs - len(runs), 0)
     left += unseen * share * sum(r.work * r.most for r in runs) / len(runs)
-    return left * seconds / work / lanes
+    return left * seconds / work / workers

@@ -7,49 +7,87 @@ What cannot be read as a request is set aside in ``inbox/refused``, where people
 from __future__ import annotations
 
 import contextlib
-import json
 import os
 import secrets
 import shutil
 import time
-from collections.abc import Mapping
-from dataclasses import asdict, dataclass, field
 from pathlib import Path
-from typing import Literal, get_args
+from typing import Annotated, Any, get_args
+
+import msgspec
 
 from axiarch.errors import InputError, not_written
-from axiarch.files import read_json, regular_file, write_whole
+from axiarch.files import load_json, regular_file, write_whole
 from axiarch.plain import shown
 
-#: Bytes of a request and values of a recipe in it, at the most; the largest count that makes sense.
+#: Bytes of a request and values of a recipe in it, at the most; the largest count that makes
+#: sense.
 MOST_BYTES, MOST_VALUES, MOST_COUNT = 1 << 18, 200, 10**9
 #: Requests set aside that are kept; older ones are removed.
 _KEPT = 50
 
-Deed = Literal["pause", "resume", "stop", "cut", "keep", "more", "add", "budget", "workers"]
+Count = Annotated[int, msgspec.Meta(ge=0, le=MOST_COUNT)]
 
 
-@dataclass(frozen=True)
-class Request:
-    """What a running search is asked for.
+class _Request(msgspec.Struct, frozen=True, tag_field="do", tag=str.lower):
+    """A request is a class; its name in lower case is what its file asks to `do`."""
 
-    Attributes
-    ----------
-    do : str
-        Pause, resume or stop; cut a recipe, keep it from being cut, give it more epochs; add a
-        recipe; change how many recipes or workers there are.
-    recipe : int
-        The recipe that is meant.
-    count : int
-        How many epochs more, recipes in all, or workers.
-    values : mapping
-        Of the recipe to add.
-    """
 
-    do: Deed
-    recipe: int = 0
-    count: int = 0
-    values: Mapping[str, object] = field(default_factory=dict)
+class Pause(_Request, frozen=True):
+    """Pause the search."""
+
+
+class Resume(_Request, frozen=True):
+    """Resume the search."""
+
+
+class Stop(_Request, frozen=True):
+    """Stop the search; it can be resumed."""
+
+
+class Cut(_Request, frozen=True):
+    """Train a recipe no further."""
+
+    recipe: Count
+
+
+class Keep(_Request, frozen=True):
+    """Train a recipe to its own end, whatever the method decides."""
+
+    recipe: Count
+
+
+class More(_Request, frozen=True):
+    """Train a recipe for more epochs."""
+
+    recipe: Count
+    epochs: Count
+
+
+class Add(_Request, frozen=True):
+    """Train a recipe with these values."""
+
+    values: Annotated[dict[str, Any], msgspec.Meta(max_length=MOST_VALUES)]
+
+
+class Budget(_Request, frozen=True):
+    """Try so many recipes in all."""
+
+    recipes: Count
+
+
+class Workers(_Request, frozen=True):
+    """Train with so many workers."""
+
+    count: Count
+
+
+Request = Pause | Resume | Stop | Cut | Keep | More | Add | Budget | Workers
+
+
+def words(request: Request) -> str:
+    """Return what a request asks for, in a word."""
+    return type(request).__name__.lower()
 
 
 def send(folder: Path, request: Request) -> None:
@@ -58,8 +96,7 @@ def send(folder: Path, request: Request) -> None:
     name = f"{time.time_ns():020d}-{os.getpid()}-{secrets.token_hex(2)}.json"
     try:
         inbox.mkdir(exist_ok=True)
-        asked = {**asdict(request), "values": dict(request.values)}
-        write_whole(inbox / name, json.dumps(asked))
+        write_whole(inbox / name, msgspec.json.encode(request))
     except OSError as error:
         raise not_written("the request cannot be written", shown(inbox), error,
                           "change the folder's permissions") from None
@@ -89,17 +126,19 @@ def _read(path: Path) -> Request:
     """
     if not regular_file(path):
         raise ValueError("it is not a regular file")
-    known = read_json(path, MOST_BYTES)
-    if not isinstance(known, dict) or known.get("do") not in get_args(Deed):
-        raise ValueError(f"it asks for none of {', '.join(get_args(Deed))}")
-    values = known.get("values", {})
-    if not isinstance(values, dict) or len(values) > MOST_VALUES:
-        raise ValueError("its values are no recipe")
-    counts = [known.get(name, 0) for name in ("recipe", "count")]
-    for name, number in zip(("recipe", "count"), counts, strict=True):
-        if type(number) is not int or not 0 <= number <= MOST_COUNT:
-            raise ValueError(f"its {name} is not a whole number from 0 to {MOST_COUNT}")
-    return Request(known["do"], counts[0], counts[1], values)
+    with path.open("rb") as file:
+        raw = file.read(MOST_BYTES + 1)
+    if len(raw) > MOST_BYTES:
+        raise ValueError(f"it is larger than {MOST_BYTES} bytes")
+    known = load_json(raw)
+    kinds = {kind.__struct_config__.tag for kind in get_args(Request)}
+    if not isinstance(known, dict) or known.get("do") not in kinds:
+        raise ValueError(f"it asks for none of {', '.join(sorted(map(str, kinds)))}")
+    try:
+        request: Request = msgspec.convert(known, Request)
+    except msgspec.ValidationError as error:
+        raise ValueError(f"it does not fit: {error}") from None
+    return request
 
 
 def _set_aside(path: Path) -> bool:

@@ -139,6 +139,23 @@ MIGRATIONS: tuple[str, ...] = (
     -- where it was trained, if not here
     ALTER TABLE recipe ADD COLUMN origin TEXT NOT NULL DEFAULT '';
     """,
+    """
+    ALTER TABLE epoch RENAME COLUMN train_loss_still TO train_loss_eval;
+    ALTER TABLE step RENAME COLUMN told TO observed;
+    ALTER TABLE step RENAME COLUMN blocks TO replicates;
+    ALTER TABLE ruling RENAME TO override;
+    ALTER TABLE run RENAME COLUMN lane TO worker;
+    DROP TABLE lane;
+    CREATE TABLE worker (
+        search INTEGER NOT NULL,
+        number INTEGER NOT NULL,            -- from 0
+        machine TEXT NOT NULL,              -- empty is the machine of the runner
+        state TEXT NOT NULL,                -- compiling idle training held silent
+        memory INTEGER NOT NULL DEFAULT 0,  -- bytes that it has to itself
+        busy REAL NOT NULL DEFAULT 0,       -- share of a core that it used lately
+        PRIMARY KEY (search, number)
+    ) WITHOUT ROWID;
+    """,
 )
 
 VERSION = len(MIGRATIONS)

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import contextlib
 import functools
-import math
 import sqlite3
 from collections.abc import Callable, Iterator
 from dataclasses import dataclass, fields
@@ -13,21 +12,22 @@ from typing import Any, TypeVar
 from urllib.parse import quote
 
 from axiarch.errors import InputError, WorkspaceError
+from axiarch.journal.epochs import LISTED, epoch_of, real, whole
 from axiarch.journal.migrations import VERSION, check_version, version
 from axiarch.journal.records import (
-    EpochRecord,
     EventRecord,
     ExampleRecord,
-    LaneRecord,
     OpeningRecord,
+    OverrideRecord,
     RecipeRecord,
-    RulingRecord,
     RunRecord,
     SearchRecord,
     StepRecord,
+    WorkerRecord,
 )
 from axiarch.plain import shown
 from axiarch.recipes.recipe import Recipe
+from axiarch.runs.epoch import Epoch
 
 
 @dataclass(frozen=True)
@@ -36,7 +36,7 @@ class Changes:
 
     recipes: tuple[RecipeRecord, ...]
     runs: tuple[RunRecord, ...]
-    epochs: tuple[EpochRecord, ...]
+    epochs: tuple[Epoch, ...]
     mark: tuple[int, int]
 
 
@@ -182,39 +182,38 @@ class JournalReader:
                 "WHERE search = ? AND changed > ? ORDER BY number", (search, changed)).fetchall()
             runs = self._records(
                 _ChangedRun,
-                "SELECT id, recipe, repeat, fold, state, reason, text, best_epoch, attempts, lane, "
+                "SELECT id, recipe, repeat, fold, state, reason, text, best_epoch, attempts, "
+                "worker, "
                 "until, start, changed FROM run WHERE search = ? AND changed > ? ORDER BY id",
                 (search, changed))
             epochs = db.execute(
-                "SELECT seq, run, epoch, train_loss, train_loss_still, validation_loss, "
-                "learning_rate, gradient_norm, seconds, metrics, layers, waited, loss_gradient "
-                "FROM epoch WHERE seq > ? AND run IN (SELECT id FROM run WHERE search = ?) ORDER "
-                "BY seq", (seq, search)).fetchall()
+                f"SELECT seq, {LISTED} FROM epoch WHERE seq > ? AND run IN (SELECT id FROM run "
+                "WHERE search = ?) ORDER BY seq", (seq, search)).fetchall()
         finally:
             db.execute("COMMIT")
         top = max([changed, *(r[-1] for r in recipes), *(r.changed for r in runs)])
         return Changes(
             tuple(
-                RecipeRecord(_whole(n), recipe_of_text(v), _whole(p), str(o))
+                RecipeRecord(whole(n), recipe_of_text(v), whole(p), str(o))
                 for n, v, p, o, _ in recipes),
             tuple(run.record() for run in runs),
-            tuple(map(epoch_of_row, epochs)),
-            (_whole(top), max([seq, *(row[0] for row in epochs)])),
+            tuple(epoch_of(row[1:]) for row in epochs),
+            (whole(top), max([seq, *(row[0] for row in epochs)])),
         )
 
     @_guard
     def steps(self, search: int) -> tuple[StepRecord, ...]:
         """Return the steps of a search, in their order."""
         return self._records(
-            StepRecord, "SELECT number, recipe, until, blocks, parent, told, why FROM step "
+            StepRecord, "SELECT number, recipe, until, replicates, parent, observed, why FROM step "
             "WHERE search = ? ORDER BY number", (search, ))
 
     @_guard
-    def rulings(self, search: int) -> tuple[RulingRecord, ...]:
+    def overrides(self, search: int) -> tuple[OverrideRecord, ...]:
         """Return what a user decided while a search ran, in order."""
-        return self._records(RulingRecord,
-                             "SELECT after, what, value FROM ruling WHERE search = ? ORDER BY seq",
-                             (search, ))
+        return self._records(
+            OverrideRecord, "SELECT after, what, value FROM override WHERE search = ? ORDER BY seq",
+            (search, ))
 
     @_guard
     def examples(self, search: int) -> tuple[ExampleRecord, ...]:
@@ -229,9 +228,9 @@ class JournalReader:
             "WHERE run.search = ? ORDER BY example.run", (search, ))
         found = []
         for run, epoch, outputs in rows:
-            told = msgspec.json.decode(outputs, type=list[list[float | None]])
-            found.append(ExampleRecord(_whole(run), _whole(epoch), tuple(
-                tuple(map(_number, row)) for row in told)))
+            predicted = msgspec.json.decode(outputs, type=list[list[float | None]])
+            found.append(ExampleRecord(whole(run), whole(epoch), tuple(
+                tuple(map(real, row)) for row in predicted)))
         return tuple(found)
 
     @_guard
@@ -241,11 +240,11 @@ class JournalReader:
                              "ORDER BY seq DESC LIMIT ?", (search, last))[::-1]
 
     @_guard
-    def lanes(self, search: int) -> tuple[LaneRecord, ...]:
-        """Return the worker processes of a search."""
+    def workers(self, search: int) -> tuple[WorkerRecord, ...]:
+        """Return the workers of a running search."""
         return self._records(
-            LaneRecord, "SELECT number, pid, state FROM lane WHERE search = ? ORDER BY number",
-            (search, ))
+            WorkerRecord, "SELECT number, machine, state, memory, busy FROM worker "
+            "WHERE search = ? ORDER BY number", (search,))
 
     @_guard
     def openings(self, fingerprint: str = "") -> tuple[OpeningRecord, ...]:
@@ -269,43 +268,11 @@ class _ChangedRun(RunRecord):
         return RunRecord(**{f.name: getattr(self, f.name) for f in fields(RunRecord)})
 
 
-def _whole(value: object) -> int:
-    if type(value) is not int:
-        raise TypeError(f"{value!r} is not a whole number")
-    return value
-
-
 def recipe_of_text(text: str) -> Recipe:
     """Return the recipe that a row of the journal holds."""
     import msgspec
 
     return Recipe(msgspec.json.decode(text, type=dict[str, int | float | str]))
-
-
-def epoch_of_row(row: tuple[Any, ...]) -> EpochRecord:
-    """Return the epoch that a row of the journal holds, in the order of
-    :meth:`JournalReader.changes`.
-    """
-    import msgspec
-
-    *losses, rate, norm, seconds = (_number(x) for x in row[3:9])
-    metrics = tuple(map(_number, msgspec.json.decode(row[9], type=list[float | None])))
-    layers = tuple(
-        (_number(a), _number(b), _number(c), _number(more[0]) if more else 0.0)
-        for a, b, c, *more in msgspec.json.decode(row[10], type=list[list[float | None]]))
-    run, epoch = _whole(row[1]), _whole(row[2])
-    if epoch < 1:
-        raise ValueError(f"epoch {epoch} of run {run} cannot be")
-    return EpochRecord(run, epoch, losses[0], losses[1], losses[2], metrics, rate, norm, seconds,
-                       layers, _number(row[11]), _number(row[12]))
-
-
-def _number(value: float | None) -> float:
-    if value is None:
-        return math.inf
-    if not isinstance(value, float | int):
-        raise TypeError(f"{value!r:.40} is not a number")
-    return float(value)
 
 
 def _open(path: Path) -> sqlite3.Connection:

@@ -4,18 +4,11 @@ from __future__ import annotations
 
 from collections.abc import Mapping
 from dataclasses import dataclass
-from typing import Literal
 
 from axiarch.plain import shown
 from axiarch.recipes.conditions import Value
 from axiarch.recipes.recipe import Recipe, describe
-
-SearchState = Literal["preparing", "running", "paused", "stopped", "done", "failed", "interrupted"]
-#: A resting run may be let train further; a cut one was not, and is over.
-RunState = Literal["waiting", "training", "resting", "ended", "failed", "cut"]
-#: States of which nothing more comes.
-OVER: frozenset[RunState] = frozenset({"ended", "failed", "cut"})
-
+from axiarch.runs.states import RunState, SearchState, WorkerState
 
 #: What a recipe is marked with whose losses are as given.
 ELSEWHERE = "trained elsewhere"
@@ -83,26 +76,26 @@ class RunRecord:
     text: str
     best_epoch: int
     attempts: int
-    lane: int | None
+    worker: int | None
     until: int = 0
     start: int = 0
 
 
 @dataclass(frozen=True)
 class StepRecord:
-    """One step of a search, as it was decided when `told` outcomes had been told."""
+    """One step of a search, as it was decided when `observed` outcomes had been observed."""
 
     number: int
     recipe: int
     until: int
-    blocks: int
+    replicates: int
     parent: int
-    told: int
+    observed: int
     why: str
 
 
 @dataclass(frozen=True)
-class RulingRecord:
+class OverrideRecord:
     """What a user decided when so many steps had been taken."""
 
     after: int
@@ -117,24 +110,6 @@ class ExampleRecord:
     run: int
     epoch: int
     outputs: tuple[tuple[float, ...], ...]
-
-
-@dataclass(frozen=True)
-class EpochRecord:
-    """One journalled epoch of a run; a number that was not finite is read back as infinity."""
-
-    run: int
-    epoch: int
-    train_loss: float
-    train_loss_still: float
-    validation_loss: float
-    metrics: tuple[float, ...]
-    learning_rate: float
-    gradient_norm: float
-    seconds: float
-    layers: tuple[tuple[float, float, float, float], ...] = ()
-    waited: float = 0.0
-    loss_gradient: float = 0.0
 
 
 @dataclass(frozen=True)
@@ -172,12 +147,27 @@ class OpeningRecord:
 
 
 @dataclass(frozen=True)
-class LaneRecord:
-    """A worker process of a running search."""
+class WorkerRecord:
+    """A worker of a running search.
+
+    Attributes
+    ----------
+    number : int
+        From 0.
+    machine : str
+        Name of the machine it is on; empty for the machine of the runner.
+    state : WorkerState
+    memory : int
+        Bytes that it has to itself; 0 where that is not known.
+    busy : float
+        Share of one core that it used lately, from 0 to 1.
+    """
 
     number: int
-    pid: int
-    state: str
+    machine: str
+    state: WorkerState
+    memory: int = 0
+    busy: float = 0.0
 
 
 @dataclass(frozen=True)

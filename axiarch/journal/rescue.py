@@ -10,25 +10,27 @@ from pathlib import Path
 from typing import Any
 
 from axiarch.errors import AxiarchError, WorkspaceError
+from axiarch.journal.epochs import epoch_of
 from axiarch.journal.migrations import VERSION, version
-from axiarch.journal.read import epoch_of_row, recipe_of_text
+from axiarch.journal.read import recipe_of_text
 from axiarch.journal.records import (
     EventRecord,
     OpeningRecord,
-    RulingRecord,
+    OverrideRecord,
     RunRecord,
     SearchRecord,
     StepRecord,
 )
 from axiarch.journal.write import JournalWriter
 from axiarch.plain import shown
+from axiarch.runs.epoch import COLUMNS
 
 #: Rows after a damaged one that are tried, each time twice as many further on, before a table is
 #: left.
 _DOUBLINGS = 40
 #: Tables in the order in which they are saved, each with the columns that number its rows.
 _TABLES = {"search": "number", "recipe": "search, number", "run": "id", "step": "search, number",
-           "ruling": "seq", "epoch": "seq", "event": "seq", "opening": "seq"}
+           "override": "seq", "epoch": "seq", "event": "seq", "opening": "seq"}
 
 
 @dataclass(frozen=True)
@@ -146,10 +148,7 @@ def _check_recipe(row: dict[str, Any]) -> None:
 
 
 def _check_epoch(row: dict[str, Any]) -> None:
-    names = ("seq", "run", "epoch", "train_loss", "train_loss_still", "validation_loss",
-             "learning_rate", "gradient_norm", "seconds", "metrics", "layers", "waited",
-             "loss_gradient")
-    epoch_of_row(tuple(row[name] for name in names))
+    epoch_of(row[name] for name in COLUMNS)
 
 
 _CHECKS: dict[str, Callable[[dict[str, Any]], None]] = {
@@ -157,7 +156,7 @@ _CHECKS: dict[str, Callable[[dict[str, Any]], None]] = {
     "recipe": _check_recipe,
     "run": _as(RunRecord),
     "step": _as(StepRecord),
-    "ruling": _as(RulingRecord),
+    "override": _as(OverrideRecord),
     "epoch": _check_epoch,
     "event": _as(EventRecord),
     "opening": _as(OpeningRecord),

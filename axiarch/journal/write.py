@@ -11,18 +11,14 @@ from collections.abc import Iterable, Iterator
 from pathlib import Path
 
 from axiarch.errors import NoSpace
+from axiarch.journal.epochs import LISTED, MARKS, values
 from axiarch.journal.migrations import migrate
 from axiarch.journal.read import damaged
-from axiarch.journal.records import (
-    EpochRecord,
-    ExampleRecord,
-    RulingRecord,
-    RunState,
-    SearchState,
-    StepRecord,
-)
+from axiarch.journal.records import ExampleRecord, OverrideRecord, StepRecord, WorkerRecord
 from axiarch.plain import shown
 from axiarch.recipes.recipe import Recipe
+from axiarch.runs.epoch import COLUMNS, Epoch
+from axiarch.runs.states import RunState, SearchState
 
 
 class JournalWriter:
@@ -133,21 +129,21 @@ class JournalWriter:
     def add_step(self, search: int, step: StepRecord) -> None:
         """Enter a step that is taken."""
         self._db.execute("INSERT INTO step VALUES (?, ?, ?, ?, ?, ?, ?, ?)",
-                         (search, step.number, step.recipe, step.until, step.blocks, step.parent,
-                          step.told, step.why))
+                         (search, step.number, step.recipe, step.until, step.replicates,
+                          step.parent, step.observed, step.why))
 
-    def add_ruling(self, search: int, ruling: RulingRecord) -> None:
+    def add_override(self, search: int, override: OverrideRecord) -> None:
         """Enter what a user decided."""
-        self._db.execute("INSERT INTO ruling (search, after, what, value) VALUES (?, ?, ?, ?)",
-                         (search, ruling.after, ruling.what, ruling.value))
+        self._db.execute("INSERT INTO override (search, after, what, value) VALUES (?, ?, ?, ?)",
+                         (search, override.after, override.what, override.value))
 
     # -- runs ------------------------------------------------------------------------------------
 
-    def set_runs(self, ids: Iterable[int], state: RunState, lane: int | None = None) -> None:
+    def set_runs(self, ids: Iterable[int], state: RunState, worker: int | None = None) -> None:
         """Enter that runs wait or train."""
         change = self._change()
-        self._db.executemany("UPDATE run SET state = ?, lane = ?, changed = ? WHERE id = ?",
-                             [(state, lane, change, run) for run in ids])
+        self._db.executemany("UPDATE run SET state = ?, worker = ?, changed = ? WHERE id = ?",
+                             [(state, worker, change, run) for run in ids])
 
     def set_until(self, ids: Iterable[int], until: int) -> None:
         """Enter up to which epoch runs may train; 0 is to their end."""
@@ -159,9 +155,7 @@ class JournalWriter:
         """Enter the epochs of a run up to the `last` as those of another, which goes on from
         there.
         """
-        columns = (
-            "epoch, train_loss, train_loss_still, validation_loss, learning_rate, gradient_norm, "
-            "seconds, metrics, layers, waited, loss_gradient")
+        columns = ", ".join(COLUMNS[1:])
         self._db.execute(
             f"INSERT OR IGNORE INTO epoch (run, {columns}) SELECT ?, {columns} FROM epoch "
             "WHERE run = ? AND epoch <= ? ORDER BY epoch", (to, run, last))
@@ -174,12 +168,12 @@ class JournalWriter:
                          (example.run, example.epoch,
                           json.dumps([[*map(_finite, row)] for row in example.outputs])))
 
-    def blame(self, ids: Iterable[int]) -> None:
+    def add_attempt(self, ids: Iterable[int]) -> None:
         """Count one more attempt of runs whose worker died."""
         self._db.executemany("UPDATE run SET attempts = attempts + 1 WHERE id = ?",
                              [(run, ) for run in ids])
 
-    def pardon(self, ids: Iterable[int]) -> None:
+    def reset_attempts(self, ids: Iterable[int]) -> None:
         """Forget the attempts of runs that have come further since."""
         self._db.executemany("UPDATE run SET attempts = 0 WHERE id = ?", [(run,) for run in ids])
 
@@ -191,23 +185,16 @@ class JournalWriter:
                 best_epoch: int = 0) -> None:
         """Enter that a run has ended or failed, and why."""
         self._db.execute(
-            "UPDATE run SET state = ?, reason = ?, text = ?, best_epoch = ?, lane = NULL, changed "
+            "UPDATE run SET state = ?, reason = ?, text = ?, best_epoch = ?, worker = NULL, "
+            "changed "
             "= ? WHERE id = ?", (state, reason, text, best_epoch, self._change(), run))
 
-    def add_epochs(self, epochs: Iterable[EpochRecord]) -> None:
+    def add_epochs(self, epochs: Iterable[Epoch]) -> None:
         """Enter epochs; one that is there already (a run trained again from a checkpoint) is
         left as it is.
         """
-        self._db.executemany(
-            "INSERT OR IGNORE INTO epoch (run, epoch, train_loss, train_loss_still, "
-            "validation_loss, learning_rate, gradient_norm, seconds, metrics, layers, waited, "
-            "loss_gradient) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)",
-            [(e.run, e.epoch, *map(_finite, (e.train_loss, e.train_loss_still, e.validation_loss,
-                                             e.learning_rate, e.gradient_norm, e.seconds)),
-              json.dumps([*map(_finite, e.metrics)]),
-              json.dumps([[*map(_finite, layer)]
-                          for layer in e.layers]), e.waited, _finite(e.loss_gradient))
-             for e in epochs])
+        self._db.executemany(f"INSERT OR IGNORE INTO epoch ({LISTED}) VALUES ({MARKS})",
+                             map(values, epochs))
 
     # -- around it -------------------------------------------------------------------------------
 
@@ -216,18 +203,19 @@ class JournalWriter:
         self._db.execute("INSERT INTO event (search, at, kind, text) VALUES (?, ?, ?, ?)",
                          (search, time.time(), kind, text))
 
-    def set_lane(self, search: int, number: int, pid: int, state: str) -> None:
+    def set_worker(self, search: int, worker: WorkerRecord) -> None:
         """Enter what a worker does."""
-        self._db.execute("INSERT OR REPLACE INTO lane VALUES (?, ?, ?, ?)",
-                         (search, number, pid, state))
+        self._db.execute("INSERT OR REPLACE INTO worker VALUES (?, ?, ?, ?, ?, ?)",
+                         (search, worker.number, worker.machine, worker.state, worker.memory,
+                          worker.busy))
 
-    def drop_lane(self, search: int, number: int) -> None:
-        """Enter that a worker was given up."""
-        self._db.execute("DELETE FROM lane WHERE search = ? AND number = ?", (search, number))
+    def drop_worker(self, search: int, number: int) -> None:
+        """Enter that a worker has left."""
+        self._db.execute("DELETE FROM worker WHERE search = ? AND number = ?", (search, number))
 
-    def clear_lanes(self, search: int) -> None:
-        """Enter that no worker runs."""
-        self._db.execute("DELETE FROM lane WHERE search = ?", (search,))
+    def clear_workers(self, search: int) -> None:
+        """Enter that no worker is left."""
+        self._db.execute("DELETE FROM worker WHERE search = ?", (search,))
 
     def add_opening(self, data: str, fingerprint: str, rows: int, reason: str, search: int = 0,
                     recipe: int = 0) -> int:

@@ -21,7 +21,7 @@ from typing import Literal
 
 import numpy as np
 
-from axiarch.recipes.steady import steady
+from axiarch.runs.steady import steady
 
 Standing = Literal["leader", "tied", "apart", "unknown"]
 
@@ -52,7 +52,7 @@ class RunResult:
         Time it took.
     ended : bool
         Whether it trained to its own end (not to divergence or failure).
-    block : (int, int) or None
+    replicate : (int, int) or None
         Its repeat and fold, which runs of other recipes share; None if they do not.
     """
 
@@ -62,7 +62,7 @@ class RunResult:
     metrics: Sequence[Sequence[float]]
     seconds: float
     ended: bool
-    block: tuple[int, int] | None = None
+    replicate: tuple[int, int] | None = None
 
 
 @dataclass(frozen=True)
@@ -297,25 +297,25 @@ def _better(rows: Sequence[Ranked]) -> Sequence[Ranked]:
 
 
 def _paired_spread(recipes: Sequence[Sequence[RunResult]]) -> tuple[float, int] | None:
-    """Return the spread left when the mean of each recipe and of each block is taken out, and its
-    freedom.
+    """Return the spread left when the mean of each recipe and of each replicate is taken out, and
+    its freedom.
 
-    None unless at least two recipes were run on the same blocks, at least two of them.
+    None unless at least two recipes were run on the same replicates, at least two of them.
     """
-    blocks = {run.block for run in recipes[0]} if recipes else set()
+    replicates = {run.replicate for run in recipes[0]} if recipes else set()
     alike = [
         runs for runs in recipes
-        if len(runs) == len(blocks) and {run.block for run in runs} == blocks
+        if len(runs) == len(replicates) and {run.replicate for run in runs} == replicates
     ]
-    if None in blocks or len(blocks) < 2 or len(alike) < 2:
+    if None in replicates or len(replicates) < 2 or len(alike) < 2:
         return None
     table = [[steady(run.validation)[1]
-              for run in sorted(runs, key=lambda r: r.block or (0, 0))]
+              for run in sorted(runs, key=lambda r: r.replicate or (0, 0))]
              for runs in alike]
     means = [_mean(row) for row in table]
-    columns = [_mean([row[b] for row in table]) for b in range(len(blocks))]
+    columns = [_mean([row[b] for row in table]) for b in range(len(replicates))]
     grand = _mean(means)
-    freedom = (len(table) - 1) * (len(blocks) - 1)
+    freedom = (len(table) - 1) * (len(replicates) - 1)
     squares = math.fsum((x - means[i] - columns[b] + grand) ** 2
                         for i, row in enumerate(table) for b, x in enumerate(row))
     return math.sqrt(squares / freedom), freedom

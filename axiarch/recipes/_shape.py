@@ -43,6 +43,7 @@ class SearchShape(BaseModel):
     name: Annotated[str, Field(min_length=1, max_length=200)] = "search"
     data: str = ""
     seed: Annotated[int, Field(ge=0, lt=2**63)] = 1
+    cluster: Annotated[str, Field(max_length=300)] = ""
     repeats: Annotated[int, Field(ge=1, le=1000)] = 2
     constraints: list[str] = []
     method: MethodShape = MethodShape()

@@ -96,6 +96,9 @@ class SearchFile:
     decisions : mapping
         How the file that `data` names is read, as the names of a data plan; checked when it is
         added.
+    cluster : str
+        Address of the Dask scheduler whose workers train, or ``local:4``; empty for worker
+        processes on this machine. It changes no result.
     """
 
     name: str = "search"
@@ -106,6 +109,7 @@ class SearchFile:
     repeats: int = 2
     start: Start | None = None
     decisions: Mapping[str, Any] = field(default_factory=dict)
+    cluster: str = ""
 
     def members(self) -> dict[str, str]:
         """Return the members of packages that its recipes name, each with the field that names
@@ -153,6 +157,7 @@ def read_search(text: str, where: str = "search file") -> SearchFile:
         space=_space(checked, lines),
         start=Start(**checked.start.model_dump()) if checked.start else None,
         decisions=checked.decisions,
+        cluster=checked.cluster,
     )
 
 
@@ -163,6 +168,8 @@ def write_search(search: SearchFile) -> str:
     doc = tomlkit.document()
     doc.update({"format": FORMAT, "name": search.name, "data": search.data, "seed": search.seed,
                 "repeats": search.repeats})
+    if search.cluster:
+        doc["cluster"] = search.cluster
     if search.space.constraints:
         doc["constraints"] = [str(c) for c in search.space.constraints]
     method = tomlkit.table()

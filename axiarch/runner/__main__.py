@@ -1,4 +1,4 @@
-"""The runner's own process: ``python -m axiarch.runner run WORKSPACE NUMBER LANES`` and its
+"""The runner's own process: ``python -m axiarch.runner run WORKSPACE NUMBER WORKERS`` and its
 helpers.
 
 ``run`` says on its first line of output whether it holds the workspace (JSON); ``measure`` reads a
@@ -16,26 +16,31 @@ import subprocess
 import sys
 import time
 from pathlib import Path
-from types import FrameType
+from typing import TYPE_CHECKING
 
 from axiarch.errors import AxiarchError, WorkspaceError
 from axiarch.recipes.installed import wanted
 from axiarch.recipes.searchfile import SearchFile
 from axiarch.runner import launching
 
+if TYPE_CHECKING:
+    from axiarch.data.dataset import Dataset
+    from axiarch.runner.executors import Executor
+    from axiarch.runner.store import FolderStore
+
 
 def _say(**what: object) -> None:
     print(json.dumps(what), flush=True)
 
 
-def _run(folder: str, number: str, lanes: str) -> int:
+def _run(folder: str, number: str, workers: str, cluster: str = "") -> int:
     from axiarch.data.dataset import check_arrays, read_dataset
     from axiarch.journal.workspace import Workspace
     from axiarch.journal.write import JournalWriter
     from axiarch.recipes.searchfile import read_search
     from axiarch.runner.material import worker_room
-    from axiarch.runner.processes import ProcessExecutor
     from axiarch.runner.runner import Runner
+    from axiarch.runner.running import RunningSearch, store_of
 
     signal.signal(signal.SIGHUP, signal.SIG_IGN)
     signal.signal(signal.SIGINT, signal.SIG_IGN)
@@ -48,13 +53,15 @@ def _run(folder: str, number: str, lanes: str) -> int:
             check_arrays(dataset)
             _prove(search)
             journal = JournalWriter(workspace.journal)
-            executor = ProcessExecutor(int(lanes))
+            executor = _executor(store_of(workspace, int(number), dataset), search, dataset,
+                                 int(workers), cluster)
             try:
-                runner = Runner(workspace, int(number), search, dataset, journal, executor,
-                                room=worker_room(int(lanes)))
+                runner = Runner(
+                    RunningSearch(workspace, int(number), search, dataset, journal, executor,
+                                  room=0 if cluster else worker_room(int(workers))))
                 _say(started=os.getpid())
                 _detach()
-                signal.signal(signal.SIGTERM, lambda _n, _f: _stop(runner, _f))
+                signal.signal(signal.SIGTERM, lambda _n, _f: runner.stop())
                 state = runner.run()
             finally:
                 executor.close()
@@ -66,8 +73,20 @@ def _run(folder: str, number: str, lanes: str) -> int:
         return _refused(
             WorkspaceError(
                 f"reading or writing failed: {error.strerror or error}",
-                str(error.filename or folder), "free some disk space, or check "
-                "the folder's permissions, then try again"))
+                str(error.filename or folder), "free some disk space, or check the folder's "
+                "permissions, then try again"))
+
+
+def _executor(store: FolderStore, search: SearchFile, dataset: Dataset, workers: int,
+              cluster: str) -> Executor:
+    """Return who trains: worker processes here, or a cluster."""
+    if not cluster:
+        from axiarch.runner.executors.processes import ProcessExecutor
+
+        return ProcessExecutor(store, workers)
+    from axiarch.runner.executors.cluster import ClusterExecutor
+
+    return ClusterExecutor(cluster, store, dataset.fingerprint, search.members())
 
 
 def _prove(search: SearchFile) -> None:
@@ -85,11 +104,17 @@ def _refused(error: AxiarchError) -> int:
     return error.exit_code
 
 
-def _stop(runner: object, _frame: FrameType | None) -> None:
-    from axiarch.runner.runner import Runner
+def _count_workers(address: str) -> int:
+    """Say how many workers a cluster has room for."""
+    import asyncio
 
-    assert isinstance(runner, Runner)
-    runner.stop()
+    from axiarch.runner.executors.cluster import count_workers
+
+    try:
+        _say(workers=asyncio.run(count_workers(address)))
+    except AxiarchError as error:
+        return _refused(error)
+    return 0
 
 
 def _detach() -> None:
@@ -154,8 +179,21 @@ def _compile_at_once(precisions: list[str]) -> None:
 def main(arguments: list[str]) -> int:
     """Do what the arguments say; return the exit code."""
     match arguments:
-        case ["run", folder, number, lanes]:
-            return _run(folder, number, lanes)
+        case ["run", folder, number, workers, *cluster]:
+            return _run(folder, number, workers, *cluster)
+        case ["cluster", address]:
+            return _count_workers(address)
+        case ["signature"]:
+            from axiarch.runner.signature import bits, sources
+
+            _warm()
+            print(sources(), bits())
+            return 0
+        case ["work", descriptor]:
+            from axiarch.runner.worker import main as work
+
+            work(int(descriptor))
+            return 0
         case ["measure"]:
             return _measure()
         case ["warm"]:

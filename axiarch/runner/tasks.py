@@ -1,171 +1,159 @@
-"""What the runner and its workers say to each other: frozen values, small, no arrays."""
+"""What the runner and its executors say to each other: frozen values, small, that mean the same
+on every machine. No path, no process number and no open file is among them.
+"""
 
 from __future__ import annotations
 
 from dataclasses import dataclass
-from pathlib import Path
 
-from axiarch.engine.run import EpochNumbers, RunEnd, RunSpec
-
-
-@dataclass(frozen=True)
-class WantedRun:
-    """A run to train, up to epoch `until` (0: to its own end).
-
-    `journalled` epochs of it are known already, so a checkpoint up to there may be used.
-    """
-
-    spec: RunSpec
-    journalled: int = 0
-    until: int = 0
+from axiarch.engine.run import RunEnd, RunSpec
+from axiarch.runs.epoch import Epoch
 
 
 @dataclass(frozen=True)
 class Task:
-    """Runs for one worker to train, one after the other.
+    """A run to train, from one epoch to another.
 
     Attributes
     ----------
-    runs : tuple of WantedRun
-    data : Path
-        Folder of the data set.
-    checkpoints : Path
-        Folder for checkpoints.
+    run : RunSpec
+    start : int
+        Epochs of it that are journalled: it continues from a checkpoint no later than that.
+    until : int
+        The epoch up to which it is trained; 0 to its own end.
+    data : str
+        Fingerprint of the data set.
+    checkpoints : tuple of str
+        Keys of its checkpoints, the latest first.
+    origin : str
+        Key of the checkpoint that it starts from, where it continues another run; or empty.
     examples : int
         Validation rows whose predictions are reported.
     note : str
         What its checkpoints say they belong to.
     """
 
-    runs: tuple[WantedRun, ...]
-    data: Path
-    checkpoints: Path
+    run: RunSpec
+    start: int
+    until: int
+    data: str
+    checkpoints: tuple[str, ...] = ()
+    origin: str = ""
     examples: int = 0
     note: str = ""
 
-
-# -- to a worker -----------------------------------------------------------------------------------
-
-
-@dataclass(frozen=True)
-class Train:
-    """Train this."""
-
-    task: Task
+    @property
+    def id(self) -> int:
+        """The run's number in the journal."""
+        return self.run.id
 
 
 @dataclass(frozen=True)
-class More:
-    """Train one more run after the others."""
+class Joined:
+    """A worker is ready for tasks; `machine` is empty where it is the runner's own."""
 
-    run: WantedRun
-
-
-@dataclass(frozen=True)
-class Release:
-    """Train a run no further."""
-
-    run: int
+    worker: int
+    machine: str = ""
 
 
 @dataclass(frozen=True)
-class Hold:
-    """Stand still until :class:`Go`."""
+class Left:
+    """A worker is gone, with a cause where that was not wanted. Its tasks are for others now."""
 
-
-@dataclass(frozen=True)
-class Go:
-    """Go on."""
-
-
-@dataclass(frozen=True)
-class Drop:
-    """Leave the task; nothing more is wanted of it."""
-
-
-@dataclass(frozen=True)
-class Quit:
-    """End the process."""
-
-
-Order = Train | More | Release | Hold | Go | Drop | Quit
-
-
-# -- from a worker ---------------------------------------------------------------------------------
-
-
-@dataclass(frozen=True)
-class Ready:
-    """The worker has nothing to do."""
-
-    lane: int
-    pid: int
+    worker: int
+    cause: str = ""
 
 
 @dataclass(frozen=True)
 class Compiling:
-    """The worker compiles the engine first: what is compiled is missing or older than its
-    source.
-    """
+    """A worker compiles the engine before it joins."""
 
-    lane: int
-    pid: int
+    worker: int
+    machine: str = ""
 
 
 @dataclass(frozen=True)
-class Trained:
-    """Epochs of runs, the runs that ended with them, and those that came as far as wanted.
+class Load:
+    """What a worker takes: memory of its own in bytes, and the share of a core it used lately."""
 
-    `examples` are what runs say of the first validation rows: probabilities or scaled amounts.
-    """
+    worker: int
+    memory: int
+    busy: float
 
-    lane: int
-    epochs: tuple[tuple[int, EpochNumbers], ...]
-    ended: tuple[tuple[int, RunEnd], ...]
-    rested: tuple[int, ...] = ()
-    examples: tuple[tuple[int, tuple[tuple[float, ...], ...]], ...] = ()
+
+@dataclass(frozen=True)
+class Silent:
+    """Nothing has been heard of a worker for a while. It keeps its tasks, and may answer yet."""
+
+    worker: int
+
+
+@dataclass(frozen=True)
+class Heard:
+    """A silent worker answers again."""
+
+    worker: int
 
 
 @dataclass(frozen=True)
 class Held:
-    """The worker stands still."""
+    """A worker has paused."""
 
-    lane: int
+    worker: int
+
+
+@dataclass(frozen=True)
+class Trained:
+    """Epochs of a run, its end if it ended with them, or that it reached the epoch asked for.
+
+    `checkpoint` is the key of the checkpoint after the last of them, or empty. `examples` are
+    predictions for the first validation rows: probabilities, or scaled amounts.
+    """
+
+    worker: int
+    run: int
+    epochs: tuple[Epoch, ...]
+    end: RunEnd | None = None
+    rests: bool = False
+    checkpoint: str = ""
+    examples: tuple[tuple[float, ...], ...] = ()
+
+
+@dataclass(frozen=True)
+class Returned:
+    """A worker gives tasks back that are not finished, since it was asked to."""
+
+    worker: int
+    runs: tuple[int, ...]
 
 
 @dataclass(frozen=True)
 class Failed:
     """A run cannot be trained, for a reason that trying again will not fix."""
 
-    lane: int
-    runs: tuple[int, ...]
+    worker: int
+    run: int
     cause: str
 
 
 @dataclass(frozen=True)
 class Stuck:
-    """The task was left because nothing more can be written; trying again helps once there is
-    space.
+    """Nothing more can be written; trying again helps once there is space.
+
+    The worker gives all its tasks back.
     """
 
-    lane: int
-    cause: str
-
-
-@dataclass(frozen=True)
-class Died:
-    """The worker's process is gone; `runs` were in its hands."""
-
-    lane: int
+    worker: int
     runs: tuple[int, ...]
     cause: str
 
 
 @dataclass(frozen=True)
-class Left:
-    """A lane is given up, as was wanted; what it was training is to be trained by others."""
+class Remark:
+    """Something about the executor that its user must know, such as a machine that cannot help."""
 
-    lane: int
+    text: str
 
 
-Report = Ready | Compiling | Trained | Held | Failed | Stuck | Died | Left
+Report = (Joined | Left | Compiling | Load | Silent | Heard | Held | Trained | Returned | Failed
+          | Stuck | Remark)

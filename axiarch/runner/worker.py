@@ -1,115 +1,134 @@
-"""A worker process: takes orders from a pipe, trains, reports; ends when the runner does."""
+"""A worker process: takes orders from a pipe, trains, reports; ends when the executor does."""
 
 from __future__ import annotations
 
 import os
 import signal
 import time
+from collections import deque
 from multiprocessing.connection import Connection
 
+from axiarch.errors import AxiarchError, NoSpace
+from axiarch.runner.orders import Begin, Drop, Go, Hold, Order, Quit, Release, Train
+from axiarch.runner.store import FolderStore
 from axiarch.runner.tasks import (
     Compiling,
-    Drop,
     Failed,
-    Go,
     Held,
-    Hold,
-    More,
-    Order,
-    Quit,
-    Ready,
-    Release,
+    Joined,
+    Load,
     Report,
+    Returned,
     Stuck,
     Task,
-    Train,
 )
 
 #: The exit code of a worker that ran out of memory.
 OUT_OF_MEMORY = 71
 #: Seconds of training between two looks at the pipe: how fast a pause takes hold.
 _LOOK = 0.05
+#: Seconds between two reports of the memory and the processor time it takes.
+_LOAD = 1.0
 
 
 class _Leave(Exception):
-    """The runner wants this task left."""
+    """The task in training is to be left."""
 
 
 class _End(Exception):
-    """The runner wants this process to end, or is gone."""
+    """The process is to end, or its executor is gone."""
 
 
 class _Worker:
     """One worker's end of the pipe."""
 
-    def __init__(self, pipe: Connection, lane: int) -> None:
-        self._pipe = pipe
-        self._lane = lane
-        self._looked = 0.0
-        self._session: object | None = None
+    def __init__(self, pipe: Connection, begin: Begin) -> None:
+        from axiarch.runner.trainer import Trainer
+
+        self._pipe, self._worker = pipe, begin.worker
+        self._tasks: deque[Task] = deque()
+        self._now: Task | None = None
+        self._trainer = Trainer(begin.worker,
+                                FolderStore(begin.checkpoints, begin.data, begin.known), self._send)
+        self._looked = self._weighed = time.monotonic()
+        self._used = time.process_time()
 
     def work(self) -> None:
-        """Do what is ordered until told to quit."""
+        """Do what is ordered, until ordered to quit."""
         try:
-            self._send(Ready(self._lane, os.getpid()))
+            self._send(Joined(self._worker))
             while True:
-                order = self._receive()
-                if isinstance(order, Train):
-                    self._train(order.task)
-                    self._send(Ready(self._lane, os.getpid()))
+                while self._tasks:
+                    self._train(self._tasks.popleft())
+                self._obey(self._receive())
         except (_End, BrokenPipeError, EOFError):
             return
 
     def _train(self, task: Task) -> None:
-        from axiarch.errors import AxiarchError, NoSpace
-        from axiarch.runner.session import Session
-
-        failing = tuple(run.spec.id for run in task.runs)
+        self._now = task
         try:
-            session = Session(task, self._lane, self._send, self._between)
-            self._session, failing = session, ()
-            session.train()
+            self._trainer.begin(task)
+            while not self._trainer.step(self._between):
+                pass
         except _Leave:
-            return
+            self._send(Returned(self._worker, self._all()))
         except NoSpace as error:
-            self._send(Stuck(self._lane, str(error)))
+            self._send(Stuck(self._worker, self._all(), str(error)))
         except AxiarchError as error:
-            self._send(Failed(self._lane, failing or (session.now,), str(error)))
+            self._send(Failed(self._worker, task.id, str(error)))
         except MemoryError:
-            os._exit(
-                OUT_OF_MEMORY
-            )  # one that stayed would fail whatever it is given next; a new one takes its place
+            # One that stayed would fail whatever it is given next; a new one takes its place.
+            os._exit(OUT_OF_MEMORY)
         finally:
-            self._session = None
+            self._now = None
+
+    def _all(self) -> tuple[int, ...]:
+        """Return the runs in its hands, and let go of them."""
+        runs = tuple(task.id for task in ([self._now] if self._now else []) + list(self._tasks))
+        self._tasks.clear()
+        return runs
 
     def _between(self) -> None:
         now = time.monotonic()
         if now - self._looked < _LOOK:
             return
         self._looked = now
+        if now - self._weighed >= _LOAD:
+            self._weigh(now)
         while self._pipe.poll():
             self._obey(self._receive())
 
-    def _obey(self, order: Order) -> None:
-        from axiarch.runner.session import Session
+    def _weigh(self, now: float) -> None:
+        used = time.process_time()
+        self._send(Load(self._worker, memory_taken(),
+                        min((used - self._used) / (now - self._weighed), 1.0)))
+        self._weighed, self._used = now, used
 
-        if isinstance(order, Hold):
+    def _obey(self, order: Order) -> None:
+        if isinstance(order, Train):
+            self._tasks.append(order.task)
+        elif isinstance(order, Hold):
             self._hold()
+        elif isinstance(order, Release):
+            self._release(order.run)
         elif isinstance(order, Drop):
-            raise _Leave
-        elif isinstance(order, More) and isinstance(self._session, Session):
-            self._session.add(order.run)
-        elif isinstance(order, Release) and isinstance(self._session, Session):
-            self._session.release(order.run)
+            if self._now is not None:
+                raise _Leave
+            self._send(Returned(self._worker, self._all()))
+
+    def _release(self, run: int) -> None:
+        if self._now is not None and self._now.id == run:
+            self._trainer.release()
+        elif any(task.id == run for task in self._tasks):
+            self._tasks = deque(task for task in self._tasks if task.id != run)
+            self._send(Returned(self._worker, (run,)))
 
     def _hold(self) -> None:
-        self._send(Held(self._lane))
-        while True:
-            order = self._receive()
-            if isinstance(order, Go):
-                return
+        self._send(Held(self._worker))
+        while not isinstance(order := self._receive(), Go):
             if not isinstance(order, Hold):
                 self._obey(order)
+        self._weighed, self._used = time.monotonic(), time.process_time()
 
     def _receive(self) -> Order:
         try:
@@ -124,8 +143,16 @@ class _Worker:
         self._pipe.send(report)
 
 
-def main(pipe: Connection, lane: int) -> None:
-    """Work until told to quit; started in a new process with BLAS held to one thread."""
+def memory_taken() -> int:
+    """Return the memory that this process has to itself, in bytes."""
+    import psutil
+
+    known = psutil.Process().memory_info()
+    return int(known.rss - getattr(known, "shared", 0))
+
+
+def main(descriptor: int) -> None:
+    """Work until ordered to quit; started in a new process with BLAS held to one thread."""
     from threadpoolctl import threadpool_limits
 
     for each in (signal.SIGINT, signal.SIGHUP):
@@ -136,8 +163,11 @@ def main(pipe: Connection, lane: int) -> None:
     from axiarch.engine.warm import compiled
     from axiarch.runner import launching
 
-    if not compiled():
-        pipe.send(Compiling(lane, os.getpid()))
-        launching.compile_kernels()
-    with threadpool_limits(1):
-        _Worker(pipe, lane).work()
+    with Connection(descriptor) as pipe:
+        begin = pipe.recv()
+        assert isinstance(begin, Begin)
+        if not compiled():
+            pipe.send(Compiling(begin.worker))
+            launching.compile_kernels()
+        with threadpool_limits(1):
+            _Worker(pipe, begin).work()

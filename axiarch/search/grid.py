@@ -22,8 +22,8 @@ class Grid(Method):
     options = (Option("points", 5, 2, 1000, "values taken from a continuous range"),)
 
     def __init__(self, space: Space, seed: int, options: Mapping[str, OptionValue] | None = None,
-                 blocks: int = 1) -> None:
-        super().__init__(space, seed, options, blocks)
+                 replicates: int = 1) -> None:
+        super().__init__(space, seed, options, replicates)
         size = space.grid_size(self.values["points"])
         if size > MOST_COMBINATIONS:
             raise RecipeError(

@@ -23,7 +23,7 @@ from axiarch.search.racing import ENOUGH_PROBES, RACING_OPTIONS, Racing, agreeme
 from axiarch.search.random import Drawn
 
 if TYPE_CHECKING:
-    from axiarch.search.model import Features, Floats, Model, Told
+    from axiarch.search.model import Features, Floats, Model, Observed
 
 #: A recipe, how early it was looked at, from 0 (the end) to 1 (the first round), its loss then, and
 #: how fast it fell.
@@ -60,7 +60,7 @@ class ModelDriven(Drawn):
 
     @cached_property
     def log(self) -> list[Point]:
-        """What is known, in the order in which it was told; only ever added to."""
+        """What is known, in the order in which it was observed; only ever added to."""
         return []
 
     @cached_property
@@ -128,9 +128,10 @@ class ModelDriven(Drawn):
         kept = self._kept.get("model")
         if kept is None or kept[0] != len(self.log):
             places = self._remembered(len(self.log))
-            told, near = self._told(places), self._near(len(self.log))[1]
-            model = Model(told, self._features.owner, self._parameters(len(self.log)), near.copy())
-            whose = {who: i for i, who in reversed(list(enumerate(told.who.tolist())))
+            observed, near = self._observed(places), self._near(len(self.log))[1]
+            model = Model(observed, self._features.owner, self._parameters(len(self.log)),
+                          near.copy())
+            whose = {who: i for i, who in reversed(list(enumerate(observed.who.tolist())))
                      }  # each recipe's first place
             first = sorted(whose.values())
             recipes = [self.log[places[i]][0] for i in first]
@@ -148,7 +149,7 @@ class ModelDriven(Drawn):
         kept = self._kept.get("near")
         if kept is None or kept[0] != length:
             places, p, owner = self._remembered(length), self._parameters(length), self._owner
-            x = self._told(places).x
+            x = self._observed(places).x
             known: list[int] = kept[1][0] if kept is not None and kept[1][2] is p else []
             old = len(known) if places[: len(known)] == known else 0
             found = np.empty((len(places), len(places)))
@@ -162,9 +163,9 @@ class ModelDriven(Drawn):
     def _owner(self) -> NDArray[np.int64]:
         return np.array(self._features.owner, np.int64)
 
-    def _told(self, places: Sequence[int]) -> Told:
+    def _observed(self, places: Sequence[int]) -> Observed:
         """Return some places of the log as the model takes them."""
-        from axiarch.search.model import Told
+        from axiarch.search.model import Observed
 
         nothing = (0, (np.zeros((0, len(self._features))), np.zeros((0, 4))))
         length, (x, rest) = self._kept.get("columns", nothing)
@@ -176,7 +177,7 @@ class ModelDriven(Drawn):
             self._kept["columns"] = (len(self.log), (x, rest))
         at = np.array(places, np.int64)
         early, losses, falls, who = rest[at].T
-        return Told(x[at], early, losses, falls, who.astype(np.int64))
+        return Observed(x[at], early, losses, falls, who.astype(np.int64))
 
     @cached_property
     def _who(self) -> dict[Recipe, int]:
@@ -200,7 +201,7 @@ class ModelDriven(Drawn):
         while math.ceil(size * _GROWTH) <= length:
             size = math.ceil(size * _GROWTH)
         if size not in self._fitted:
-            self._fitted[size] = Model(self._told(self._remembered(size)),
+            self._fitted[size] = Model(self._observed(self._remembered(size)),
                                        self._features.owner).parameters
         return self._fitted[size]
 
@@ -364,7 +365,7 @@ class GuidedRacing(ModelDriven, Racing):
 
     @cached_property
     def _confirmed(self) -> set[int]:
-        """Recipes of which the log holds what came of the other blocks."""
+        """Recipes of which the log holds what came of the other replicates."""
         return set()
 
     @cached_property
@@ -414,10 +415,11 @@ class GuidedRacing(ModelDriven, Racing):
         later = {place for at, place in self._places[number] if at > level}
         places, near = self._near(length)
         known = [i for i, place in enumerate(places) if place not in later]
-        told = self._told([places[i] for i in known])
-        model = Model(told, self._features.owner, self._parameters(length),
+        observed = self._observed([places[i] for i in known])
+        model = Model(observed, self._features.owner, self._parameters(length),
                       near[np.ix_(known, known)])
-        own = nearness(told.x, self._row(self.recipes[number])[None], self._owner, model.parameters)
+        own = nearness(observed.x,
+                       self._row(self.recipes[number])[None], self._owner, model.parameters)
         return float(model.means(own)[0])
 
     def _early(self, level: int) -> float:

@@ -1,9 +1,10 @@
-"""The seam behind which every method stands: it decides the next step, and is told what came of
+"""The seam behind which every method stands: it decides the next step, and observes what came of
 earlier ones.
 
 A method is deterministic: what it decides depends on the space, the seed, its options, and the
-steps taken and outcomes told so far in their order (see :mod:`axiarch.search.course`). It keeps
-nothing else, so that a search goes on after a restart when its steps and outcomes are told again.
+steps taken and outcomes observed so far in their order (see :mod:`axiarch.search.sequence`). It
+keeps nothing else, so that a search goes on after a restart when it observes the same steps and
+outcomes again.
 """
 
 from __future__ import annotations
@@ -17,10 +18,10 @@ from typing import ClassVar, Literal
 from axiarch.errors import RecipeError
 from axiarch.recipes.recipe import Recipe
 from axiarch.recipes.space import Space
-from axiarch.recipes.steady import steady
+from axiarch.runs.steady import steady
 
 OptionValue = int | float | str | bool
-Ruling = Literal["cut", "recipes"]
+Override = Literal["cut", "recipes"]
 
 #: The window of a method that does not learn: it may decide everything at once.
 ALL_AT_ONCE = 10**9
@@ -61,8 +62,9 @@ class Step:
         Of a recipe that the search knows already; 0 for a new one.
     until : int
         The epoch up to which it is trained now; 0 for all epochs that it says.
-    blocks : int
-        On how many of the blocks (first seed on each fold, second seed on each fold, …); 0 for all.
+    replicates : int
+        On how many of the replicates (first seed on each fold, second seed on each fold, …); 0 for
+        all.
     parent : int
         For a new recipe, the number of the one whose weights it takes over; 0 for none.
     why : str
@@ -72,7 +74,7 @@ class Step:
     recipe: Recipe
     number: int = 0
     until: int = 0
-    blocks: int = 0
+    replicates: int = 0
     parent: int = 0
     why: str = ""
 
@@ -86,7 +88,7 @@ class Observation:
     number : int
     recipe : Recipe
     curves : tuple of tuple of float
-        For each block the validation loss of each epoch (E,), up to the step's last one; empty
+        For each replicate the validation loss of each epoch (E,), up to the step's last one; empty
         where a run failed, not finite at its end where it diverged.
     ended : bool
         Whether the runs came to their own end, so that nothing more can come of them.
@@ -99,12 +101,12 @@ class Observation:
 
     @property
     def losses(self) -> tuple[float, ...]:
-        """The steady loss of each block; infinite where it diverged or failed."""
+        """The steady loss of each replicate; infinite where it diverged or failed."""
         return tuple(steady_at(curve) for curve in self.curves)
 
     @property
     def loss(self) -> float:
-        """The mean steady loss of the blocks."""
+        """The mean steady loss of the replicates."""
         return math.fsum(self.losses) / len(self.losses) if self.losses else math.inf
 
 
@@ -125,7 +127,7 @@ class Method(ABC):
     seed : int
     options : mapping
         Values of the method's :attr:`options`, by name.
-    blocks : int
+    replicates : int
         Seeds times folds of the search.
 
     Raises
@@ -140,17 +142,17 @@ class Method(ABC):
     summary: ClassVar[str]
     #: What can be set.
     options: ClassVar[tuple[Option, ...]] = ()
-    #: Steps that may be under way while the next one is decided (see :class:`Course`). Fixed for a
-    #: search.
+    #: Steps that may be under way while the next one is decided (see :class:`StepSequence`). Fixed
+    #: for a search.
     window: int = ALL_AT_ONCE
     #: Whether outcomes make it decide otherwise.
     learns: ClassVar[bool] = False
 
     def __init__(self, space: Space, seed: int, options: Mapping[str, OptionValue] | None = None,
-                 blocks: int = 1) -> None:
+                 replicates: int = 1) -> None:
         self.space = space
         self.seed = seed
-        self.blocks = blocks
+        self.replicates = replicates
         self.values = self._checked(options or {})
         self.recipes: dict[int, Recipe] = {}
         self.window = self.values.get("window", self.window)
@@ -170,7 +172,7 @@ class Method(ABC):
 
     @abstractmethod
     def next(self) -> Step | None:
-        """Return the next step, or None if there is none before more outcomes are told. Changes
+        """Return the next step, or None if there is none before more outcomes are observed. Changes
         nothing.
         """
 
@@ -184,7 +186,7 @@ class Method(ABC):
     def observe(self, observation: Observation) -> None:
         """Take in what came of a step; methods that do not learn ignore it."""
 
-    def rule(self, what: Ruling, value: int) -> None:
+    def override(self, what: Override, value: int) -> None:
         """Obey a user: no further step for recipe `value` that was cut, or `value` recipes in
         all.
         """
@@ -201,12 +203,12 @@ class Method(ABC):
     @property
     def expected_runs(self) -> int:
         """How many runs it will make of them, at the most."""
-        return self.expected * self.blocks
+        return self.expected * self.replicates
 
     @property
     def expected_epochs(self) -> float:
         """About how many epochs it will train in all, at the most."""
-        return float(self.expected * self.blocks * self.longest)
+        return float(self.expected * self.replicates * self.longest)
 
     @property
     def longest(self) -> int:
@@ -216,6 +218,6 @@ class Method(ABC):
         return max(
             [self.space.base.whole("epochs"), *(int(v) for v in values if not isinstance(v, str))])
 
-    def fate(self, number: int) -> str:
+    def cut_reason(self, number: int) -> str:
         """Say why a recipe was not trained further."""
         return "the search ended"

@@ -21,7 +21,7 @@ METHODS: Mapping[str, type[Method]] = {method.name: method for method in (
     GuidedRacing, Racing, Guided, Random, Spread, Grid, Staged, Zoom, Population)}
 
 
-def make_method(choice: MethodChoice, space: Space, seed: int, blocks: int = 1) -> Method:
+def make_method(choice: MethodChoice, space: Space, seed: int, replicates: int = 1) -> Method:
     """Return the method a search asks for, fresh.
 
     Raises
@@ -32,4 +32,4 @@ def make_method(choice: MethodChoice, space: Space, seed: int, blocks: int = 1) 
     if choice.name not in METHODS:
         raise RecipeError(f"there is no method called {choice.name!r}", "[method] name",
                           "choose one of " + ", ".join(METHODS))
-    return METHODS[choice.name](space, seed, choice.options, blocks)
+    return METHODS[choice.name](space, seed, choice.options, replicates)

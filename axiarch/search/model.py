@@ -116,7 +116,7 @@ class Features:
 
 
 @dataclass(frozen=True)
-class Told:
+class Observed:
     """What is known of the loss: coordinates (N, F), how early (N,) from 0 to 1, losses (N,), and
     how fast they fell.
 
@@ -136,7 +136,7 @@ class Model:
 
     Parameters
     ----------
-    told : Told
+    observed : Observed
         At least two points; losses need not be finite.
     owner : sequence of int
         The knob of each coordinate.
@@ -146,12 +146,12 @@ class Model:
         What :func:`nearness` says of the points and these parameters, where that is known already.
     """
 
-    def __init__(self, told: Told, owner: Sequence[int], parameters: Floats | None = None,
+    def __init__(self, observed: Observed, owner: Sequence[int], parameters: Floats | None = None,
                  near: Floats | None = None) -> None:
         self._owner = np.array(owner, np.int64)
-        self._told = told
-        self._y = _tamed(told)
-        self._fall = _standard(told.fall, told.early)
+        self._observed = observed
+        self._y = _tamed(observed)
+        self._fall = _standard(observed.fall, observed.early)
         self.parameters = self._fitted() if parameters is None else parameters
         self._settle(self.parameters, near)
 
@@ -165,8 +165,8 @@ class Model:
         some = slice(None) if len(self._y) <= _FITTED else np.linspace(
             0,
             len(self._y) - 1, _FITTED).astype(np.int64)
-        x, early, y, fall = self._told.x[some], self._told.early[some], self._y[some], self._fall[
-            some]
+        x, early, y, fall = self._observed.x[some], self._observed.early[some], self._y[
+            some], self._fall[some]
 
         def cost(p: Floats) -> float:
             lower = _cholesky(self._covariance(x, early, fall, x, early, fall, p), p)
@@ -210,7 +210,7 @@ class Model:
         return found
 
     def _settle(self, p: Floats, near: Floats | None = None) -> None:
-        own = (self._told.x, self._told.early, self._fall)
+        own = (self._observed.x, self._observed.early, self._fall)
         self._lower = _cholesky(self._covariance(*own, *own, p, near), p)
         assert self._lower is not None
         self._half = _solve(self._lower, self._y)
@@ -229,7 +229,7 @@ class Model:
         """
         assert self._lower is not None
         zero = np.zeros(len(x))
-        across = self._covariance(self._told.x, self._told.early, self._fall, x, zero, zero,
+        across = self._covariance(self._observed.x, self._observed.early, self._fall, x, zero, zero,
                                   self.parameters)
         half = _solve(self._lower, across)
         return half.T @ self._half, np.sqrt(np.maximum(1.0 - (half**2).sum(0), 1e-12))
@@ -249,12 +249,12 @@ class Model:
             return self
         mean, _ = self.predict(x)
         zero = np.zeros(len(x))
-        told = Told(np.vstack((self._told.x, x)), np.append(self._told.early, zero), self._told.y,
-                    self._told.fall, self._told.who)
+        observed = Observed(np.vstack((self._observed.x, x)), np.append(self._observed.early, zero),
+                            self._observed.y, self._observed.fall, self._observed.who)
         other = object.__new__(Model)
         parameters = self.parameters.copy()
         parameters[:-_OTHERS] += math.log(shorter)
-        other._owner, other._told, other.parameters = self._owner, told, parameters
+        other._owner, other._observed, other.parameters = self._owner, observed, parameters
         other._fall = np.append(self._fall, zero)
         other._y = np.append(self._y, mean)
         if shorter == 1.0:
@@ -270,7 +270,8 @@ class Model:
         """
         assert self._lower is not None
         zero, size = np.zeros(len(x)), len(self._lower)
-        across = self._covariance(self._told.x, self._told.early, self._fall, x, zero, zero, p)
+        across = self._covariance(self._observed.x, self._observed.early, self._fall, x, zero, zero,
+                                  p)
         half = _solve(self._lower, across)
         corner = _cholesky(self._covariance(x, zero, zero, x, zero, zero, p) - half.T @ half, p)
         assert corner is not None
@@ -317,7 +318,7 @@ def expected_improvement(mean: Floats,
     return found * (1.0 - noise / np.sqrt(deviation**2 + noise**2))
 
 
-def _tamed(told: Told) -> Floats:
+def _tamed(observed: Observed) -> Floats:
     """Return losses (N,) as logarithms, centred at each time of looking, scaled alike, the worst
     drawn in.
 
@@ -326,12 +327,12 @@ def _tamed(told: Told) -> Floats:
     on by since in those that were looked at both times: the median of those alone would be that of
     a selection.
     """
-    losses, early = told.y, told.early
+    losses, early = observed.y, observed.early
     known = np.isfinite(losses) & (losses > 0)
     logs = np.log(losses, where=known, out=np.full(len(losses), np.inf))
     y = np.zeros(len(losses))
     centre, spread = 0.0, 0.0
-    before = np.full(int(told.who.max(initial=-1)) + 1, np.nan)
+    before = np.full(int(observed.who.max(initial=-1)) + 1, np.nan)
     for moment in np.unique(early)[::-1]:
         here = early == moment
         some = here & known
@@ -339,7 +340,7 @@ def _tamed(told: Told) -> Floats:
             y[here] = 1.0
             continue
         now = np.full(len(before), np.nan)
-        now[told.who[some]] = logs[some]
+        now[observed.who[some]] = logs[some]
         moved = now - before
         both = np.isfinite(moved)
         centre = centre + float(np.median(moved[both])) if both.any() else float(

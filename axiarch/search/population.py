@@ -43,8 +43,8 @@ class Population(Drawn):
                Option("generations", 6, 1, 1000, "times that the members are compared"))
 
     def __init__(self, space: Space, seed: int, options: Mapping[str, OptionValue] | None = None,
-                 blocks: int = 1) -> None:
-        super().__init__(space, seed, options, blocks)
+                 replicates: int = 1) -> None:
+        super().__init__(space, seed, options, replicates)
         self._members: list[int] = []
         self._curves: dict[int, tuple[float, ...]] = {}
         self._ended: set[int] = set()
@@ -68,7 +68,7 @@ class Population(Drawn):
         if not self._done and self._plan is None and len(self._members) < self.values["recipes"]:
             recipe = self.newcomer()
             if recipe is not None:
-                return Step(recipe, until=self.mark(1), blocks=1, why="a first member")
+                return Step(recipe, until=self.mark(1), replicates=1, why="a first member")
         plan = self._ahead()
         return plan[self._done][0] if plan is not None and self._done < len(plan) else None
 
@@ -101,7 +101,7 @@ class Population(Drawn):
             recipe = self._moved(self.recipes[parent], seen, i)
             if recipe is not None:
                 seen.add(recipe)
-                plan.append((Step(recipe, until=until, blocks=1, parent=parent,
+                plan.append((Step(recipe, until=until, replicates=1, parent=parent,
                                   why=f"continues from recipe {parent} in place of recipe {n}"), n))
         leaving = {n for _, n in plan}
         return plan + [(Step(self.recipes[n], n, until, 1,
@@ -165,6 +165,6 @@ class Population(Drawn):
         """Every member to the end."""
         return float(super().expected * self.longest)
 
-    def fate(self, number: int) -> str:
+    def cut_reason(self, number: int) -> str:
         """Say why a member was not trained further."""
-        return self._gone.get(number, super().fate(number))
+        return self._gone.get(number, super().cut_reason(number))

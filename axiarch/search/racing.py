@@ -52,14 +52,15 @@ class Racing(Drawn):
     options = RACING_OPTIONS
 
     def __init__(self, space: Space, seed: int, options: Mapping[str, OptionValue] | None = None,
-                 blocks: int = 1) -> None:
-        super().__init__(space, seed, options, blocks)
-        self._until: dict[int,
-                          int] = {}  # epochs that a recipe was let train for, on the first block
-        self._wide: set[int] = set()  # recipes let train on all blocks
-        self._curves: dict[int, tuple[float, ...]] = {}  # of the first block, as far as told
+                 replicates: int = 1) -> None:
+        super().__init__(space, seed, options, replicates)
+        self._until: dict[int, int] = {
+        }  # epochs that a recipe was let train for, on the first replicate
+        self._wide: set[int] = set()  # recipes let train on all replicates
+        self._curves: dict[int, tuple[float,
+                                      ...]] = {}  # of the first replicate, as far as observed
         self._values: dict[int, tuple[float, ...]] = {}  # its steady loss at the end of each round
-        self._means: dict[int, float] = {}  # over blocks, of those told in full
+        self._means: dict[int, float] = {}  # over replicates, of those observed in full
         self._ended: set[int] = set()
         self._probes: list[int] = []
         self._agreements: dict[tuple[int, int], float] = {}
@@ -77,7 +78,7 @@ class Racing(Drawn):
         return tuple(sorted(ends))
 
     def value(self, number: int, level: int) -> float:
-        """Return the steady loss of a recipe at the end of a round (on the first block)."""
+        """Return the steady loss of a recipe at the end of a round (on the first replicate)."""
         return self._values[number][level]
 
     def standings(self, numbers: Sequence[int], level: int) -> list[float]:
@@ -118,7 +119,7 @@ class Racing(Drawn):
         return self._promotion(hurried=True) or self._final()
 
     def _in_training(self) -> bool:
-        """Say whether the outcome of any step is still to be told."""
+        """Say whether the outcome of any step is still to be observed."""
         return any(n not in self._ended and len(self._curves.get(n, ())) < (until or self.longest)
                    for n, until in self._until.items() if n not in self._barred)
 
@@ -166,12 +167,12 @@ class Racing(Drawn):
         if self._probes_next():
             return Step(recipe,
                         until=0,
-                        blocks=1,
+                        replicates=1,
                         why="trained in full, to see what early epochs tell")
         for level, until in enumerate(self.levels[:-1]):
             if self.judged(level) is not False:
-                return Step(recipe, until=until, blocks=1)
-        return Step(recipe, until=0, blocks=1)
+                return Step(recipe, until=until, replicates=1)
+        return Step(recipe, until=0, replicates=1)
 
     def _probes_next(self) -> bool:
         """Say whether the next newcomer is one of those trained in full before anything is known
@@ -180,13 +181,13 @@ class Racing(Drawn):
         return len(self.recipes) < PROBES or len(self.recipes) % PROBE_EVERY == 0
 
     def _confirmation(self) -> Step | None:
-        """Return, every so many newcomers, the step that trains the leader on all blocks, where it
-        leads by one alone.
+        """Return, every so many newcomers, the step that trains the leader on all replicates, where
+        it leads by one alone.
 
         A leader of one seed is often lucky; to know better early keeps the race from running after
         luck.
         """
-        if self.blocks == 1 or not self.recipes or len(
+        if self.replicates == 1 or not self.recipes or len(
                 self.recipes) % CONFIRM_EVERY or not self._means:
             return None
         leader = min(self._means, key=lambda n: (self._means[n], n))
@@ -199,10 +200,10 @@ class Racing(Drawn):
                     why="the best so far, on all seeds and folds")
 
     def _final(self) -> Step | None:
-        """Return the step that trains one of the best on all blocks; None when the best all have
-        been.
+        """Return the step that trains one of the best on all replicates; None when the best all
+        have been.
         """
-        if self.blocks == 1:
+        if self.replicates == 1:
             return None
         full = [n for n in self._means if n not in self._barred]
         best = sorted(full, key=lambda n: (self._means[n], n))[: self.values["finalists"]]
@@ -217,13 +218,14 @@ class Racing(Drawn):
 
     def take(self, step: Step, number: int) -> None:
         """Take note of a step."""
-        by_hand = step.blocks != 1 or step.parent  # a recipe chosen by somebody is no fair probe
+        # a recipe chosen by somebody is no fair probe
+        by_hand = step.replicates != 1 or step.parent
         if step.number == 0 and step.until == 0 and not by_hand and self._probes_next():
             self._probes.append(number)
         super().take(step, number)
         until = min(step.until or self.longest, self.longest)
         self._until[number] = max(self._until.get(number, 0), until)
-        if step.blocks == 0:
+        if step.replicates == 0:
             self._wide.add(number)
 
     def observe(self, observation: Observation) -> None:
@@ -241,12 +243,12 @@ class Racing(Drawn):
 
     @property
     def expected_runs(self) -> int:
-        """One run a recipe, and all blocks of the best."""
-        return self.expected + self._wide_expected * (self.blocks - 1)
+        """One run a recipe, and all replicates of the best."""
+        return self.expected + self._wide_expected * (self.replicates - 1)
 
     @property
     def _wide_expected(self) -> int:
-        """How many recipes are trained on all blocks: finalists, and leaders on the way, fewer
+        """How many recipes are trained on all replicates: finalists, and leaders on the way, fewer
         and fewer new ones.
         """
         leaders = round(math.log2(max(self.expected / CONFIRM_EVERY, 1)))
@@ -254,7 +256,7 @@ class Racing(Drawn):
 
     @property
     def expected_epochs(self) -> float:
-        """Probes in full, the rest in ever smaller shares, the finalists on all blocks."""
+        """Probes in full, the rest in ever smaller shares, the finalists on all replicates."""
         count, keep = self.expected, self.values["keep"]
         probes = min(PROBES + count // PROBE_EVERY, count)
         epochs = float(probes * self.longest)
@@ -262,16 +264,16 @@ class Racing(Drawn):
         for i, until in enumerate(self.levels):
             epochs += (count - probes) / keep**i * (until - before)
             before = until
-        return epochs + self._wide_expected * (self.blocks - 1) * self.longest
+        return epochs + self._wide_expected * (self.replicates - 1) * self.longest
 
-    def fate(self, number: int) -> str:
+    def cut_reason(self, number: int) -> str:
         """Say why a recipe was not trained further."""
         if number in self._barred:
             return "cut by hand"
         level = next((i for i, until in enumerate(self.levels) if until == self._until.get(number)),
                      None)
         if level is None or number not in self._curves:
-            return super().fate(number)
+            return super().cut_reason(number)
         here = self._reached(level)
         if not math.isfinite(self.value(number, level)):
             return f"diverged within {self.levels[level]} epochs"

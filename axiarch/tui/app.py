@@ -11,6 +11,7 @@ from axiarch import workflows
 from axiarch.data.dataset import Dataset
 from axiarch.data.plan import DataPlan, Said, parse_split, split_words
 from axiarch.errors import AxiarchError
+from axiarch.journal import inbox
 from axiarch.journal.workspace import Workspace
 from axiarch.plain import step_text
 from axiarch.tui import messages as said
@@ -518,9 +519,9 @@ class AxiarchApp(TrainingApp):
         if s is None:
             return
         if s.search.state in ("running", "preparing"):
-            self._steer("pause")
+            self._steer(inbox.Pause())
         elif s.search.state == "paused":
-            self._steer("resume")
+            self._steer(inbox.Resume())
         elif s.search.state in ("stopped", "interrupted", "failed"):
             self._resume(s.search.number)
 
@@ -536,7 +537,7 @@ class AxiarchApp(TrainingApp):
                 f"{s.ended_runs} of {s.expected_runs} runs have ended and are kept. {training} in "
                 "training lose what they did since their last checkpoint, a few seconds. Press p "
                 "to resume it later."
-            ), lambda answer: self._steer("stop") if answer == "yes" else None)
+            ), lambda answer: self._steer(inbox.Stop()) if answer == "yes" else None)
 
     def do_older_search(self) -> None:
         """Look at the search before."""

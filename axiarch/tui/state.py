@@ -12,7 +12,8 @@ from axiarch.insight.forecast import Forecast
 from axiarch.journal.records import Version
 from axiarch.recipes.recipe import Recipe
 from axiarch.recipes.searchfile import SearchFile
-from axiarch.workflows.watching import Curve, Snapshot
+from axiarch.runs.curve import Curve
+from axiarch.workflows.watching import Snapshot
 
 
 @dataclass(frozen=True)

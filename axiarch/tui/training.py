@@ -13,6 +13,7 @@ from textual import work
 
 from axiarch import workflows
 from axiarch.errors import AxiarchError
+from axiarch.journal import inbox
 from axiarch.journal.workspace import Workspace
 from axiarch.plain import count
 from axiarch.recipes.recipe import Recipe
@@ -103,7 +104,7 @@ class TrainingApp(WorkingApp):
         if not s.over:
             self.ask_number(f"How many more epochs for recipe {recipe}?",
                             "Training continues from its current weights, in the running search.",
-                            10, lambda n: self._steer("more", recipe, n))
+                            10, lambda n: self._steer(inbox.More(recipe, n)))
             return
         try:
             run = workflows.first_run(s, recipe)
@@ -215,7 +216,7 @@ class TrainingApp(WorkingApp):
     def do_keep(self) -> None:
         """Let a recipe train to its end, whatever the others do."""
         if self._search_runs() and (recipe := self.chosen()):
-            self._steer("keep", recipe)
+            self._steer(inbox.Keep(recipe))
             self.post_message(said.Noted(f"Recipe {recipe} will be trained to its end."))
 
     def do_cut(self) -> None:
@@ -225,7 +226,7 @@ class TrainingApp(WorkingApp):
                 Question(
                     f"Cut recipe {recipe}?", "Its runs end now. Their results are kept. It will "
                     "not be trained further in this search."),
-                lambda answer: self._steer("cut", recipe) if answer == "yes" else None)
+                lambda answer: self._steer(inbox.Cut(recipe)) if answer == "yes" else None)
 
     def do_add_recipe(self) -> None:
         """Ask, then take the base on the sheet into the running search."""
@@ -235,7 +236,7 @@ class TrainingApp(WorkingApp):
             self.push_screen(
                 Question("Add the base recipe on the sheet to this search?",
                          "It is trained in full, on every seed and fold."),
-                lambda answer: self._steer("add", values=base) if answer == "yes" else None)
+                lambda answer: self._steer(inbox.Add(dict(base))) if answer == "yes" else None)
 
     def do_budget(self) -> None:
         """Ask how many recipes the running search tries in all."""
@@ -245,16 +246,17 @@ class TrainingApp(WorkingApp):
                 "How many recipes in all?",
                 f"{count(len(s.recipes), 'recipe')} so far. More recipes find better ones ever "
                 "more slowly.", max(2 * len(s.recipes),
-                                                     10), lambda n: self._steer("budget", count=n))
+                                                     10), lambda n: self._steer(inbox.Budget(n)))
 
     def do_workers(self) -> None:
         """Ask how many worker processes the running search uses."""
         s = self._state.snapshot
         if self._search_runs() and s is not None:
             self.ask_number(
-                "How many workers?", f"{count(len(s.lanes), 'worker')} now; one per core is usual. "
+                "How many workers?",
+                f"{count(len(s.workers), 'worker')} now; one per core is usual. "
                 "Workers change how long the search takes, never its results.",
-                max(len(s.lanes), 1), lambda n: self._steer("workers", count=n))
+                max(len(s.workers), 1), lambda n: self._steer(inbox.Workers(n)))
 
     def _search_runs(self) -> bool:
         s = self._state.snapshot

@@ -7,7 +7,7 @@ from __future__ import annotations
 import threading
 import time
 from collections import deque
-from collections.abc import Callable, Mapping
+from collections.abc import Callable
 from pathlib import Path
 from typing import Any, Literal
 
@@ -19,7 +19,7 @@ from axiarch import workflows
 from axiarch.data.dataset import Dataset
 from axiarch.data.table import Tell
 from axiarch.errors import AxiarchError
-from axiarch.journal.inbox import Deed
+from axiarch.journal.inbox import Request
 from axiarch.journal.workspace import Workspace
 from axiarch.plain import count
 from axiarch.tui import messages as said
@@ -175,15 +175,11 @@ class WorkingApp(FramedApp):
         except AxiarchError as error:
             self.post_message(said.ErrorRaised(error))
 
-    def _steer(self,
-               deed: Deed,
-               recipe: int = 0,
-               count: int = 0,
-               values: Mapping[str, object] | None = None) -> None:
+    def _steer(self, request: Request) -> None:
         s = self._state.snapshot
         assert s is not None
         try:
-            workflows.steer_search(self._workspace, s.search.number, deed, recipe, count, values)
+            workflows.steer_search(self._workspace, s.search.number, request)
         except AxiarchError as error:
             self.post_message(said.ErrorRaised(error))
 

@@ -23,6 +23,7 @@ from typing import TYPE_CHECKING, Any
 if TYPE_CHECKING:
     from axiarch.workflows.adding import add_table, redecide, search_data
     from axiarch.workflows.bringing import bring_in
+    from axiarch.workflows.clusters import trust_cluster
     from axiarch.workflows.comparing import differences, keep_version, versions
     from axiarch.workflows.confirming import confirmations, confirming_search
     from axiarch.workflows.continuing import continue_model, continue_run, continued
@@ -54,7 +55,7 @@ if TYPE_CHECKING:
     from axiarch.workflows.opening import data_set, open_workspace, recent_tables
     from axiarch.workflows.packages import installed_members
     from axiarch.workflows.packing import pack, unpack
-    from axiarch.workflows.planning import default_lanes
+    from axiarch.workflows.planning import default_workers
     from axiarch.workflows.reporting import export_report
     from axiarch.workflows.rescuing import rescue
     from axiarch.workflows.scaling import scale_up
@@ -84,11 +85,12 @@ _MODULES = {
     "opening": "data_set open_workspace recent_tables",
     "packages": "installed_members",
     "packing": "pack unpack",
-    "planning": "default_lanes",
+    "planning": "default_workers",
     "reporting": "export_report",
     "rescuing": "rescue",
     "scaling": "scale_up",
     "starting": "resume_search start_search",
+    "clusters": "trust_cluster",
     "steering": "steer_search",
     "telling": "told",
     "unsealing": "open_seal openings score_of score_words trust",
@@ -109,7 +111,7 @@ __all__ = [
     "continue_run",
     "continued",
     "data_set",
-    "default_lanes",
+    "default_workers",
     "demo_search",
     "differences",
     "draft_data",
@@ -156,6 +158,7 @@ __all__ = [
     "steer_search",
     "told",
     "trust",
+    "trust_cluster",
     "unpack",
     "verify_model",
     "versions",

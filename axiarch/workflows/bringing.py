@@ -11,14 +11,15 @@ from pathlib import Path
 
 from axiarch.data.trainings import Training, read_trainings
 from axiarch.errors import AxiarchError, InputError
-from axiarch.journal.records import EpochRecord
 from axiarch.journal.workspace import Workspace
 from axiarch.journal.write import JournalWriter
 from axiarch.plain import count, shown
 from axiarch.recipes.fields import FIELDS
 from axiarch.recipes.notation import fixed_values
 from axiarch.recipes.recipe import Recipe
-from axiarch.recipes.steady import steady
+from axiarch.runs.epoch import Epoch
+from axiarch.runs.states import RunState
+from axiarch.runs.steady import steady
 from axiarch.workflows.watching import Snapshot, look_at
 
 #: Characters of what is kept of the settings that are not ours.
@@ -114,14 +115,13 @@ def _enter(journal: JournalWriter, snapshot: Snapshot, recipe: int,
         run = journal.add_run(snapshot.search.number, recipe, repeat, 0, epochs)
         unknown = (math.nan,) * epochs
         journal.add_epochs(
-            EpochRecord(run, i +
-                        1, training.training[i], training.training[i], training.validation[i],
+            Epoch(run, i + 1, training.training[i], training.training[i], training.validation[i],
                         tuple(training.metrics.get(name, unknown)[i]
                               for name in metrics), training.rates[i], 0.0,
                         training.seconds[i] if math.isfinite(training.seconds[i]) else 0.0)
             for i in range(epochs))
-        journal.end_run(run, "ended", "diverged" if diverged else "completed", "trained elsewhere",
-                        0 if diverged else steady(training.validation)[0])
+        journal.end_run(run, RunState.ENDED, "diverged" if diverged else "completed",
+                        "trained elsewhere", 0 if diverged else steady(training.validation)[0])
 
 
 def _recipe(settings: dict[str, str], file: str, epochs: int) -> tuple[Recipe, str, list[str]]:

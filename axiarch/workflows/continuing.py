@@ -9,12 +9,12 @@ from dataclasses import replace
 from typing import Literal
 
 from axiarch.errors import RecipeError, TrainingError
-from axiarch.journal.records import OVER
 from axiarch.journal.workspace import Workspace
 from axiarch.plain import count
 from axiarch.recipes.searchfile import MethodChoice, SearchFile, Start
 from axiarch.recipes.space import Space
 from axiarch.runner.material import shape_of
+from axiarch.runs.states import OVER
 from axiarch.workflows.models import KeptModel, in_workspace
 from axiarch.workflows.starting import start_search
 from axiarch.workflows.watching import Snapshot
@@ -70,7 +70,7 @@ def continued(snapshot: Snapshot, run: int, epochs: int, at: Literal["last", "be
 
 def continue_run(workspace: Workspace, snapshot: Snapshot, run: int, epochs: int,
                  at: Literal["last", "best"] = "last", changes: Mapping[str, object] | None = None,
-                 lanes: int = 1) -> int:
+                 workers: int = 1) -> int:
     """Start the search that :func:`continued` describes and return its number.
 
     Raises
@@ -78,11 +78,11 @@ def continue_run(workspace: Workspace, snapshot: Snapshot, run: int, epochs: int
     TrainingError, RecipeError
         As :func:`continued`.
     """
-    return start_search(workspace, continued(snapshot, run, epochs, at, changes), lanes)
+    return start_search(workspace, continued(snapshot, run, epochs, at, changes), workers)
 
 
 def continue_model(workspace: Workspace, model: KeptModel, epochs: int,
-                   changes: Mapping[str, object] | None = None, lanes: int = 1) -> int:
+                   changes: Mapping[str, object] | None = None, workers: int = 1) -> int:
     """Start a search of one training whose first weights are those of a model, and return its
     number.
 
@@ -108,4 +108,4 @@ def continue_model(workspace: Workspace, model: KeptModel, epochs: int,
         seed=max(model.seed, 1),
         method=MethodChoice("grid", {}),
         start=Start(model=model.name if in_workspace(workspace, model) else str(model.path)))
-    return start_search(workspace, search, lanes)
+    return start_search(workspace, search, workers)

@@ -24,8 +24,9 @@ from axiarch.files import regular_file
 from axiarch.plain import count, loss
 from axiarch.recipes.fields import FIELDS
 from axiarch.recipes.searchfile import SearchFile, write_search
-from axiarch.recipes.steady import steady
-from axiarch.workflows.watching import Curve, Snapshot
+from axiarch.runs.curve import Curve
+from axiarch.runs.steady import steady
+from axiarch.workflows.watching import Snapshot
 
 #: Curves drawn in the chart of a whole search.
 _LINES = 12
@@ -85,7 +86,7 @@ def export_runs(snapshot: Snapshot, path: Path, force: bool = False) -> Path:
             snapshot.search.number, run.id, run.recipe, run.repeat + 1, run.fold + 1, run.state,
             run.reason,
             len(curve), kept or None, level,
-            min(curve.validation, default=None), curve.training_still[kept - 1] if kept else None,
+            min(curve.validation, default=None), curve.train_loss_eval[kept - 1] if kept else None,
             *own, curve.total_seconds, record.parameters, record.origin, *values_of(record.recipe)
         ])
     return write_table(path, unique(header), rows, force)
@@ -111,9 +112,9 @@ def export_epochs(snapshot: Snapshot, path: Path, force: bool = False) -> Path:
         for i in range(len(curve)):
             rows.append([
                 snapshot.search.number, run.id, run.recipe, run.repeat + 1, run.fold + 1, i + 1,
-                curve.training[i], curve.training_still[i], curve.validation[i], *curve.metrics[i],
-                curve.learning_rate[i], curve.gradient_norm[i], curve.loss_gradient[i],
-                curve.seconds[i]
+                curve.train_loss[i], curve.train_loss_eval[i], curve.validation[i],
+                *curve.metrics[i], curve.learning_rate[i], curve.gradient_norm[i],
+                curve.loss_gradient[i], curve.seconds[i]
             ])
     return write_table(path, unique(header), rows, force)
 
@@ -240,7 +241,7 @@ def export_curves(snapshot: Snapshot,
                 lines.append(Line(f"validation, {snapshot.run_name(run)}", curve.validation,
                                   ORANGE))
                 lines.append(
-                    Line(f"training, {snapshot.run_name(run)}", curve.training_still, BLUE, True))
+                    Line(f"training, {snapshot.run_name(run)}", curve.train_loss_eval, BLUE, True))
         title = f"recipe {recipe}: {snapshot.recipes[recipe].apart(snapshot.file.space.base)}"
     else:
         for row in snapshot.ranking.rows[:_LINES]:

@@ -11,15 +11,15 @@ from axiarch.recipes.searchfile import SearchFile
 from axiarch.search.methods import make_method
 from axiarch.workflows.asking import ask
 from axiarch.workflows.drafting import check_networks
-from axiarch.workflows.planning import SAMPLED, check_memory, default_lanes, planned_recipes
+from axiarch.workflows.planning import SAMPLED, check_memory, default_workers, planned_recipes
 
 #: How much longer a race may take because workers wait for each other's outcomes.
 _WAITING = 2.0
 
 
-def forecast_search(search: SearchFile, data: Dataset, lanes: int = 0) -> Forecast:
-    """Return what `search` will take on `data` with `lanes` workers (0: one per core). Takes a few
-    seconds.
+def forecast_search(search: SearchFile, data: Dataset, workers: int = 0) -> Forecast:
+    """Return what `search` will take on `data` with `workers` workers (0: one per core). Takes a
+    few seconds.
 
     Raises
     ------
@@ -31,7 +31,7 @@ def forecast_search(search: SearchFile, data: Dataset, lanes: int = 0) -> Foreca
     if not recipes:
         raise TrainingError("no recipe of this space satisfies its constraints", "constraints",
                             "loosen them")
-    check_memory(recipes, data, lanes or default_lanes())
+    check_memory(recipes, data, workers or default_workers())
     picked = to_measure(recipes, data.shape, data.outputs)
     repeats = search.repeats * len(data.folds)
     method = make_method(search.method, search.space, search.seed, repeats)
@@ -39,7 +39,7 @@ def forecast_search(search: SearchFile, data: Dataset, lanes: int = 0) -> Foreca
     answer = ask("measure", request=request)
     measured = [(int(w), float(s), int(b)) for w, s, b in answer["measured"]]
     found = forecast(recipes, repeats, data.rows["train"], data.shape, data.outputs,
-                     lanes or default_lanes(), measured)
+                     workers or default_workers(), measured)
     if not method.learns and len(recipes) < SAMPLED:
         return found
     epochs = method.expected_epochs if method.learns else found.epochs * method.expected / len(

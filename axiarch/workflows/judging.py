@@ -7,9 +7,10 @@ from collections.abc import Sequence
 from typing import TYPE_CHECKING, Any
 
 from axiarch.errors import TrainingError
-from axiarch.journal.records import OVER, RunRecord
+from axiarch.journal.records import RunRecord
 from axiarch.journal.workspace import Workspace
-from axiarch.runner.saved import latest
+from axiarch.runner.store import latest
+from axiarch.runs.states import OVER
 from axiarch.workflows.asking import TRAINED, ask
 from axiarch.workflows.watching import Snapshot
 

@@ -10,10 +10,11 @@ from typing import Any
 
 from axiarch.errors import InputError, RecipeError, TrainingError, WorkspaceError, not_written
 from axiarch.files import regular_file, scratch_folder
-from axiarch.journal.records import OVER, RunRecord
+from axiarch.journal.records import RunRecord
 from axiarch.journal.workspace import Workspace, slug
 from axiarch.plain import shown
 from axiarch.recipes.recipe import Recipe
+from axiarch.runs.states import OVER
 from axiarch.workflows.asking import TRAINED, ask
 from axiarch.workflows.judging import ask_of_runs, first_run, runs_request
 from axiarch.workflows.opening import data_set

@@ -19,7 +19,7 @@ from axiarch.search.methods import make_method
 SAMPLED = 2000
 
 
-def default_lanes() -> int:
+def default_workers() -> int:
     """Return how many workers a search gets: one for each core this process may use."""
     return len(os.sched_getaffinity(0))
 
@@ -40,7 +40,7 @@ def planned_recipes(search: SearchFile) -> list[Recipe]:
     return recipes
 
 
-def check_memory(recipes: list[Recipe], data: Dataset, lanes: int, room: int = 0) -> None:
+def check_memory(recipes: list[Recipe], data: Dataset, workers: int, room: int = 0) -> None:
     """Raise where the largest of some recipes does not fit into a worker's share of the memory,
     saying what would.
 
@@ -53,7 +53,7 @@ def check_memory(recipes: list[Recipe], data: Dataset, lanes: int, room: int = 0
     ------
     RecipeError
     """
-    room, rows = room or worker_room(lanes), data.rows["train"]
+    room, rows = room or worker_room(workers), data.rows["train"]
     largest = max(recipes, key=lambda r: training_bytes(shape_of(r, data), rows))
     needed = training_bytes(shape_of(largest, data), rows)
     if needed <= room:
@@ -64,7 +64,7 @@ def check_memory(recipes: list[Recipe], data: Dataset, lanes: int, room: int = 0
         batch //= 2
     fits = training_bytes(shape_of(largest.changed({"batch_size": batch}), data), rows) <= room
     raise RecipeError(
-        f"one run takes {memory(needed)}, and each of {count(lanes, 'worker')} may take "
+        f"one run takes {memory(needed)}, and each of {count(workers, 'worker')} may take "
         f"{memory(room)}",
         describe(largest.difference(Recipe())),
         f"a batch size of {batch} would fit" if fits else "a smaller network, or fewer workers")

@@ -192,7 +192,7 @@ def _training(s: Snapshot, recipe: int) -> Iterator[Block]:
         if curve:
             lines += [
                 figures.Line(f"validation, {s.run_name(run)}", curve.validation, figures.ORANGE),
-                figures.Line(f"training, {s.run_name(run)}", curve.training_still, figures.BLUE,
+                figures.Line(f"training, {s.run_name(run)}", curve.train_loss_eval, figures.BLUE,
                              True)
             ]
     if lines:

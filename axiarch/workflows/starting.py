@@ -29,13 +29,14 @@ from axiarch.recipes.bounds import is_whole
 from axiarch.recipes.installed import wanted
 from axiarch.recipes.searchfile import SearchFile, read_search, write_search
 from axiarch.runner import launching
-from axiarch.runner.saved import first_model
+from axiarch.runner.store import first_model
 from axiarch.search.methods import make_method
 from axiarch.workflows.answer import raise_answer
+from axiarch.workflows.clusters import cluster_workers
 from axiarch.workflows.drafting import check_networks
 from axiarch.workflows.models import find_model
 from axiarch.workflows.opening import data_set
-from axiarch.workflows.planning import check_memory, default_lanes, planned_recipes
+from axiarch.workflows.planning import check_memory, default_workers, planned_recipes
 
 #: Runners this process has started and that have not ended: kept, so that they are reaped when they
 #: do.
@@ -46,13 +47,13 @@ _LETTING_GO = 10.0
 
 def start_search(workspace: Workspace,
                  search: SearchFile,
-                 lanes: int = 0,
+                 workers: int = 0,
                  forecast: Forecast | None = None) -> int:
     """Start a search in the background and return its number once it holds the workspace.
 
     Parameters
     ----------
-    lanes : int, optional
+    workers : int, optional
         Workers; 0 for one per core.
     forecast : Forecast, optional
         What it is expected to take, kept to be held against what it took.
@@ -65,10 +66,14 @@ def start_search(workspace: Workspace,
         Nothing has been changed then.
     """
     wanted(search.members())
-    search = with_window(search, lanes or default_lanes())
     data = data_set(workspace, search.data)
     check_networks(search, data)
-    check_memory([search.space.base, *planned_recipes(search)], data, lanes or default_lanes())
+    if search.cluster:
+        workers = workers or cluster_workers(search.cluster)
+    else:
+        workers = workers or default_workers()
+        check_memory([search.space.base, *planned_recipes(search)], data, workers)
+    search = with_window(search, workers)
     model = _first_model(workspace, search)
     _check_free(workspace)
     number, folder = _new_folder(workspace)
@@ -78,7 +83,7 @@ def start_search(workspace: Workspace,
         write_whole(folder / "search.toml", write_search(search))
         if forecast is not None:
             write_whole(folder / "forecast.json", json.dumps(asdict(forecast)))
-        _launch(workspace, number, lanes)
+        _launch(workspace, number, workers, search.cluster)
     except OSError as error:
         shutil.rmtree(folder, ignore_errors=True)
         raise _cannot_keep(folder, error) from None
@@ -88,7 +93,7 @@ def start_search(workspace: Workspace,
     return number
 
 
-def with_window(search: SearchFile, lanes: int) -> SearchFile:
+def with_window(search: SearchFile, workers: int) -> SearchFile:
     """Return a search whose method has a step under way for each worker, and half as many again
     that wait.
 
@@ -98,7 +103,7 @@ def with_window(search: SearchFile, lanes: int) -> SearchFile:
     method = make_method(search.method, search.space, search.seed)
     if not method.learns or "window" in search.method.options or "window" not in method.values:
         return search
-    options = {**search.method.options, "window": lanes + max(lanes // 2, 1)}
+    options = {**search.method.options, "window": workers + max(workers // 2, 1)}
     return replace(search, method=replace(search.method, options=options))
 
 
@@ -117,8 +122,16 @@ def _first_model(workspace: Workspace, search: SearchFile) -> Path | None:
         raise InputError(error.what, "[start], model", error.remedy) from None
 
 
-def resume_search(workspace: Workspace, number: int, lanes: int = 0) -> None:
-    """Let a search go on that was stopped or interrupted.
+def resume_search(workspace: Workspace, number: int, workers: int = 0,
+                  cluster: str | None = None) -> None:
+    """Resume a search that was stopped or interrupted.
+
+    Parameters
+    ----------
+    workers : int, optional
+        Worker processes; 0 for one per core.
+    cluster : str, optional
+        Where it is trained now, as in a search file; by default as it was started.
 
     Raises
     ------
@@ -138,9 +151,13 @@ def resume_search(workspace: Workspace, number: int, lanes: int = 0) -> None:
         raise WorkspaceMissing(f"the data of search {number} have changed since it started",
                                known.data, "start a new search")
     text = (workspace.search(number) / "search.toml").read_text(encoding="utf-8")
-    wanted(read_search(text, "search.toml").members())
+    file = read_search(text, "search.toml")
+    wanted(file.members())
+    cluster = file.cluster if cluster is None else cluster
+    if cluster:
+        cluster_workers(cluster)
     _check_free(workspace)
-    _launch(workspace, number, lanes)
+    _launch(workspace, number, workers, cluster)
 
 
 def _check_free(workspace: Workspace) -> None:
@@ -192,10 +209,11 @@ def _cannot_keep(place: Path, error: OSError) -> WorkspaceReadOnly:
                        "change the permissions, then try again")
 
 
-def _launch(workspace: Workspace, number: int, lanes: int) -> None:
+def _launch(workspace: Workspace, number: int, workers: int, cluster: str = "") -> None:
     """Start the runner's process and wait until it says that it holds the workspace."""
     folder = workspace.search(number)
-    words = ("run", str(workspace.folder.absolute()), str(number), str(lanes or default_lanes()))
+    words = ["run", str(workspace.folder.absolute()), str(number),
+             str(workers or default_workers()), *([cluster] if cluster else [])]
     try:
         with (folder / "runner.log").open("ab") as log:
             process = subprocess.Popen(

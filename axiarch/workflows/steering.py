@@ -4,11 +4,10 @@ in.
 
 from __future__ import annotations
 
-from collections.abc import Mapping
 from contextlib import closing
 
 from axiarch.errors import TrainingError, WorkspaceMissing
-from axiarch.journal.inbox import Deed, Request, send
+from axiarch.journal.inbox import Add, Request, send
 from axiarch.journal.read import JournalReader
 from axiarch.journal.workspace import Workspace
 from axiarch.plain import shown
@@ -16,8 +15,7 @@ from axiarch.recipes.recipe import Recipe
 from axiarch.workflows.watching import newest
 
 
-def steer_search(workspace: Workspace, number: int, deed: Deed, recipe: int = 0, count: int = 0,
-                 values: Mapping[str, object] | None = None) -> int:
+def steer_search(workspace: Workspace, number: int, request: Request) -> int:
     """Ask a running search for something; it obeys within a second, and says in its journal if it
     cannot.
 
@@ -27,15 +25,8 @@ def steer_search(workspace: Workspace, number: int, deed: Deed, recipe: int = 0,
     ----------
     number : int
         Of the search; 0 is the newest one.
-    deed : str
-        Pause, resume, stop; cut, keep or more (epochs) of a recipe; add a recipe; budget (recipes
-        in all); workers.
-    recipe : int
-        The recipe that is meant.
-    count : int
-        Epochs more, recipes in all, or workers.
-    values : mapping, optional
-        Of the recipe to add.
+    request : Request
+        One of those in :mod:`axiarch.journal.inbox`.
 
     Returns
     -------
@@ -53,6 +44,7 @@ def steer_search(workspace: Workspace, number: int, deed: Deed, recipe: int = 0,
     """
     with closing(JournalReader(workspace.journal)) as reader:
         number = number or newest(reader, workspace)
+        recipe = getattr(request, "recipe", 0)
         if recipe and not reader.holds(number, recipe):
             raise TrainingError(f"there is no recipe {recipe}", f"search {number}",
                                 "see axiarch ranking")
@@ -64,7 +56,7 @@ def steer_search(workspace: Workspace, number: int, deed: Deed, recipe: int = 0,
             f"search {number} {'is over' if over else 'is not running'}", shown(workspace.folder),
             f"see its ranking: axiarch ranking {number}"
             if over else f"resume it first: axiarch resume {number}")
-    if values is not None:
-        values = Recipe(values).changed_values()
-    send(workspace.search(number), Request(deed, recipe, count, values or {}))
+    if isinstance(request, Add):
+        request = Add(dict(Recipe(request.values).changed_values()))
+    send(workspace.search(number), request)
     return number

@@ -5,12 +5,12 @@ from __future__ import annotations
 from functools import lru_cache
 
 from axiarch.data.dataset import Dataset
-from axiarch.engine.run import EpochNumbers
 from axiarch.engine.stopping import Watch
 from axiarch.insight.forecast import Forecast
 from axiarch.plain import count, duration, loss, measured, memory, number, shown, span, time_left
 from axiarch.recipes.recipe import Recipe
 from axiarch.recipes.searchfile import SearchFile
+from axiarch.runs.epoch import Epoch
 from axiarch.workflows.watching import Snapshot
 
 
@@ -176,7 +176,7 @@ def draft_verdict(draft: SearchFile,
     took = span(forecast.low, forecast.high)
     return (
         f"{vary}: {make}{count(forecast.runs, 'run')}, about {took} with "
-        f"{count(forecast.lanes, 'worker')}. Networks of {sizes} parameters, at most "
+        f"{count(forecast.workers, 'worker')}. Networks of {sizes} parameters, at most "
         f"{memory(forecast.bytes)}. Next: s starts it.")
 
 
@@ -228,7 +228,7 @@ def patience_used(losses: tuple[float, ...], recipe: Recipe, units: tuple[float,
     """
     watch = Watch(unit=units[0] if len(units) == 1 else 1.0)
     for epoch, value in enumerate(losses, 1):
-        watch.see(EpochNumbers(epoch, 0.0, 0.0, value, (), 0.0, 0.0, 0.0), recipe)
+        watch.see(Epoch(0, epoch, 0.0, 0.0, value, (), 0.0, 0.0, 0.0), recipe)
     return len(losses) - watch.mark_epoch
 
 

@@ -4,12 +4,11 @@ from __future__ import annotations
 
 import json
 import time
-from collections.abc import Mapping, Sequence
+from collections.abc import Mapping
 from contextlib import closing
 from dataclasses import dataclass, field, replace
 from functools import cached_property
 from types import MappingProxyType
-from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
@@ -19,22 +18,22 @@ from axiarch.errors import WorkspaceMissing
 from axiarch.insight.forecast import Forecast, Pending, seconds_left
 from axiarch.journal.read import JournalReader, guarded
 from axiarch.journal.records import (
-    OVER,
-    EpochRecord,
     EventRecord,
     ExampleRecord,
-    LaneRecord,
     OpeningRecord,
     RecipeRecord,
     RunRecord,
     SearchRecord,
+    WorkerRecord,
 )
 from axiarch.journal.workspace import Workspace
 from axiarch.plain import shown
 from axiarch.ranking.rank import Ranking, RunResult, partials, rank
 from axiarch.recipes.searchfile import SearchFile, read_search
-from axiarch.recipes.steady import steady
 from axiarch.runner.material import shape_of
+from axiarch.runs.curve import Curve
+from axiarch.runs.epoch import Epoch
+from axiarch.runs.states import OVER, SearchState
 from axiarch.search.methods import make_method
 from axiarch.workflows.opening import data_set
 
@@ -54,71 +53,6 @@ _MOST_WAITING = 2.0
 
 
 @dataclass(frozen=True)
-class Curve:
-    """The epochs (E,) of one run, in order, one tuple a number.
-
-    `spent` says for each epoch how many epochs of all runs had been journalled when it was.
-    """
-
-    training: tuple[float, ...] = ()
-    training_still: tuple[float, ...] = ()
-    validation: tuple[float, ...] = ()
-    metrics: tuple[tuple[float, ...], ...] = ()
-    learning_rate: tuple[float, ...] = ()
-    gradient_norm: tuple[float, ...] = ()
-    seconds: tuple[float, ...] = ()
-    layers: tuple[tuple[tuple[float, float, float, float], ...], ...] = ()
-    waited: tuple[float, ...] = ()
-    loss_gradient: tuple[float, ...] = ()
-    spent: tuple[int, ...] = ()
-
-    def __len__(self) -> int:
-        return len(self.validation)
-
-    @cached_property
-    def steady(self) -> float:
-        """The steady loss so far."""
-        return steady(self.validation)[1]
-
-    @cached_property
-    def dead(self) -> tuple[float, ...]:
-        """The share of dead or saturated units in the worst layer, for each epoch; 0 where it
-        was not measured.
-        """
-        return tuple(
-            max((max(layer[1], layer[3]) for layer in epoch), default=0.0) for epoch in self.layers)
-
-    @cached_property
-    def waiting(self) -> float:
-        """The share of the time that was spent gathering the rows of batches."""
-        return sum(self.waited) / self.total_seconds if self.total_seconds > 0 else 0.0
-
-    @cached_property
-    def total_seconds(self) -> float:
-        """The seconds that all epochs took."""
-        return sum(self.seconds)
-
-    @cached_property
-    def against_budget(self) -> tuple[Floats, Floats]:
-        """`spent` and `validation` as arrays (E,), for drawing."""
-        return np.array(self.spent, dtype=np.float64), np.array(self.validation)
-
-    def extended(self, more: Sequence[tuple[EpochRecord, int]]) -> Curve:
-        """Return the curve with `more` epochs, each with what was spent by then."""
-        new = [(e.train_loss, e.train_loss_still, e.validation_loss, e.metrics, e.learning_rate,
-                e.gradient_norm, e.seconds, e.layers, e.waited, e.loss_gradient, spent)
-               for e, spent in more]
-        columns: tuple[tuple[Any, ...], ...] = (
-            self.training, self.training_still, self.validation, self.metrics, self.learning_rate,
-            self.gradient_norm, self.seconds, self.layers, self.waited, self.loss_gradient,
-            self.spent)
-        grown: list[Any] = [
-            old + added for old, added in zip(columns, zip(*new, strict=True), strict=True)
-        ]
-        return Curve(*grown)
-
-
-@dataclass(frozen=True)
 class Snapshot:
     """A search as it stands.
 
@@ -133,7 +67,7 @@ class Snapshot:
     curves : mapping of int to Curve
         By run.
     ranking : Ranking
-    lanes : tuple of LaneRecord
+    workers : tuple of WorkerRecord
     events : tuple of EventRecord
     expected_runs : int
         Runs in all, at the most.
@@ -160,7 +94,7 @@ class Snapshot:
     runs: Mapping[int, RunRecord]
     curves: Mapping[int, Curve]
     ranking: Ranking
-    lanes: tuple[LaneRecord, ...]
+    workers: tuple[WorkerRecord, ...]
     events: tuple[EventRecord, ...]
     expected_runs: int
     seconds_left: float | None
@@ -300,7 +234,7 @@ class Watcher:
         self._mark = changes.mark
         self._recipes.update((r.number, r) for r in changes.recipes)
         self._runs.update((r.id, r) for r in changes.runs)
-        more: dict[int, list[tuple[EpochRecord, int]]] = {}
+        more: dict[int, list[tuple[Epoch, int]]] = {}
         for epoch in changes.epochs:
             self._spent += epoch.epoch > self._runs[epoch.run].start
             more.setdefault(epoch.run, []).append((epoch, self._spent))
@@ -325,7 +259,7 @@ class Watcher:
             curve = self._curves.get(run.id, Curve())
             if run.state == "ended":
                 results.append(
-                    RunResult(run.recipe, curve.validation, curve.training_still, curve.metrics,
+                    RunResult(run.recipe, curve.validation, curve.train_loss_eval, curve.metrics,
                               curve.total_seconds, run.reason != "diverged",
                               None if self._recipes[run.recipe].origin else (run.repeat, run.fold)))
             elif run.state == "failed":
@@ -341,26 +275,26 @@ class Watcher:
     def _snapshot(self, record: SearchRecord, alive: bool) -> Snapshot:
         if record.state in ("preparing", "running", "paused") and not alive:
             record = replace(record,
-                             state="interrupted",
+                             state=SearchState.INTERRUPTED,
                              why="the process that ran it is gone; you can resume it")
         if self._last is None:
             file = read_search(record.file, "search.toml")
             dataset = data_set(self.workspace, record.data)
-            blocks = 1 if file.start else file.repeats * len(dataset.folds)
-            method = make_method(file.method, file.space, file.seed, blocks)
+            replicates = 1 if file.start else file.repeats * len(dataset.folds)
+            method = make_method(file.method, file.space, file.seed, replicates)
             self._expected = method.expected_runs, method.expected_epochs if method.learns else 0.0
         else:
             file, dataset = self._last.file, self._last.dataset
-        rulings = [r.value for r in self._reader.rulings(self.number) if r.what == "recipes"]
-        if rulings:
-            options = {**file.method.options, "recipes": rulings[-1]}
+        overrides = [r.value for r in self._reader.overrides(self.number) if r.what == "recipes"]
+        if overrides:
+            options = {**file.method.options, "recipes": overrides[-1]}
             method = make_method(replace(file.method, options=options), file.space, file.seed,
                                  file.repeats * len(dataset.folds))
             self._expected = method.expected_runs, method.expected_epochs if method.learns else 0.0
         expected_runs = max(self._expected[0], len(self._runs))
         if record.state == "done":
             expected_runs = len(self._runs)
-        lanes = self._reader.lanes(self.number)
+        workers = self._reader.workers(self.number)
         return Snapshot(
             record,
             file,
@@ -369,10 +303,10 @@ class Watcher:
             MappingProxyType(dict(self._runs)),
             MappingProxyType(dict(self._curves)),
             self._ranking,
-            lanes,
+            workers,
             tuple(e for e in self._reader.events(self.number) if e.kind != "memory"),
             expected_runs,
-            self._seconds_left(dataset, expected_runs, len(lanes), record.taken(time.time())),
+            self._seconds_left(dataset, expected_runs, len(workers), record.taken(time.time())),
             record.taken(time.time()),
             self._expected[1],
             {e.run: e for e in self._reader.examples(self.number)},
@@ -399,19 +333,19 @@ class Watcher:
         return max((int(e.text) for e in self._reader.events(self.number) if e.kind == "memory"),
                    default=0)
 
-    def _seconds_left(self, dataset: Dataset, expected: int, lanes: int,
+    def _seconds_left(self, dataset: Dataset, expected: int, workers: int,
                       taken: float) -> float | None:
         """Return the seconds still needed: by what training has cost so far, and the share of
         the time it was done.
         """
         spent, seconds = self._spent, sum(curve.total_seconds for curve in self._curves.values())
-        if not (spent and lanes and seconds):
+        if not (spent and workers and seconds):
             return None
-        waits = min(max((taken - _LOADING) * lanes / seconds, 1.0), _MOST_WAITING)
+        waits = min(max((taken - _LOADING) * workers / seconds, 1.0), _MOST_WAITING)
         if self._expected[1]:
             seen = spent >= _SEEN * self._expected[1]
             return max(self._expected[1] -
-                       spent, 1) * seconds / spent / lanes * waits if seen else None
+                       spent, 1) * seconds / spent / workers * waits if seen else None
         pending = []
         for run in self._runs.values():
             recipe = self._recipes[run.recipe].recipe
@@ -419,7 +353,7 @@ class Watcher:
             pending.append(
                 Pending(self._work(run.recipe, dataset), len(curve), recipe.whole("epochs"),
                         run.state in OVER, curve.total_seconds))
-        left = seconds_left(pending, expected, lanes)
+        left = seconds_left(pending, expected, workers)
         return None if left is None else left * waits
 
     def _work(self, number: int, dataset: Dataset) -> float:

@@ -83,7 +83,7 @@ class Mixing(unittest.TestCase):
         _, plain = trained(60, epochs=60, width=64, learning_rate=0.02)
         _, mixed = trained(60, epochs=60, width=64, learning_rate=0.02, mixing=1.0)
         gaps = [
-            p[-1].numbers.validation_loss - p[-1].numbers.train_loss_still for p in (plain, mixed)
+            p[-1].numbers.validation_loss - p[-1].numbers.train_loss_eval for p in (plain, mixed)
         ]
         self.assertLess(gaps[1], 0.7 * gaps[0])
 

@@ -48,7 +48,7 @@ class SameBits(unittest.TestCase):
         predictor = Predictor(shape, flat_weights(shape, named_arrays(shape, training.evaluated)))
         loss, metrics = predictor.mean_loss(data.validation_inputs, data.validation_targets,
                                             data.units)
-        self.assertEqual(np.float64(loss).tobytes(), np.float64(numbers.validation_loss).tobytes())
+        np.testing.assert_array_equal(loss, numbers.validation_loss)
         np.testing.assert_array_equal(metrics, numbers.metrics)
         np.testing.assert_array_equal(predictor.predict(data.validation_inputs),
                                       training.predict(data.validation_inputs))

@@ -12,11 +12,12 @@ from axiarch.engine.network import NetworkShape
 from axiarch.engine.optimisers import OPTIMISERS
 from axiarch.engine.program import OPTIMISER_NUMBERS
 from axiarch.engine.rows import TrainingData, class_gains
-from axiarch.engine.run import EpochNumbers, RunEnd, RunSpec
+from axiarch.engine.run import RunEnd, RunSpec
 from axiarch.engine.stopping import Watch
 from axiarch.engine.streams import Streams
 from axiarch.engine.training import Training
 from axiarch.recipes.recipe import Recipe
+from axiarch.runs.epoch import Epoch
 from tests.support import Runs, measured, recipe, small_data
 
 
@@ -370,7 +371,7 @@ class Ending(unittest.TestCase):
         watch, made, end = Watch(start_loss=2.0), Recipe({"patience": 0, "epochs": 100,
                                                           **values}), None
         for epoch, level in enumerate(losses, 1):
-            numbers = EpochNumbers(epoch, training, training, level, (0.5,), 0.1, 1.0, 0.1)
+            numbers = Epoch(0, epoch, training, training, level, (0.5,), 0.1, 1.0, 0.1)
             watch.see(numbers, made)
             end = watch.end(numbers, made, 10, floor)
             if end is not None:
@@ -400,7 +401,7 @@ class Ending(unittest.TestCase):
         watch, made = Watch(), Recipe({"schedule": "stalled", "stall": 2})
         cuts = []
         for epoch, level in enumerate([1.0, 0.9, 0.8, 0.8, 0.8, 0.9, 0.9, 0.9, 0.1, 0.1, 0.1], 1):
-            watch.see(EpochNumbers(epoch, 0.5, 0.5, level, (0.5,), 0.1, 1.0, 0.1), made)
+            watch.see(Epoch(0, epoch, 0.5, 0.5, level, (0.5,), 0.1, 1.0, 0.1), made)
             cuts.append(watch.cuts)
         self.assertEqual(cuts, [0, 0, 0, 0, 0, 0, 1, 1, 1, 1, 1])
 

@@ -12,9 +12,9 @@ from axiarch.engine import codes
 from axiarch.engine.kernels import driver
 from axiarch.engine.network import NetworkShape
 from axiarch.engine.program import Program
-from axiarch.engine.run import EpochNumbers
 from axiarch.engine.stopping import RULES, Setting, Watch
 from axiarch.recipes.layers import KINDS
+from axiarch.runs.epoch import Epoch
 from tests.support import recipe
 
 #: For each rule: values of a recipe that set it, and losses (validation, training) under which it
@@ -36,11 +36,11 @@ class StoppingRulesConform(unittest.TestCase):
     """Laws that hold for every rule."""
 
     def run_of(self, values: dict[str, object], losses: list[tuple[float, float]]
-               ) -> Iterator[tuple[Watch, EpochNumbers]]:
+               ) -> Iterator[tuple[Watch, Epoch]]:
         watch = Watch(start_loss=2.0)
         spec = recipe(**{"epochs": 50, **values})
         for i, (validation, training) in enumerate(losses):
-            numbers = EpochNumbers(i + 1, training, training, validation, (), 0.1, 1.0, 0.5)
+            numbers = Epoch(0, i + 1, training, training, validation, (), 0.1, 1.0, 0.5)
             watch.see(numbers, spec)
             yield watch, numbers
 

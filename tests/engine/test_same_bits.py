@@ -81,7 +81,7 @@ def train(recipes: Sequence[Recipe],
     for _ in range(epochs):
         for k, progress in enumerate(runs.train_epoch()):
             n = progress.numbers
-            losses[k] += [n.train_loss, n.train_loss_still, n.validation_loss, n.gradient_norm]
+            losses[k] += [n.train_loss, n.train_loss_eval, n.validation_loss, n.gradient_norm]
     return losses, [runs.state(k) for k in range(len(recipes))]
 
 

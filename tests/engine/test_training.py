@@ -15,13 +15,14 @@ from hypothesis import strategies as st
 from axiarch.engine.checkpoint import load_checkpoint, save_checkpoint
 from axiarch.engine.network import NetworkShape
 from axiarch.engine.rows import TrainingData
-from axiarch.engine.run import EpochNumbers, RunEnd, RunSpec
+from axiarch.engine.run import RunEnd, RunSpec
 from axiarch.engine.stopping import Watch
 from axiarch.engine.streams import Streams
 from axiarch.engine.training import Progress
 from axiarch.errors import TrainingError
 from axiarch.recipes.recipe import Recipe
-from axiarch.recipes.steady import steady
+from axiarch.runs.epoch import Epoch
+from axiarch.runs.steady import steady
 from tests.support import FolderCase, Runs, recipe, small_data
 
 
@@ -35,9 +36,9 @@ def train(spec: Recipe, data: TrainingData, classes: int = 3) -> tuple[list[Prog
     return path, runs
 
 
-def numbers(epoch: int, validation: float, training: float = 1.0) -> EpochNumbers:
+def numbers(epoch: int, validation: float, training: float = 1.0) -> Epoch:
     """Return an epoch's numbers."""
-    return EpochNumbers(epoch, training, training, validation, (0.5,), 0.1, 1.0, 0.1)
+    return Epoch(0, epoch, training, training, validation, (0.5,), 0.1, 1.0, 0.1)
 
 
 class Learning(unittest.TestCase):

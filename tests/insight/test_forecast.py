@@ -32,8 +32,8 @@ class Forecasts(unittest.TestCase):
         self.assertEqual(with_patience.high, without.high)
 
     def test_more_workers_are_faster(self) -> None:
-        one, two = (forecast(self.recipes, 2, 1000, 5, 3, lanes, [(100, 0.01, 1), (10**7, 0.1, 1)])
-                    for lanes in (1, 2))
+        one, two = (forecast(self.recipes, 2, 1000, 5, 3, workers,
+                             [(100, 0.01, 1), (10**7, 0.1, 1)]) for workers in (1, 2))
         self.assertLess(two.high, one.high)
         self.assertLess(one.smallest, one.largest)
 

@@ -10,15 +10,17 @@ from unittest import mock
 from axiarch.errors import WorkspaceError, WorkspaceNewer
 from axiarch.journal import migrations
 from axiarch.journal.read import JournalReader
-from axiarch.journal.records import EpochRecord
+from axiarch.journal.records import WorkerRecord
 from axiarch.journal.write import JournalWriter
 from axiarch.recipes.recipe import Recipe
+from axiarch.runs.epoch import Epoch
+from axiarch.runs.states import WorkerState
 from tests.support import FolderCase, without_privileges
 
 
-def epoch(run: int, number: int, loss: float = 0.5) -> EpochRecord:
+def epoch(run: int, number: int, loss: float = 0.5) -> Epoch:
     """Return an epoch."""
-    return EpochRecord(run, number, loss, loss, loss, (0.5, 2.0), 0.1, 1.0, 0.01,
+    return Epoch(run, number, loss, loss, loss, (0.5, 2.0), 0.1, 1.0, 0.01,
                        ((0.5, 0.0, 1e-3, 0.0), (0.1, 0.25, 2e-3, 0.5)), 0.002)
 
 
@@ -57,7 +59,7 @@ class Older(FolderCase):
         reader = JournalReader(path)
         self.addCleanup(reader.close)
         (found,) = reader.changes(1).epochs
-        self.assertEqual(found, EpochRecord(7, 1, 0.9, 0.8, 1.0, (0.75,), 0.1, 2.0, 0.5))
+        self.assertEqual(found, Epoch(7, 1, 0.9, 0.8, 1.0, (0.75,), 0.1, 2.0, 0.5))
         self.assertEqual(reader.openings(), ())
 
 
@@ -66,13 +68,14 @@ class Writing(JournalCase):
         with self.writer.transaction():
             self.writer.add_epochs([epoch(self.ids[0], 1), epoch(self.ids[0], 2)])
             self.writer.end_run(self.ids[0], "ended", "patience", "text", 2)
-            self.writer.set_lane(1, 0, 123, "training")
+            self.writer.set_worker(1, WorkerRecord(0, "node7", WorkerState.TRAINING, 123, 0.5))
             self.writer.add_event(1, "died", "words")
         changes = self.reader.changes(1)
         self.assertEqual(changes.recipes[0].recipe, Recipe({"width": 8}))
         self.assertEqual([r.state for r in changes.runs], ["ended", "waiting"])
         self.assertEqual(changes.epochs, (epoch(self.ids[0], 1), epoch(self.ids[0], 2)))
-        self.assertEqual(self.reader.lanes(1)[0].pid, 123)
+        self.assertEqual(self.reader.workers(1)[0], WorkerRecord(0, "node7", WorkerState.TRAINING,
+                                                                 123, 0.5))
         self.assertEqual(self.reader.events(1)[0].text, "words")
 
     def test_only_what_is_new_is_read_again(self) -> None:

@@ -176,7 +176,7 @@ class Pairs(unittest.TestCase):
         found = ranking(*paired)
         self.assertEqual([r.standing for r in found.rows], ["leader", "apart", "apart", "apart"])
         self.assertLess(found.paired or 9, 0.03)
-        blind = ranking(*(replace(r, block=None) for r in paired))
+        blind = ranking(*(replace(r, replicate=None) for r in paired))
         self.assertIsNone(blind.paired)
         self.assertEqual({r.standing for r in blind.rows[1:]}, {"tied"})
 

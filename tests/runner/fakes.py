@@ -1,49 +1,48 @@
-"""An executor that trains nothing: it reports what a test tells it to."""
+"""An executor that trains nothing: it reports what a test says."""
 
 from __future__ import annotations
 
 from collections import deque
-from collections.abc import Mapping, Sequence
+from collections.abc import Sequence
 
-from axiarch.engine.run import EpochNumbers, RunEnd
-from axiarch.runner.tasks import Held, Ready, Report, Task, Trained, WantedRun
+from axiarch.engine.run import RunEnd
+from axiarch.runner.tasks import Held, Joined, Left, Report, Returned, Task, Trained
+from axiarch.runs.epoch import Epoch
 
 
 class ScriptedExecutor:
-    """Takes tasks and keeps them; a test ends runs, holds back answers, and lets lanes die."""
+    """Takes tasks and keeps them; a test ends runs, holds back answers, and lets workers die."""
 
-    def __init__(self, lanes: int = 2) -> None:
-        self.reports: deque[Report] = deque(Ready(lane, 100 + lane) for lane in range(lanes))
-        self.tasks: dict[int, Task] = {}
-        self.extended: list[tuple[int, WantedRun]] = []
+    def __init__(self, workers: int = 2, ahead: int = 1) -> None:
+        self.ahead = ahead
+        self.reports: deque[Report] = deque(Joined(worker) for worker in range(workers))
+        self.tasks: dict[int, list[Task]] = {worker: [] for worker in range(workers)}
         self.orders: list[str] = []
         self.submitted: list[tuple[int, Task]] = []
+        self.refused = False
 
-    def submit(self, lane: int, task: Task) -> None:
-        self.tasks[lane] = task
-        self.extended = [(to, run) for to, run in self.extended if to != lane]
-        self.submitted.append((lane, task))
+    def submit(self, worker: int, task: Task) -> None:
+        self.tasks.setdefault(worker, []).append(task)
+        self.submitted.append((worker, task))
 
-    def extend(self, lane: int, run: WantedRun) -> None:
-        self.extended.append((lane, run))
-
-    def release(self, lane: int, run: int) -> None:
+    def release(self, worker: int, run: int) -> None:
         self.orders.append(f"release {run}")
 
-    def resize(self, lanes: int) -> None:
-        self.orders.append(f"resize {lanes}")
+    def resize(self, workers: int) -> None:
+        self.orders.append(f"resize {workers}")
 
     def hold(self) -> None:
         self.orders.append("hold")
-        self.reports.extend(Held(lane) for lane in self.tasks)
+        self.reports.extend(Held(worker) for worker in self.tasks)
 
     def go(self) -> None:
         self.orders.append("go")
 
     def drop(self) -> None:
         self.orders.append("drop")
-        self.reports.extend(Ready(lane, 100 + lane) for lane in self.tasks)
-        self.tasks.clear()
+        for worker, tasks in self.tasks.items():
+            self.reports.append(Returned(worker, tuple(task.id for task in tasks)))
+            tasks.clear()
 
     def poll(self, seconds: float) -> Sequence[Report]:
         found = list(self.reports)
@@ -53,43 +52,37 @@ class ScriptedExecutor:
     def close(self) -> None:
         self.orders.append("close")
 
+    @property
+    def busy(self) -> list[int]:
+        """The workers that have a task."""
+        return [worker for worker, tasks in self.tasks.items() if tasks]
+
     def given(self) -> dict[int, list[int]]:
-        """Return the runs that lanes were given, in their order."""
-        return {
-            lane: [run.spec.id
-                   for run in task.runs] + [run.spec.id
-                                            for to, run in self.extended
-                                            if to == lane]
-            for lane, task in self.tasks.items()
-        }
+        """Return the runs in the hands of workers, in their order."""
+        return {worker: [task.id for task in tasks] for worker, tasks in self.tasks.items()}
 
     # -- what a test does ------------------------------------------------------------------------
 
-    def end(self, lane: int, *runs: int, ready: bool = True, loss: float = 0.5) -> None:
-        """Report one epoch of `runs` in which they end; with `ready`, that the lane is idle
-        then.
-        """
-        numbers = EpochNumbers(1, loss, loss, loss, (0.5, 0.5), 0.1, 1.0, 0.01)
-        end = RunEnd("completed", "all 1 epochs", 1, 1, loss)
-        self.reports.append(
-            Trained(lane, tuple((r, numbers) for r in runs), tuple((r, end) for r in runs)))
-        if ready:
-            self.ready(lane)
+    def end(self, worker: int, *runs: int, loss: float = 0.5) -> None:
+        """Report one epoch of `runs`, by default of all in a worker's hands, in which they end."""
+        for run in runs or self.given()[worker]:
+            epoch = Epoch(run, 1, loss, loss, loss, (0.5, 0.5), 0.1, 1.0, 0.01)
+            end = RunEnd("completed", "all 1 epochs", 1, 1, loss)
+            self.reports.append(Trained(worker, run, (epoch,), end))
+            self._drop(worker, run)
 
-    def train(self, lane: int, losses: Mapping[int, Sequence[float]], rest: bool = True) -> None:
-        """Report epochs of runs, all up to the same one, in which they come to rest; then that
-        the lane is idle.
-        """
-        epochs = len(next(iter(losses.values())))
-        for e in range(epochs):
-            numbers = {r: EpochNumbers(e + 1, own[e], own[e], own[e], (0.5, 0.5), 0.1, 1.0, 0.01)
-                       for r, own in losses.items()}
-            self.reports.append(Trained(lane, tuple(numbers.items()), (),
-                                        tuple(losses) if rest and e == epochs - 1 else ()))
+    def train(self, worker: int, run: int, losses: Sequence[float], rest: bool = True) -> None:
+        """Report epochs of a run, after which it rests unless more is to come."""
+        epochs = tuple(Epoch(run, e + 1, loss, loss, loss, (0.5, 0.5), 0.1, 1.0, 0.01)
+                       for e, loss in enumerate(losses))
+        self.reports.append(Trained(worker, run, epochs, rests=rest))
         if rest:
-            self.ready(lane)
+            self._drop(worker, run)
 
-    def ready(self, lane: int) -> None:
-        """Report that a lane is idle."""
-        self.tasks.pop(lane, None)
-        self.reports.append(Ready(lane, 100 + lane))
+    def die(self, worker: int, cause: str = "killed") -> None:
+        """Let a worker die, and another take its place."""
+        self.tasks[worker] = []
+        self.reports += [Left(worker, cause), Joined(worker)]
+
+    def _drop(self, worker: int, run: int) -> None:
+        self.tasks[worker] = [task for task in self.tasks[worker] if task.id != run]

@@ -14,6 +14,7 @@ import psutil
 
 from axiarch import workflows
 from axiarch.errors import WorkspaceLocked, WorkspaceMissing, WorkspaceReadOnly
+from axiarch.journal import inbox
 from axiarch.journal.workspace import Workspace
 from axiarch.recipes.searchfile import SearchFile
 from axiarch.workflows.watching import Snapshot
@@ -67,9 +68,13 @@ class ProcessCase(FolderCase):
 class Killed(ProcessCase):
     def test_killed_workers_cost_nothing_but_time(self) -> None:
         number = self.start(self.long_search())
-        pid = self.look(number).lanes[0].pid
-        os.kill(pid, signal.SIGKILL)
-        until(lambda: all(lane.pid != pid for lane in self.look(number).lanes), what="a new worker")
+        owner = self.workspace.owner()
+        assert owner is not None
+        runner = psutil.Process(owner.pid)
+        killed = runner.children()[0]
+        killed.kill()
+        until(lambda: killed.pid not in {p.pid for p in runner.children()}
+              and len(self.look(number).workers) == 2, what="a new worker")
         s = workflows.wait(self.workspace, number)
         self.assertEqual(s.search.state, "done")
         self.assertTrue(any("SIGKILL" in e.text for e in s.events))
@@ -105,10 +110,10 @@ def _trains(process: psutil.Process) -> bool:
 class Steered(ProcessCase):
     def test_pause_resume_and_stop_take_hold_within_a_second(self) -> None:
         number = self.start(self.long_search())
-        for request, state in (("pause", "paused"), ("resume", "running"), ("pause", "paused"),
-                               ("stop", "stopped")):
+        for request, state in ((inbox.Pause(), "paused"), (inbox.Resume(), "running"),
+                               (inbox.Pause(), "paused"), (inbox.Stop(), "stopped")):
             asked = time.monotonic()
-            workflows.steer_search(self.workspace, number, request)  # type: ignore[arg-type]
+            workflows.steer_search(self.workspace, number, request)
             until(lambda wanted=state: self.look(number).search.state == wanted, 10, state)
             self.assertLess(time.monotonic() - asked,
                             3.0)  # one second, and room for a busy machine
@@ -160,7 +165,7 @@ class Refused(ProcessCase):
 
     def test_what_does_not_run_cannot_be_steered(self) -> None:
         with self.assertRaises(WorkspaceMissing):
-            workflows.steer_search(self.workspace, 1, "pause")
+            workflows.steer_search(self.workspace, 1, inbox.Pause())
         with self.assertRaises(WorkspaceMissing):
             workflows.resume_search(self.workspace, 9)
 
@@ -173,7 +178,7 @@ class Refused(ProcessCase):
 
     def test_a_moved_workspace_goes_on(self) -> None:
         number = self.start(self.long_search())
-        workflows.steer_search(self.workspace, number, "stop")
+        workflows.steer_search(self.workspace, number, inbox.Stop())
         workflows.wait(self.workspace, number)
         until(lambda: self.workspace.owner() is None, what="the runner's end")
         moved = self.workspace.folder.rename(self.folder / "moved")

@@ -16,13 +16,16 @@ from axiarch.data.reading import read_table
 from axiarch.engine.run import RunSpec
 from axiarch.engine.streams import Streams
 from axiarch.errors import InputError, RecipeError, TrainingError
+from axiarch.journal import inbox
 from axiarch.journal.inbox import Request, send
 from axiarch.journal.read import JournalReader
 from axiarch.recipes.searchfile import MethodChoice, SearchFile, Start
 from axiarch.recipes.space import Space
-from axiarch.runner.executor import InlineExecutor
-from axiarch.runner.ledger import RunEntry
+from axiarch.runner.handing import propose
+from axiarch.runner.history import RunEntry
 from axiarch.runner.runner import Runner
+from axiarch.runner.store import key_of, latest
+from axiarch.runs.states import RunState
 from axiarch.workflows.comparing import differences, keep_version, versions
 from axiarch.workflows.continuing import continued
 from axiarch.workflows.judging import first_run
@@ -51,7 +54,7 @@ def once(epochs: int = 12, **values: object) -> SearchFile:
 
 class Racing(RunnerCase):
     def test_recipes_rest_go_on_and_are_cut_with_the_reason(self) -> None:
-        self.assertEqual(self.make(race(), InlineExecutor()).run(), "done")
+        self.assertEqual(self.make(race()).run(), "done")
         s = self.look()
         lengths = {n: len(s.curves[s.runs_of(n)[0].id]) for n in s.recipes}
         self.assertEqual(set(lengths.values()), {3, 6, 18})
@@ -67,40 +70,37 @@ class Racing(RunnerCase):
         self.assertLess(s.epochs, 20 * 18 * 0.7)
 
     def test_what_goes_on_has_the_bits_of_what_never_rested(self) -> None:
-        self.make(race(), InlineExecutor()).run()
+        self.make(race()).run()
         s = self.look()
         number = s.ranking.rows[0].recipe
         alone = replace(race(),
                         space=Space(s.recipes[number].recipe),
                         method=MethodChoice("grid"),
                         repeats=1)
-        self.make(alone, InlineExecutor(), 2).run()
+        self.make(alone, number=2).run()
         other = self.look(2)
         self.assertEqual(s.curves[s.runs_of(number)[0].id].validation,
                          other.curves[other.runs_of(1)[0].id].validation)
 
     def test_the_number_of_runs_side_by_side_changes_no_decision(self) -> None:
-        """One lane or two, in whatever order they report: the same steps."""
+        """One worker or three, in whatever order they report: the same steps."""
         found = []
-        for number, lanes in ((1, 1), (2, 3)):
-            executor = ScriptedExecutor(lanes)
+        for number, workers in ((1, 1), (2, 3)):
+            executor = ScriptedExecutor(workers)
             runner = self.make(race(12), executor, number)
             for _ in range(400):
                 runner.turn(0)
-                for lane in sorted(executor.tasks, reverse=number == 2):
-                    task = executor.tasks[lane]
-                    for wanted in task.runs:
-                        fate = int(wanted.spec.recipe.fingerprint[:4], 16) / 65536
-                        losses = {wanted.spec.id: [fate] * (wanted.until or 18)}
-                        if wanted.until:
-                            executor.train(lane, losses)
-                        else:
-                            executor.train(lane, losses, rest=False)
-                            executor.end(lane, wanted.spec.id, loss=fate)
+                for worker in sorted(executor.busy, reverse=number == 2):
+                    for task in list(executor.tasks[worker]):
+                        loss = int(task.run.recipe.fingerprint[:4], 16) / 65536
+                        executor.train(worker, task.id, [loss] * (task.until or 17),
+                                       rest=task.until > 0)
+                        if not task.until:
+                            executor.end(worker, task.id, loss=loss)
                 if runner._over():
                     break
-            found.append([(t.step.recipe, t.step.until, t.step.blocks, t.told)
-                          for t in runner._ledger.course.steps])
+            found.append([(t.step.recipe, t.step.until, t.step.replicates, t.observed)
+                          for t in runner.search.history.sequence.steps])
         self.assertEqual(*found)
 
 
@@ -128,32 +128,32 @@ class ByHand(RunnerCase):
 
     def test_a_recipe_is_cut(self) -> None:
         runner, executor = self.running()
-        run = executor.tasks[0].runs[0].spec.id
-        number = runner._ledger.runs[run].recipe
-        self.ask(runner, Request("cut", number))
+        run = executor.given()[0][0]
+        number = runner.search.history.runs[run].recipe
+        self.ask(runner, inbox.Cut(number))
         s = self.look()
         self.assertEqual((s.runs[run].state, s.runs[run].text), ("cut", "cut by hand"))
         self.assertIn(f"release {run}", executor.orders)
-        executor.train(0, {r.spec.id: [0.5] * 3 for r in executor.tasks[0].runs})
+        executor.train(0, run, [0.5] * 3)
         runner.turn(0)
         self.assertEqual(self.look().runs[run].state, "cut")
         again = self.make(race(), ScriptedExecutor())
-        self.assertIn(number, again._ledger.course.method._barred)
+        self.assertIn(number, again.search.history.method._barred)
 
     def test_a_recipe_is_kept_and_given_more_epochs(self) -> None:
         runner, _ = self.running()
-        short = [t.number for t in runner._ledger.course.steps if t.step.until == 3][:2]
-        self.ask(runner, Request("keep", short[0]), Request("more", short[1], 2))
-        entries = [runner._ledger.runs_of(n)[0] for n in short]
+        short = [t.number for t in runner.search.history.sequence.steps if t.step.until == 3][:2]
+        self.ask(runner, inbox.Keep(short[0]), inbox.More(short[1], 2))
+        entries = [runner.search.history.runs_of(n)[0] for n in short]
         self.assertEqual([e.until for e in entries], [0, 5])
 
     def test_a_recipe_is_added_and_a_wrong_one_refused_in_words(self) -> None:
         runner, _ = self.running()
-        before = len(runner._ledger.recipes)
-        self.ask(runner, Request("add", values={"width": 5}), Request("add", values={"width": -5}),
-                 Request("cut", 999), Request("budget", count=2))
-        self.assertIn(5, [r["width"] for r in runner._ledger.recipes.values()])
-        self.assertEqual(len(runner._ledger.recipes), before + 1)
+        before = len(runner.search.history.recipes)
+        self.ask(runner, inbox.Add({"width": 5}), inbox.Add({"width": -5}),
+                 inbox.Cut(999), inbox.Budget(2))
+        self.assertIn(5, [r["width"] for r in runner.search.history.recipes.values()])
+        self.assertEqual(len(runner.search.history.recipes), before + 1)
         refused = [e.text for e in self.look().events if e.kind == "refused"]
         self.assertEqual(len(refused), 3)
         self.assertIn("no recipe 999", refused[1])
@@ -163,50 +163,49 @@ class ByHand(RunnerCase):
         what was cut.
         """
         search = race(6)
-        runner = self.make(search, InlineExecutor())
-        while not any(e.state == "ended" for e in runner._ledger.runs.values()):
+        runner = self.make(search)
+        while not any(e.state == "ended" for e in runner.search.history.runs.values()):
             runner.turn(0)
-        number = next(e.recipe for e in runner._ledger.runs.values() if e.state == "ended")
-        for request in (Request("more", number, 4), Request("more", number,
-                                                            4), Request("cut",
-                                                                        6), Request("keep", 6)):
+        number = next(e.recipe for e in runner.search.history.runs.values() if e.state == "ended")
+        for request in (inbox.More(number, 4), inbox.More(number, 4), inbox.Cut(6), inbox.Keep(6)):
             send(self.workspace.search(1), request)
         self.assertEqual(runner.run(), "done")
         refused = [e.text for e in self.look().events if e.kind == "refused"]
         self.assertIn("already", refused[0])
 
     def test_an_outcome_stays_what_it_was_whatever_becomes_of_the_run_later(self) -> None:
-        entry = RunEntry(RunSpec(1, recipe(), Streams(1)), 1, "resting", [0.5, 0.4, 0.3], until=3)
+        entry = RunEntry(RunSpec(1, recipe(), Streams(1)), 1, RunState.RESTING,
+                         [0.5, 0.4, 0.3], until=3)
         before = (entry.curve(3), entry.known(3), entry.over_by(3))
         self.assertEqual(before, ((0.5, 0.4, 0.3), True, False))
-        for state in ("failed", "cut", "training"):
-            entry.state = state  # type: ignore[assignment]
-            entry.losses = [0.5, 0.4, 0.3, 0.2][: 3 if state == "failed" else 4]
+        for state in (RunState.FAILED, RunState.CUT, RunState.TRAINING):
+            entry.state = state
+            entry.losses = [0.5, 0.4, 0.3, 0.2][: 3 if state == RunState.FAILED else 4]
             self.assertEqual((entry.curve(3), entry.known(3), entry.over_by(3)), before, state)
-        entry.state, entry.losses = "failed", [0.5]
+        entry.state, entry.losses = RunState.FAILED, [0.5]
         self.assertEqual((entry.curve(3), entry.over_by(3)), ((), True))
 
     def test_a_continuation_that_cannot_start_leaves_no_trace(self) -> None:
         with self.assertRaises(InputError):
-            self.make(replace(once(9), start=Start(7, 7)), InlineExecutor(), 3)
+            self.make(replace(once(9), start=Start(7, 7)), number=3)
         reader = JournalReader(self.workspace.journal)
         self.addCleanup(reader.close)
         self.assertIsNone(reader.search(3))
 
     def test_the_budget_is_raised_and_remembered(self) -> None:
         runner, _ = self.running()
-        self.ask(runner, Request("budget", count=33))
-        self.assertEqual(runner._ledger.course.method.values["recipes"], 33)
+        self.ask(runner, inbox.Budget(33))
+        self.assertEqual(runner.search.history.method.values["recipes"], 33)
         self.assertEqual(
-            self.make(race(), ScriptedExecutor())._ledger.course.method.values["recipes"], 33)
+            self.make(race(), ScriptedExecutor()).search.history.method.values["recipes"], 33)
 
     def test_an_ended_recipe_goes_on_as_a_new_one(self) -> None:
         search = race(6)
-        runner = self.make(search, InlineExecutor())
-        while not any(e.state == "ended" for e in runner._ledger.runs.values()):
+        runner = self.make(search)
+        while not any(e.state == "ended" for e in runner.search.history.runs.values()):
             runner.turn(0)
-        number = next(e.recipe for e in runner._ledger.runs.values() if e.state == "ended")
-        send(self.workspace.search(1), Request("more", number, 4))
+        number = next(e.recipe for e in runner.search.history.runs.values() if e.state == "ended")
+        send(self.workspace.search(1), inbox.More(number, 4))
         self.assertEqual(runner.run(), "done")
         s = self.look()
         longer = next(n for n, r in s.recipes.items() if r.recipe["epochs"] == 22)
@@ -217,38 +216,37 @@ class ByHand(RunnerCase):
 
 class Continued(RunnerCase):
     def test_more_epochs_from_where_it_stopped_are_those_of_a_longer_training(self) -> None:
-        self.make(once(8), InlineExecutor(), 1).run()
-        self.make(once(14), InlineExecutor(), 2).run()
+        self.make(once(8)).run()
+        self.make(once(14), number=2).run()
         s, longer = self.look(1), self.look(2)
         search = continued(s, first_run(s, 1).id, 6)
         self.assertEqual(search.start, Start(1, first_run(s, 1).id, "last"))
-        self.make(search, InlineExecutor(), 3).run()
+        self.make(search, number=3).run()
         again = self.look(3)
         self.assertEqual(again.curves[first_run(again, 1).id].validation,
                          longer.curves[first_run(longer, 1).id].validation)
         self.assertEqual(again.epochs, 6)
 
     def test_one_that_was_stopped_before_it_was_saved_is_trained_from_its_beginning(self) -> None:
-        self.make(once(8), InlineExecutor(), 1).run()
+        self.make(once(8)).run()
         s = self.look()
         run = first_run(s, 1)
-        (self.workspace.search(1) / "checkpoints" / f"{run.id}.safetensors").unlink()
-        self.make(continued(s, run.id, 6), InlineExecutor(), 2).run()
+        latest(self.workspace.search(1) / "checkpoints", run.id).unlink()
+        self.make(continued(s, run.id, 6), number=2).run()
         again = self.look(2)
         curve = again.curves[first_run(again, 1).id].validation
         self.assertEqual((again.search.state, len(curve)), ("done", 14))
         self.assertEqual(curve[:8], s.curves[run.id].validation)
         with self.assertRaisesRegex(InputError,
                                     "no checkpoint"):  # its best epoch is gone with the checkpoint
-            self.make(continued(s, run.id, 6, "best"), InlineExecutor(), 3)
+            self.make(continued(s, run.id, 6, "best"), number=3)
 
     def test_back_to_the_best_epoch_with_another_rate(self) -> None:
-        self.make(once(40, learning_rate=0.1, width=32), InlineExecutor(), 1).run()
+        self.make(once(40, learning_rate=0.1, width=32)).run()
         s = self.look()
         run = first_run(s, 1)
         self.assertLess(run.best_epoch, 40)
-        self.make(continued(s, run.id, 5, "best", {"learning_rate": 1e-3}), InlineExecutor(),
-                  2).run()
+        self.make(continued(s, run.id, 5, "best", {"learning_rate": 1e-3}), number=2).run()
         other = self.look(2)
         curve = other.curves[first_run(other, 1).id]
         self.assertEqual(len(curve), run.best_epoch + 5)
@@ -258,7 +256,7 @@ class Continued(RunnerCase):
             abs(curve.validation[run.best_epoch] - curve.validation[run.best_epoch - 1]), 0.2)
 
     def test_what_does_not_fit_is_said(self) -> None:
-        self.make(once(6), InlineExecutor(), 1).run()
+        self.make(once(6)).run()
         s = self.look()
         run = first_run(s, 1).id
         with self.assertRaises(RecipeError) as caught:
@@ -271,21 +269,21 @@ class Continued(RunnerCase):
 
     def test_an_interrupted_continuation_does_not_start_afresh(self) -> None:
         """Its own checkpoint ahead of the journal is of no use; the one it started from is."""
-        self.make(once(8), InlineExecutor(), 1).run()
+        self.make(once(8)).run()
         s = self.look()
         search = continued(s, first_run(s, 1).id, 6)
-        runner = self.make(search, InlineExecutor(), 2)
+        runner = self.make(search, number=2)
         runner.turn(0)
-        runner._propose()
-        run = next(iter(runner._ledger.runs))
-        place = self.workspace.search(2) / "checkpoints"
-        (place / f"{run}.safetensors").write_bytes(b"spoilt")
+        propose(runner.search)
+        run, entry = next(iter(runner.search.history.runs.items()))
+        entry.checkpoints.append(key_of(run, 9))
+        runner.search.store.checkpoint(key_of(run, 9)).write_bytes(b"spoilt")
         self.assertEqual(runner.run(), "done")
         other = self.look(2)
         self.assertEqual(len(other.curves[run]), 14)
 
     def test_a_watched_training_tells_what_it_takes_rows_for(self) -> None:
-        self.make(once(4), InlineExecutor(), 1).run()
+        self.make(once(4)).run()
         s = self.look()
         epoch, said = told(s, first_run(s, 1).id)
         self.assertEqual((epoch, len(said)), (4, 8))
@@ -298,7 +296,7 @@ class Continued(RunnerCase):
 
 class ScaledUp(RunnerCase):
     def test_a_recipe_is_held_against_larger_ones_with_what_they_cost(self) -> None:
-        self.make(once(6, width=8), InlineExecutor(), 1).run()
+        self.make(once(6, width=8)).run()
         s = self.look()
         scaled = scale_up(self.workspace, s, 1, ["width=32", "epochs=12"])
         self.assertEqual((scaled.search.method.name, scaled.search.repeats), ("grid", 3))
@@ -306,13 +304,13 @@ class ScaledUp(RunnerCase):
         self.assertAlmostEqual(scaled.longer, 2 * scaled.dearer)
         self.assertFalse(scaled.weights_fit)
         self.assertIn("do not fit", str(scaled))
-        self.make(scaled.search, InlineExecutor(), 2).run()
+        self.make(scaled.search, number=2).run()
         found = self.look(2)
         self.assertEqual({(r.recipe["width"], r.recipe["epochs"]) for r in found.recipes.values()},
                          {(8, 6), (8, 12), (32, 6), (32, 12)})
 
     def test_where_the_network_stays_the_weights_fit(self) -> None:
-        self.make(once(4), InlineExecutor(), 1).run()
+        self.make(once(4)).run()
         scaled = scale_up(self.workspace, self.look(), 1, ["epochs=9"])
         self.assertTrue(scaled.weights_fit)
         self.assertEqual(scaled.dearer, 1)
@@ -324,7 +322,7 @@ class ScaledUp(RunnerCase):
                              self.workspace.data("some"),
                              "some",
                              plan=DataPlan(("place", ), rows=40))
-        self.make(replace(once(3, width=4), data="some"), InlineExecutor(), 1).run()
+        self.make(replace(once(3, width=4), data="some")).run()
         s = self.look()
         scaled = scale_up(self.workspace, s, 1, ["rows=all", "width=8"])
         whole = data_set(self.workspace, scaled.search.data)
@@ -336,7 +334,7 @@ class ScaledUp(RunnerCase):
             self.assertEqual(len(before), len(now))
         self.assertEqual(
             scale_up(self.workspace, s, 1, ["rows=all"]).search.data, whole.name, "made once")
-        self.make(scaled.search, InlineExecutor(), 2).run()
+        self.make(scaled.search, number=2).run()
         self.assertEqual({r.recipe["width"] for r in self.look(2).recipes.values()}, {4, 8})
         for wrong in (["rows=30"], ["rows=many"]):
             with self.assertRaises(RecipeError):
@@ -350,8 +348,7 @@ class ScaledUp(RunnerCase):
                               self.workspace.data("small"),
                               "small",
                               plan=DataPlan(rows=40, shrink=4))
-        self.make(replace(once(2, network="conv 2, pool 2, 4"), data="small"), InlineExecutor(),
-                  1).run()
+        self.make(replace(once(2, network="conv 2, pool 2, 4"), data="small")).run()
         s = self.look()
         scaled = scale_up(self.workspace, s, 1, ["pictures=all", "rows=all"])
         large = data_set(self.workspace, scaled.search.data)
@@ -362,7 +359,7 @@ class ScaledUp(RunnerCase):
         np.testing.assert_array_equal(
             small.part("validation").targets,
             large.part("validation").targets)
-        self.make(scaled.search, InlineExecutor(), 2).run()
+        self.make(scaled.search, number=2).run()
         self.assertEqual(len(self.look(2).runs), 3)
         for wrong in (["pictures=8"], ["pictures=all"]):
             with self.assertRaises(RecipeError):

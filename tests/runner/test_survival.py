@@ -20,9 +20,9 @@ import psutil
 
 from axiarch import workflows
 from axiarch.errors import AxiarchError
-from axiarch.journal.inbox import Request, send
+from axiarch.journal import inbox
+from axiarch.journal.inbox import send
 from axiarch.recipes.searchfile import MethodChoice, SearchFile
-from axiarch.runner.executor import InlineExecutor
 from axiarch.workflows.watching import Snapshot
 from tests.runner.test_processes import ProcessCase, losses
 from tests.runner.test_runner import RunnerCase
@@ -50,8 +50,8 @@ class Killed(ProcessCase):
         """Return the steps that were decided."""
         with contextlib.closing(sqlite3.connect(self.workspace.journal)) as db:
             return db.execute(
-                "SELECT number, recipe, until, blocks, told FROM step WHERE search = ? ORDER BY "
-                "number",
+                "SELECT number, recipe, until, replicates, observed FROM step WHERE search = ? "
+                "ORDER BY number",
                 (number, )).fetchall()
 
     def journalled(self) -> set[tuple[object, ...]]:
@@ -126,14 +126,14 @@ class Killed(ProcessCase):
         watching.wait()
         epochs = self.look(number).epochs
         until(lambda: self.look(number).epochs > epochs, what="going on")
-        workflows.steer_search(self.workspace, number, "stop")
+        workflows.steer_search(self.workspace, number, inbox.Stop())
 
     def test_workers_can_be_added_and_given_up_while_it_runs(self) -> None:
         search = ring_search(epochs=600, recipes=8, patience=0)
         number = workflows.start_search(self.workspace, search, 2)
         for count in (3, 1, 2):
-            workflows.steer_search(self.workspace, number, "workers", count=count)
-            until(lambda count=count: len(self.look(number).lanes) == count,
+            workflows.steer_search(self.workspace, number, inbox.Workers(count))
+            until(lambda count=count: len(self.look(number).workers) == count,
                   what=f"{count} workers")  # type: ignore[misc]
         s = workflows.wait(self.workspace, number)
         self.assertEqual(s.search.state, "done")
@@ -147,8 +147,7 @@ class Killed(ProcessCase):
         number = self.start(self.long_search())
         owner = self.workspace.owner()
         assert owner is not None
-        worker = next(p for p in psutil.Process(owner.pid).children() if p.pid in
-                      {lane.pid for lane in self.look(number).lanes})
+        worker = next(p for p in psutil.Process(owner.pid).children() if "work" in p.cmdline())
         limit = worker.memory_info().vms
         resource.prlimit(worker.pid, resource.RLIMIT_AS, (limit, limit))
         s = workflows.wait(self.workspace, number)
@@ -158,52 +157,52 @@ class Killed(ProcessCase):
 
 class Broken(RunnerCase):
     def test_a_full_disk_pauses_the_search_until_there_is_space(self) -> None:
-        self.assertEqual(self.make(raced(12, 12), InlineExecutor(), 1).run(), "done")
-        runner = self.make(raced(12, 12), InlineExecutor(), 2)
+        self.assertEqual(self.make(raced(12, 12)).run(), "done")
+        runner = self.make(raced(12, 12), number=2)
         for _ in range(3):
             runner.turn(0)
         before = self.look(2).epochs
-        with mock.patch("axiarch.engine.checkpoint.draft_of",
+        with mock.patch("axiarch.runner.store.write_whole",
                         side_effect=OSError(errno.ENOSPC, "No space left")):
             for _ in range(4):
                 runner.turn(0)
             self.assertEqual(self.state(2), "paused")
             self.assertRegex(self.look(2).events[0].text, "No space left.*free some space")
             self.assertGreaterEqual(self.look(2).epochs, before)
-            send(self.workspace.search(2), Request("resume"))
+            send(self.workspace.search(2), inbox.Resume())
             for _ in range(4):
                 runner.turn(0)
             self.assertEqual(self.state(2), "paused", "still no space")
-        send(self.workspace.search(2), Request("resume"))
+        send(self.workspace.search(2), inbox.Resume())
         self.assertEqual(runner.run(), "done")
         self.assertEqual(rows(self.look(1)), rows(self.look(2)))
 
     def test_a_journal_that_cannot_grow_ends_the_search_as_if_it_had_been_killed(self) -> None:
-        self.assertEqual(self.make(raced(12, 12), InlineExecutor(), 1).run(), "done")
-        runner = self.make(raced(12, 12), InlineExecutor(), 2)
-        pages = runner._journal._db.execute("PRAGMA page_count").fetchone()[0]
-        runner._journal._db.execute(f"PRAGMA max_page_count = {pages + 2}")
+        self.assertEqual(self.make(raced(12, 12)).run(), "done")
+        runner = self.make(raced(12, 12), number=2)
+        pages = runner.search.journal._db.execute("PRAGMA page_count").fetchone()[0]
+        runner.search.journal._db.execute(f"PRAGMA max_page_count = {pages + 2}")
         with contextlib.redirect_stderr(io.StringIO()) as said:
             self.assertEqual(runner.run(), "interrupted")
         self.assertIn("the disk is full", said.getvalue())
-        runner._journal.close()
+        runner.search.journal.close()
         self.assertEqual(self.look(2).search.state, "interrupted")
-        self.assertEqual(self.make(raced(12, 12), InlineExecutor(), 2).run(), "done")
+        self.assertEqual(self.make(raced(12, 12), number=2).run(), "done")
         self.assertEqual(rows(self.look(1)), rows(self.look(2)))
 
     def test_a_clock_that_jumps_changes_no_decision(self) -> None:
-        calm = self.make(raced(12, 12), InlineExecutor(), 1)
+        calm = self.make(raced(12, 12), number=1)
         self.assertEqual(calm.run(), "done")
         times = iter(range(0, 10**9, 86_400))
         with mock.patch("time.time", lambda: 2e9 - next(times)):
-            self.assertEqual(self.make(raced(12, 12), InlineExecutor(), 2).run(), "done")
+            self.assertEqual(self.make(raced(12, 12), number=2).run(), "done")
         self.assertEqual(rows(self.look(1)), rows(self.look(2)))
 
     def test_a_race_stopped_anywhere_goes_on_as_if_nothing_had_happened(self) -> None:
-        self.assertEqual(self.make(raced(14, 12), InlineExecutor(), 1).run(), "done")
+        self.assertEqual(self.make(raced(14, 12)).run(), "done")
         turns = 0
         while True:
-            runner = self.make(raced(14, 12), InlineExecutor(), 2)
+            runner = self.make(raced(14, 12), number=2)
             for _ in range(1 + turns % 3):
                 runner.turn(0)
             turns += 1
@@ -212,7 +211,7 @@ class Broken(RunnerCase):
                 break
             runner.stop()
             self.assertEqual(runner.run(), "stopped")
-            runner._journal.close()
+            runner.search.journal.close()
             self.assertLess(turns, 200)
         self.assertGreater(turns, 4)
         one, two = self.look(1), self.look(2)

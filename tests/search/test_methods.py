@@ -17,12 +17,12 @@ from axiarch.recipes.recipe import Recipe
 from axiarch.recipes.searchfile import MethodChoice
 from axiarch.recipes.space import Space, space
 from axiarch.search import guided
-from axiarch.search.course import Course, Taken
 from axiarch.search.guided import ModelDriven
 from axiarch.search.method import Method, Observation, Step
 from axiarch.search.methods import METHODS, make_method
-from axiarch.search.model import Features, Model, Told, _tamed, expected_improvement
+from axiarch.search.model import Features, Model, Observed, _tamed, expected_improvement
 from axiarch.search.racing import CONFIRM_EVERY, Racing
+from axiarch.search.sequence import StepSequence, TakenStep
 from benchmarks.simulated import PROBLEMS, Driven, Problem, drive
 
 MIXED = {
@@ -31,10 +31,14 @@ MIXED = {
 }
 
 
-def driven(method: Method, tell: Callable[[Recipe], float] = lambda r: 1.0, blocks: int = 1,
+def driven(method: Method, tell: Callable[[Recipe], float] = lambda r: 1.0, replicates: int = 1,
            most: int = 3000) -> Driven:
     """Drive a method to its end on losses that do not change from epoch to epoch."""
-    return drive(method, lambda r, b: (tell(r),) * r.whole("epochs"), tell, blocks, most_steps=most)
+    return drive(method,
+                 lambda r, b: (tell(r), ) * r.whole("epochs"),
+                 tell,
+                 replicates,
+                 most_steps=most)
 
 
 def all_of(method: Method, tell: Callable[[Recipe], float] = lambda r: 1.0) -> list[Recipe]:
@@ -98,36 +102,38 @@ class MethodsConform(unittest.TestCase):
 
     def test_no_more_recipes_and_epochs_than_expected(self) -> None:
         for name in self.each():
-            for blocks in (1, 6):
+            for replicates in (1, 6):
                 options = {"recipes": 28} if name != "grid" else {}
-                made = make_method(MethodChoice(name, options), space({}, MIXED), 2, blocks)
-                found = driven(made, uneven, blocks)
+                made = make_method(MethodChoice(name, options), space({}, MIXED), 2, replicates)
+                found = driven(made, uneven, replicates)
                 self.assertLessEqual(len(found.recipes), made.expected, name)
                 self.assertLessEqual(found.spent[-1], 1.4 * made.expected_epochs, name)
 
     def test_it_goes_on_after_a_restart_as_if_nothing_had_happened(self) -> None:
-        """Steps taken and outcomes told again bring a fresh method to where the search stood."""
+        """Steps taken and outcomes observed again bring a fresh method to where the search
+        stood.
+        """
         s = space({}, MIXED)
         for name in self.each():
-            whole = self.course(name, s)
+            whole = self.sequence(name, s)
             for stop in (1, 7, len(whole.steps) * 2 // 3):
-                again = self.course(name, s, whole.steps[:stop])
+                again = self.sequence(name, s, whole.steps[:stop])
                 self.assertEqual(again.steps, whole.steps, (name, stop))
 
-    def course(self, name: str, s: Space, before: list[Taken] | None = None) -> Course:
-        """Return the course of a whole search, with steps of an earlier sitting before it."""
+    def sequence(self, name: str, s: Space, before: list[TakenStep] | None = None) -> StepSequence:
+        """Return the sequence of a whole search, with steps of an earlier sitting before it."""
 
-        def outcome(taken: Taken) -> Observation:
+        def outcome(taken: TakenStep) -> Observation:
             until = taken.step.until or 40
             return Observation(taken.number, taken.step.recipe,
                                ((uneven(taken.step.recipe), ) * until, ), until == 40)
 
-        course = Course(self.make(name, s), outcome)
+        sequence = StepSequence(self.make(name, s), outcome)
         for taken in before or []:
-            course.take(taken.step, taken.number, taken.told)
-        while (step := course.decide()) is not None:
-            course.take(step, step.number or len(course.method.recipes) + 1)
-        return course
+            sequence.take(taken.step, taken.number, taken.observed)
+        while (step := sequence.decide()) is not None:
+            sequence.take(step, step.number or len(sequence.method.recipes) + 1)
+        return sequence
 
     def test_what_diverges_or_fails_is_no_obstacle(self) -> None:
         for name in self.each():
@@ -139,11 +145,11 @@ class MethodsConform(unittest.TestCase):
     def test_it_decides_no_more_than_its_window_ahead(self) -> None:
         for name in self.each():
             method = self.make(name, space({}, MIXED))
-            course = Course(method, lambda taken: None)
-            while len(course.steps) < 300 and (step := course.decide()) is not None:
-                course.take(step, step.number or len(course.steps) + 1)
-            self.assertLessEqual(len(course.steps), max(method.window, 1))
-            self.assertGreater(len(course.steps), 0)
+            sequence = StepSequence(method, lambda taken: None)
+            while len(sequence.steps) < 300 and (step := sequence.decide()) is not None:
+                sequence.take(step, step.number or len(sequence.steps) + 1)
+            self.assertLessEqual(len(sequence.steps), max(method.window, 1))
+            self.assertGreater(len(sequence.steps), 0)
 
     def test_it_works_with_ten_thousand_results(self) -> None:
         s = space({}, MIXED | {"dropout": "0 .. 0.5", "l2": "1e-6 .. 1e-2 log"})
@@ -152,7 +158,7 @@ class MethodsConform(unittest.TestCase):
             rng = np.random.default_rng(0)
             for n in range(1, 10_001):
                 recipe = s.at(rng.random(len(s.knobs)).tolist()) or s.base
-                method.take(Step(recipe, until=4, blocks=1), n)
+                method.take(Step(recipe, until=4, replicates=1), n)
                 method.observe(Observation(n, recipe, ((uneven(recipe),) * 4,), False))
             started = time.process_time()
             self.assertIsNotNone(method.next())
@@ -161,18 +167,18 @@ class MethodsConform(unittest.TestCase):
     def test_a_recipe_cut_by_hand_is_left_alone_and_a_budget_can_be_raised(self) -> None:
         for name in self.each():
             method = self.make(name, space({}, MIXED))
-            course = Course(
+            sequence = StepSequence(
                 method, lambda t: Observation(t.number, t.step.recipe,
                                               ((0.5, ) * (t.step.until or 40), ), not t.step.until))
-            step = course.decide()
+            step = sequence.decide()
             assert step is not None
-            course.take(step, 1)
-            course.rule("cut", 1)
+            sequence.take(step, 1)
+            sequence.override("cut", 1)
             if "recipes" in method.values:
-                course.rule("recipes", method.values["recipes"] + 3)
-            while (step := course.decide()) is not None:
+                sequence.override("recipes", method.values["recipes"] + 3)
+            while (step := sequence.decide()) is not None:
                 self.assertNotEqual(step.number, 1)
-                course.take(step, step.number or len(method.recipes) + 1)
+                sequence.take(step, step.number or len(method.recipes) + 1)
             if name in ("random", "spread", "guided", "racing", "guided_racing"):
                 self.assertEqual(len(method.recipes), method.values["recipes"], name)
 
@@ -222,12 +228,13 @@ class RacingMethod(unittest.TestCase):
 
     def race(self,
              curve: Callable[[Recipe], list[float]],
-             blocks: int = 1,
+             replicates: int = 1,
              **options: int) -> tuple[Racing, Driven]:
         method = make_method(MethodChoice("racing", {"recipes": 81, **options}), self.space, 4,
-                             blocks)
+                             replicates)
         assert isinstance(method, Racing)
-        return method, drive(method, lambda r, b: tuple(curve(r)), lambda r: curve(r)[-1], blocks)
+        return method, drive(method, lambda r, b: tuple(curve(r)), lambda r: curve(r)[-1],
+                             replicates)
 
     def test_rounds_end_at_thirds_of_the_training(self) -> None:
         method, _ = self.race(lambda r: [uneven(r)] * 27)
@@ -244,7 +251,7 @@ class RacingMethod(unittest.TestCase):
         self.assertIn(min(truth, key=truth.__getitem__), in_full)
         self.assertLess(len(in_full), 28)
         self.assertLess(found.spent[-1], 0.45 * 81 * 27)
-        self.assertIn("one in 3 went on", method.fate(max(truth, key=truth.__getitem__)))
+        self.assertIn("one in 3 went on", method.cut_reason(max(truth, key=truth.__getitem__)))
 
     def test_where_early_epochs_mislead_nobody_is_cut_by_them(self) -> None:
         """What leads after three epochs ends last: a race that believed them would keep the
@@ -259,8 +266,8 @@ class RacingMethod(unittest.TestCase):
         self.assertEqual(method._until[best], 27)
 
     def test_finalists_are_trained_on_every_block_until_the_best_are_all_known(self) -> None:
-        method, found = self.race(lambda r: [uneven(r)] * 27, blocks=6, finalists=4)
-        wide = [s.number for s in found.steps if s.blocks == 0]
+        method, found = self.race(lambda r: [uneven(r)] * 27, replicates=6, finalists=4)
+        wide = [s.number for s in found.steps if s.replicates == 0]
         best = sorted(method._means, key=lambda n: method._means[n])[:4]
         self.assertLessEqual(set(best), set(wide))
         self.assertEqual(len(set(wide)), len(wide))
@@ -275,7 +282,7 @@ class RacingMethod(unittest.TestCase):
         assert isinstance(method, Racing)
         found = drive(method, lambda r, b: (0.0 if r == base and b == 0 else uneven(r), ) * 27,
                       uneven, 3)
-        first = next(i for i, s in enumerate(found.steps) if s.blocks == 0)
+        first = next(i for i, s in enumerate(found.steps) if s.replicates == 0)
         self.assertEqual(found.steps[first].number, 1)
         self.assertEqual(sum(s.number == 0 for s in found.steps[:first]), CONFIRM_EVERY)
         self.assertGreater(method._means[1], 0.0)
@@ -284,7 +291,7 @@ class RacingMethod(unittest.TestCase):
 class Surrogate(unittest.TestCase):
     """The model of the loss over the space."""
 
-    def told(self,
+    def observed(self,
              problem: Problem,
              rows: int,
              early: float = 0.0) -> tuple[Model, Features, np.random.Generator]:
@@ -294,13 +301,13 @@ class Surrogate(unittest.TestCase):
         ]
         y = np.array([problem.curve(r, i)[-1] for i, r in enumerate(recipes) if r is not None])
         x = np.array([features.of(r) for r in recipes if r is not None])
-        return Model(Told(x, np.full(rows, early), y, np.zeros(rows), np.arange(rows)),
+        return Model(Observed(x, np.full(rows, early), y, np.zeros(rows), np.arange(rows)),
                      features.owner), features, rng
 
     def test_it_tells_good_recipes_from_bad_ones_it_has_not_seen(self) -> None:
         for name, rows, least in (("network", 60, 0.9), ("hartmann", 60, 0.5), ("branin", 30, 0.8)):
             problem = PROBLEMS[name]
-            model, features, rng = self.told(problem, rows)
+            model, features, rng = self.observed(problem, rows)
             recipes = [r for u in rng.random((200, len(problem.space.knobs))).tolist()
                        if (r := problem.space.at(u)) is not None]
             mean, deviation = model.predict(np.array([features.of(r) for r in recipes]))
@@ -320,8 +327,9 @@ class Surrogate(unittest.TestCase):
     def test_it_is_sure_where_it_has_looked_and_not_elsewhere(self) -> None:
         features = Features(space({}, {"dropout": "0 .. 0.9"}))
         x = np.array([[0.1, 0.0], [0.2, 0.0], [0.3, 0.0]])
-        model = Model(Told(x, np.zeros(3), np.array([1.0, 0.9, 0.8]), np.zeros(3), np.arange(3)),
-                      features.owner)
+        model = Model(
+            Observed(x, np.zeros(3), np.array([1.0, 0.9, 0.8]), np.zeros(3), np.arange(3)),
+            features.owner)
         _, deviation = model.predict(np.array([[0.2, 0.0], [0.95, 0.0]]))
         self.assertLess(deviation[0], deviation[1])
         pending = model.with_pending(np.array([[0.95, 0.0]]))
@@ -332,8 +340,8 @@ class Surrogate(unittest.TestCase):
         owner = [0, 0, 1, 1]
         x, new = rng.random((30, 4)), rng.random((5, 4))
         early = rng.choice([0.0, 0.5, 1.0], 30)
-        told = Told(x, early, np.exp(rng.normal(size=30)), rng.random(30), np.arange(30))
-        model = Model(told, owner)
+        observed = Observed(x, early, np.exp(rng.normal(size=30)), rng.random(30), np.arange(30))
+        model = Model(observed, owner)
         grown, whole = model.with_pending(new), model.with_pending(new)
         whole._settle(whole.parameters)
         at = rng.random((40, 4))
@@ -359,15 +367,15 @@ class Surrogate(unittest.TestCase):
         early = np.append(np.ones(9), np.zeros(3))
         losses = np.exp(np.append(np.linspace(0, 2, 9), np.linspace(0, 0.5, 3))) * np.where(
             early == 1, 1.0, 0.5)
-        told = Told(np.zeros((12, 2)), early, losses, np.zeros(12),
+        observed = Observed(np.zeros((12, 2)), early, losses, np.zeros(12),
                     np.append(np.arange(9), np.arange(3)))
-        np.testing.assert_allclose(_tamed(told)[:3], _tamed(told)[9:], atol=1e-9)
+        np.testing.assert_allclose(_tamed(observed)[:3], _tamed(observed)[9:], atol=1e-9)
 
     def test_what_is_not_finite_counts_among_the_worst(self) -> None:
         features = Features(space({}, {"dropout": "0 .. 0.9"}))
         x = np.array([[u, 0.0] for u in np.linspace(0, 1, 12)])
         y = np.where(x[:, 0] > 0.6, math.inf, 1 + x[:, 0])
-        model = Model(Told(x, np.zeros(12), y, np.zeros(12), np.arange(12)), features.owner)
+        model = Model(Observed(x, np.zeros(12), y, np.zeros(12), np.arange(12)), features.owner)
         mean, _ = model.predict(np.array([[0.1, 0.0], [0.9, 0.0]]))
         self.assertLess(mean[0], mean[1])
 
@@ -514,7 +522,7 @@ class PopulationMethod(unittest.TestCase):
             self.assertEqual(parent["width"], step.recipe["width"])
             self.assertNotEqual(parent["learning_rate"], step.recipe["learning_rate"])
         self.assertEqual(len(found.recipes), 14)
-        gone = [n for n in found.recipes if "gave way" in method.fate(n)]
+        gone = [n for n in found.recipes if "gave way" in method.cut_reason(n)]
         self.assertEqual(len(gone), 6)
 
 

@@ -15,7 +15,7 @@ from axiarch import workflows
 from axiarch.data.trainings import read_trainings
 from axiarch.errors import DataError, InputError, TrainingError
 from axiarch.journal.records import ELSEWHERE
-from axiarch.recipes.steady import steady
+from axiarch.runs.steady import steady
 from axiarch.workflows.verdicts import ranking_verdict
 from tests.support import FolderCase, finished_workspace, write_csv
 

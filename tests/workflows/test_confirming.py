@@ -13,8 +13,8 @@ import numpy as np
 
 from axiarch import workflows
 from axiarch.errors import TrainingError
+from axiarch.runs.curve import Curve
 from axiarch.workflows.confirming import Confirmation, _compared
-from axiarch.workflows.watching import Curve
 from tests.support import FolderCase, finished_workspace
 
 

@@ -14,9 +14,9 @@ from axiarch.engine.streams import Streams
 from axiarch.engine.warmstart import first_state
 from axiarch.errors import InputError, TrainingError
 from axiarch.export.models import network_of
+from axiarch.journal import inbox
 from axiarch.journal.workspace import Workspace
 from axiarch.runner.material import shape_of, training_data
-from axiarch.runner.saved import origin
 from axiarch.workflows.models import KeptModel
 from tests.support import FolderCase, Runs, finished_workspace
 
@@ -56,7 +56,7 @@ class FromAModel(FolderCase):
     def test_a_stopped_one_resumes_without_the_model_file(self) -> None:
         whole = self.continued(40)
         number = workflows.continue_model(self.workspace, self.model, 40)
-        workflows.steer_search(self.workspace, number, "stop")
+        workflows.steer_search(self.workspace, number, inbox.Stop())
         stopped = workflows.wait(self.workspace, number)
         workflows.remove_model(self.workspace, self.model)
         if stopped.search.state != "done":
@@ -65,16 +65,16 @@ class FromAModel(FolderCase):
         self.assertEqual(next(iter(found.curves.values())).validation, whole)
 
     def test_weights_that_cannot_be_read_end_the_run_and_do_not_start_it_at_random(self) -> None:
-        from axiarch.runner.session import Session
-        from axiarch.runner.tasks import Task, WantedRun
+        from axiarch.runner.store import FolderStore, named
+        from axiarch.runner.tasks import Task
+        from axiarch.runner.trainer import Trainer
 
-        folder = self.folder / "checkpoints"
-        folder.mkdir()
-        origin(folder, 1).write_bytes(b"not weights")
         data, recipe = self.snapshot.dataset, self.snapshot.recipes[self.leader].recipe
-        task = Task((WantedRun(RunSpec(1, recipe, Streams(1))),), data.folder, folder)
+        store = FolderStore(self.folder, self.folder, {data.fingerprint: data.folder})
+        store.put(named("1.start"), b"not weights")
+        task = Task(RunSpec(1, recipe, Streams(1)), 0, 0, data.fingerprint, (), "1.start")
         with self.assertRaisesRegex(TrainingError, "starts from cannot be read"):
-            Session(task, 0, lambda report: None).train()
+            Trainer(0, store, lambda report: None).begin(task)
 
     def test_what_does_not_fit_is_refused_with_the_reason_and_leaves_nothing(self) -> None:
         both = workflows.keep_model(self.workspace,

@@ -404,7 +404,7 @@ class Whole(FolderCase):
         workspace = ring_workspace(self.folder / "w")
         search = ring_search(epochs=20)
         made = workflows.forecast_search(search, workflows.data_set(workspace), 2)
-        self.assertEqual((made.recipes, made.runs, made.lanes), (6, 12, 2))
+        self.assertEqual((made.recipes, made.runs, made.workers), (6, 12, 2))
         self.assertLess(made.low, made.high)
         seen: list[int] = []
         number = workflows.start_search(workspace, search, 2)
@@ -440,9 +440,9 @@ class Whole(FolderCase):
 
     def test_the_number_of_workers_does_not_change_the_result(self) -> None:
         found = []
-        for lanes in (1, 2):
-            workspace = ring_workspace(self.folder / str(lanes))
-            s = workflows.wait(workspace, workflows.start_search(workspace, ring_search(), lanes))
+        for workers in (1, 2):
+            workspace = ring_workspace(self.folder / str(workers))
+            s = workflows.wait(workspace, workflows.start_search(workspace, ring_search(), workers))
             found.append([(r.recipe, r.loss, r.spread) for r in s.ranking.rows])
         self.assertEqual(found[0], found[1])
 

@@ -6,6 +6,7 @@ import numpy as np
 from numpy.typing import NDArray
 from textual.app import ComposeResult
 
+from axiarch.journal.records import WorkerRecord
 from axiarch.plain import loss, number, shown
 from axiarch.tui.plots.chart import Chart, Level, Series, draw_chart, loss_scale
 from axiarch.tui.plots.runs import Row, Rows, cut, fit, right, row_width
@@ -19,7 +20,7 @@ from axiarch.workflows.watching import Snapshot
 Floats = NDArray[np.float64]
 
 #: What a worker does that trains nothing, as it is said.
-_LANE_STATES = {"held": "paused", "idle": "nothing to do", "training": "beginning a run",
+_WORKER_STATES = {"held": "paused", "idle": "nothing to do", "training": "beginning a run",
                 "compiling": "compiling the engine, once: about a minute and a half"}
 #: Events that are warnings.
 _WRONG = ("died", "failed", "refused")
@@ -179,10 +180,10 @@ class Workers(TallDrawing):
         if s is None:
             return []
         rows: Rows = []
-        for lane in s.lanes[:4]:
-            rows.append(self._lane(s, lane.number, lane.state, width))
-        if len(s.lanes) > 4:
-            rows.append([(f"          and {len(s.lanes) - 4} more workers", "faint")])
+        for worker in s.workers[:4]:
+            rows.append(self._worker(s, worker, width))
+        if len(s.workers) > 4:
+            rows.append([(f"          and {len(s.workers) - 4} more workers", "faint")])
         rows += [*_rounds(s, width), *_leader(s, width)]
         if s.events and (s.events[-1].kind in (*_WRONG, "afresh") or s.over):
             rows.append([("     note ", "faint"),
@@ -190,11 +191,11 @@ class Workers(TallDrawing):
                           "warn" if s.events[-1].kind in _WRONG else "ink")])
         return rows
 
-    def _lane(self, s: Snapshot, number: int, state: str, width: int) -> Row:
-        runs = [r for r in s.runs.values() if r.lane == number and r.state == "training"]
-        name: Row = [(right(f"worker {number + 1} ", 10), "faint")]
+    def _worker(self, s: Snapshot, worker: WorkerRecord, width: int) -> Row:
+        runs = [r for r in s.runs.values() if r.worker == worker.number and r.state == "training"]
+        name: Row = [(right(f"worker {worker.number + 1} ", 10), "faint")]
         if not runs:
-            return [*name, (_LANE_STATES.get(state, state), "faint")]
+            return [*name, (_WORKER_STATES.get(worker.state, worker.state), "faint")]
         run = runs[0]
         recipe = s.recipes[run.recipe].recipe
         cells = 20
@@ -205,7 +206,7 @@ class Workers(TallDrawing):
         if line == "hidden":
             layers = f"{recipe['depth']} × {recipe['width']} {recipe['activation']}"
         shape = f"batch {recipe['batch_size']}, {layers}"
-        role = "lead" if state == "held" else "glow"
+        role = "lead" if worker.state == "held" else "glow"
         return [*name, ("━" * full, role), ("─" * (cells - full), "grid"),
                 (f"  {fit(trains, 27)}", "ink"), (fit(shape, max(width - 62, 8)).rstrip(), "faint")]
 

@@ -9,7 +9,8 @@ from numpy.typing import NDArray
 from textual.app import ComposeResult
 
 from axiarch.plain import loss, measured, number, seconds_text, shown
-from axiarch.recipes.steady import steady
+from axiarch.runs.curve import Curve
+from axiarch.runs.steady import steady
 from axiarch.tui.plots.chart import MARGIN, Chart, Level, Series, draw_chart, loss_scale
 from axiarch.tui.plots.runs import Row, Rows, fit, wrap
 from axiarch.tui.plots.scale import Scale, span_of
@@ -19,7 +20,7 @@ from axiarch.tui.views.view import View
 from axiarch.tui.widgets.drawing import Drawing, TallDrawing
 from axiarch.workflows.telling import Said, told
 from axiarch.workflows.verdicts import patience_used, recipe_verdict
-from axiarch.workflows.watching import Curve, Snapshot
+from axiarch.workflows.watching import Snapshot
 
 Floats = NDArray[np.float64]
 
@@ -77,7 +78,7 @@ class Paper(Drawing):
         series = []
         for _, c in curves:
             series.append(Series(_epochs(c), np.array(c.validation), "lead", 2))
-            series.append(Series(_epochs(c), np.array(c.training_still), "train", 1))
+            series.append(Series(_epochs(c), np.array(c.train_loss_eval), "train", 1))
             kept, _ = steady(c.validation)
             if kept:
                 series.append(
@@ -94,7 +95,7 @@ class Paper(Drawing):
              below: bool) -> Rows:
         series = [
             Series(_epochs(c),
-                   np.array(c.validation) - np.array(c.training_still), "warn") for _, c in curves
+                   np.array(c.validation) - np.array(c.train_loss_eval), "warn") for _, c in curves
         ]
         finite = np.concatenate([y.y for y in series])
         finite = finite[np.isfinite(finite)]
@@ -206,9 +207,9 @@ class Paper(Drawing):
             at = self._at(len(c)) - 1
             row: Row = [(f"  {name}", "faint"), ("  epoch ", "faint"), (str(at + 1), "ink*"),
                         ("   validation ", "faint"), (loss(c.validation[at]), "lead"),
-                        ("   training ", "faint"), (loss(c.training_still[at]), "train"),
+                        ("   training ", "faint"), (loss(c.train_loss_eval[at]), "train"),
                         ("   gap ", "faint"),
-                        (loss(c.validation[at] - c.training_still[at]), "warn"),
+                        (loss(c.validation[at] - c.train_loss_eval[at]), "warn"),
                         (f"   {shown(metrics[0], 22)} ", "faint"),
                         (measured(metrics[0], c.metrics[at][0]), "ink"), ("   rate ", "faint"),
                         (number(c.learning_rate[at]), "ink")]

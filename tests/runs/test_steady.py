@@ -9,8 +9,8 @@ from unittest import mock
 from hypothesis import given
 from hypothesis import strategies as st
 
-from axiarch.recipes import steady as module
-from axiarch.recipes.steady import WINDOW, smoothed, steady
+from axiarch.runs import steady as module
+from axiarch.runs.steady import WINDOW, smoothed, steady
 
 LOSSES = st.lists(st.floats(0.01, 10), min_size=1, max_size=30)
 

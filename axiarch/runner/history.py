@@ -1,6 +1,6 @@
 """What the runner knows of its search: recipes, runs, steps, and what was reported of them.
 
-Made from the journal alone, so that a search goes on after any interruption as if there had been
+Made from the journal alone, so that a search continues after any interruption as if there had been
 none.
 """
 
@@ -13,42 +13,58 @@ from dataclasses import dataclass, field
 from axiarch.engine.run import RunSpec
 from axiarch.engine.streams import Streams
 from axiarch.journal.read import Changes
-from axiarch.journal.records import OVER, RulingRecord, RunState, StepRecord
+from axiarch.journal.records import OverrideRecord, StepRecord
 from axiarch.recipes.recipe import Recipe
-from axiarch.runner.tasks import WantedRun
-from axiarch.search.course import Course, Effort, Taken, by_epochs
+from axiarch.runs.states import OVER, RunState
 from axiarch.search.method import Method, Observation, Step
+from axiarch.search.sequence import Effort, StepSequence, TakenStep, by_epochs
 
 #: A seed's and a fold's number.
-Block = tuple[int, int]
+Replicate = tuple[int, int]
 
 
 @dataclass
 class RunEntry:
-    """One run: what it trains, how far it is journalled, and how often its worker died."""
+    """One run: what it trains, how far it is journalled, and how often its worker died.
+
+    Attributes
+    ----------
+    checkpoints : list of str
+        Keys of its checkpoints, the latest first.
+    origin : str
+        Key of the checkpoint that it starts from, where it continues another run; or empty.
+    """
 
     spec: RunSpec
     recipe: int
-    state: RunState = "waiting"
+    state: RunState = RunState.WAITING
     losses: list[float] = field(default_factory=list)
     attempts: int = 0
     until: int = 0
     diverged: bool = False
+    checkpoints: list[str] = field(default_factory=list)
+    origin: str = ""
+
+    @property
+    def id(self) -> int:
+        """Its number in the journal."""
+        return self.spec.id
 
     @property
     def journalled(self) -> int:
         """How many epochs are in the journal."""
         return len(self.losses)
 
-    def wanted(self) -> WantedRun:
-        """The run as a worker is asked for it."""
-        return WantedRun(self.spec, self.journalled, self.until)
+    @property
+    def alone(self) -> bool:
+        """Whether it trains with none waiting behind it: its worker died, maybe because of it."""
+        return self.attempts > 0
 
     def curve(self, until: int) -> tuple[float, ...]:
         """Return the validation losses up to an epoch (0: all), not finite at the end where it
         diverged by then.
         """
-        if self.state == "failed" and not self.reached(until):
+        if self.state == RunState.FAILED and not self.reached(until):
             return ()
         part = tuple(self.losses[:until] if until else self.losses)
         return (*part[:-1], math.inf) if self.diverged and len(part) == len(self.losses) else part
@@ -65,18 +81,18 @@ class RunEntry:
         """Say whether it had come to an end of its own by an epoch (0: at all); to be cut is no
         such end.
         """
-        if self.state == "ended":
+        if self.state == RunState.ENDED:
             return not until or self.journalled <= until
-        return self.state == "failed" and not self.reached(until)
+        return self.state == RunState.FAILED and not self.reached(until)
 
 
-class Ledger:
+class History:
     """The search so far.
 
     Parameters
     ----------
     seed : int
-    blocks : sequence of Block
+    replicates : sequence of Replicate
         What each recipe may be trained on, in the order in which steps take them.
     method : Method
         Fresh.
@@ -84,20 +100,22 @@ class Ledger:
         How long a training takes, by the clock of the search.
     """
 
-    def __init__(self,
-                 seed: int,
-                 blocks: Sequence[Block],
-                 method: Method,
+    def __init__(self, seed: int, replicates: Sequence[Replicate], method: Method,
                  effort: Effort = by_epochs) -> None:
         self.seed = seed
-        self.blocks = tuple(blocks)
+        self.replicates = tuple(replicates)
         self.recipes: dict[int, Recipe] = {}
         self.runs: dict[int, RunEntry] = {}
-        self.course = Course(method, self.outcome, effort)
-        self._of: dict[tuple[int, Block], RunEntry] = {}
+        self.sequence = StepSequence(method, self.outcome, effort)
+        self._of: dict[tuple[int, Replicate], RunEntry] = {}
+
+    @property
+    def method(self) -> Method:
+        """The method that decides the steps."""
+        return self.sequence.method
 
     def restore(self, known: Changes, steps: Sequence[StepRecord],
-                rulings: Sequence[RulingRecord]) -> None:
+                overrides: Sequence[OverrideRecord]) -> None:
         """Take in what is journalled; runs that were in training wait again."""
         self.recipes = {r.number: r.recipe for r in known.recipes}
         losses: dict[int, dict[int, float]] = {}
@@ -108,56 +126,57 @@ class Ledger:
             own = losses.get(run.id, {})
             entry.losses = [own[e] for e in range(1, len(own) + 1) if e in own]
             entry.attempts, entry.until = run.attempts, run.until
-            entry.state = run.state if run.state in OVER or run.state == "resting" else "waiting"
+            stays = run.state in OVER or run.state == RunState.RESTING
+            entry.state = run.state if stays else RunState.WAITING
             entry.diverged = run.reason == "diverged"
-        self._replay(steps or [StepRecord(n, n, 0, 0, 0, 0, "") for n in self.recipes], rulings)
+        self._replay(steps or [StepRecord(n, n, 0, 0, 0, 0, "") for n in self.recipes], overrides)
 
-    def _replay(self, steps: Sequence[StepRecord], rulings: Sequence[RulingRecord]) -> None:
-        """Bring the method to where the search stands: the same steps, outcomes and rulings in
+    def _replay(self, steps: Sequence[StepRecord], overrides: Sequence[OverrideRecord]) -> None:
+        """Bring the method to where the search stands: the same steps, outcomes and overrides in
         the same order.
         """
-        waiting = list(rulings)
+        waiting = list(overrides)
         seen: set[int] = set()
         for step in steps:
             while waiting and waiting[0].after < step.number:
-                ruling = waiting.pop(0)
-                self.course.rule(ruling.what, ruling.value)  # type: ignore[arg-type]
+                self._override(waiting.pop(0))
             number = step.recipe if step.recipe in seen else 0
             seen.add(step.recipe)
-            self.course.take(
-                Step(self.recipes[step.recipe], number, step.until, step.blocks, step.parent,
-                     step.why), step.recipe, step.told)
-        for ruling in waiting:
-            self.course.rule(ruling.what, ruling.value)  # type: ignore[arg-type]
+            self.sequence.take(
+                Step(self.recipes[step.recipe], number, step.until, step.replicates, step.parent,
+                     step.why), step.recipe, step.observed)
+        for override in waiting:
+            self._override(override)
 
-    def enter(self, run: int, recipe: int, block: Block) -> RunEntry:
+    def _override(self, override: OverrideRecord) -> None:
+        self.sequence.override(override.what, override.value)  # type: ignore[arg-type]
+
+    def enter(self, run: int, recipe: int, replicate: Replicate) -> RunEntry:
         """Add a run."""
-        spec = RunSpec(run, self.recipes[recipe], Streams(self.seed, *block))
-        self.runs[run] = self._of[recipe, block] = RunEntry(spec, recipe)
+        spec = RunSpec(run, self.recipes[recipe], Streams(self.seed, *replicate))
+        self.runs[run] = self._of[recipe, replicate] = RunEntry(spec, recipe)
         return self.runs[run]
 
     def forget(self, recipe: int) -> None:
         """Take out a recipe that could not be entered."""
         self.recipes.pop(recipe, None)
         for entry in self.runs_of(recipe):
-            self.runs.pop(entry.spec.id)
+            self.runs.pop(entry.id)
         self._of = {key: entry for key, entry in self._of.items() if key[0] != recipe}
 
-    def run_on(self, recipe: int, block: Block) -> RunEntry | None:
-        """Return the run of a recipe on a block."""
-        return self._of.get((recipe, block))
+    def run_on(self, recipe: int, replicate: Replicate) -> RunEntry | None:
+        """Return the run of a recipe on a replicate."""
+        return self._of.get((recipe, replicate))
 
-    def runs_of(self, recipe: int, blocks: int = 0) -> list[RunEntry]:
-        """Return the runs of a recipe on the first `blocks` blocks (0: all), those that there
-        are.
-        """
-        found = (self._of.get((recipe, block)) for block in self.blocks[: blocks or None])
+    def runs_of(self, recipe: int, replicates: int = 0) -> list[RunEntry]:
+        """Return the runs of a recipe on the first `replicates` (0: all), those that there are."""
+        found = (self._of.get((recipe, each)) for each in self.replicates[:replicates or None])
         return [entry for entry in found if entry is not None]
 
-    def outcome(self, taken: Taken) -> Observation | None:
+    def outcome(self, taken: TakenStep) -> Observation | None:
         """Return what came of a step; None while that is not known."""
         until = taken.step.until
-        runs = self.runs_of(taken.number, taken.step.blocks)
+        runs = self.runs_of(taken.number, taken.step.replicates)
         if not all(run.known(until) for run in runs):
             return None
         ended = all(run.over_by(until) for run in runs)

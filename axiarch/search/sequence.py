@@ -1,5 +1,5 @@
-"""The course of a search: its steps in their order, when the next may be decided, and when an
-outcome is told.
+"""The sequence of a search: its steps in their order, when the next may be decided, and when an
+outcome is observed.
 
 A search has a clock of its own, which says when the method observes an outcome. Decisions therefore
 do not depend on the number of workers, their speed, or interruptions. On this clock, a step takes
@@ -15,7 +15,7 @@ from collections.abc import Callable
 from dataclasses import dataclass
 
 from axiarch.recipes.recipe import Recipe
-from axiarch.search.method import Method, Observation, Ruling, Step
+from axiarch.search.method import Method, Observation, Override, Step
 
 #: From a recipe and a number of its epochs to how long they take, in any unit.
 Effort = Callable[[Recipe, int], float]
@@ -27,15 +27,17 @@ def by_epochs(recipe: Recipe, epochs: int) -> float:
 
 
 @dataclass(frozen=True)
-class Taken:
-    """A step that was taken: its recipe's number, and how many outcomes had been told before."""
+class TakenStep:
+    """A step that was taken: its recipe's number, and how many outcomes had been observed
+    before.
+    """
 
     step: Step
     number: int
-    told: int
+    observed: int
 
 
-class Course:
+class StepSequence:
     """Drives a method.
 
     Parameters
@@ -48,42 +50,42 @@ class Course:
         Says how long a training takes by the clock; the same for a search whenever it is asked.
     """
 
-    def __init__(self, method: Method, outcome: Callable[[Taken], Observation | None],
+    def __init__(self, method: Method, outcome: Callable[[TakenStep], Observation | None],
                  effort: Effort = by_epochs) -> None:
         self.method = method
-        self.steps: list[Taken] = []
-        self.told = 0
+        self.steps: list[TakenStep] = []
+        self.observed = 0
         self._outcome, self._effort = outcome, effort
         self._now = 0.0
         self._under_way: list[tuple[float,
                                     int]] = []  # when each ends, and its place among the steps
         self._until: dict[tuple[int, int],
-                          int] = {}  # epochs that a recipe was let train for on a block
+                          int] = {}  # epochs that a recipe was let train for on a replicate
         self._nothing: tuple[int, int, int] | None = None
-        self._rulings = 0
+        self._overrides = 0
 
     def decide(self) -> Step | None:
         """Return the next step, or None if none can be decided now: ever, where all outcomes
-        have been told.
+        have been observed.
         """
         while True:
             if len(self._under_way) < self.method.window:
-                asked = (self.told, len(self.steps), self._rulings)
+                asked = (self.observed, len(self.steps), self._overrides)
                 step = None if asked == self._nothing else self.method.next()
                 if step is not None:
                     return step
                 self._nothing = asked
                 if not self._under_way or not self.method.learns:
                     return None
-            if not self._tell():
+            if not self._observe():
                 return None
 
-    def rule(self, what: Ruling, value: int) -> None:
+    def override(self, what: Override, value: int) -> None:
         """Let the method obey a user."""
-        self.method.rule(what, value)
-        self._rulings += 1
+        self.method.override(what, value)
+        self._overrides += 1
 
-    def _tell(self) -> bool:
+    def _observe(self) -> bool:
         """Tell the outcome of the step that ends first; say whether it was known."""
         ends, place = self._under_way[0]
         found = self._outcome(self.steps[place])
@@ -92,29 +94,32 @@ class Course:
         heapq.heappop(self._under_way)
         self._now = ends
         self.method.observe(found)
-        self.told += 1
+        self.observed += 1
         return True
 
-    def take(self, step: Step, number: int, told: int | None = None) -> Taken:
-        """Take a step: the one decided, one by hand, or (with `told`) one of an earlier sitting."""
-        while told is not None and self.told < told:
-            if not self._under_way or not self._tell():
+    def take(self, step: Step, number: int, observed: int | None = None) -> TakenStep:
+        """Take a step: the one decided, one by hand, or (with `observed`) one of an earlier
+        sitting.
+        """
+        while observed is not None and self.observed < observed:
+            if not self._under_way or not self._observe():
                 raise ValueError("a step was taken on outcomes that are not known")
-        taken = Taken(step, number, self.told)
+        taken = TakenStep(step, number, self.observed)
         heapq.heappush(self._under_way, (self._now + self._takes(step, number), len(self.steps)))
         self.steps.append(taken)
         self.method.take(step, number)
         return taken
 
     def _takes(self, step: Step, number: int) -> float:
-        """Return how long a step takes, one block after the other, from where its recipe stood
+        """Return how long a step takes, one replicate after the other, from where its recipe stood
         or its parent did.
         """
         until = step.until or step.recipe.whole("epochs")
         takes = 0.0
-        for block in range(step.blocks or self.method.blocks):
-            begun = self._until.get((number, block), self._until.get((step.parent, block), 0))
+        for replicate in range(step.replicates or self.method.replicates):
+            begun = self._until.get((number, replicate), self._until.get((step.parent, replicate),
+                                                                         0))
             if until > begun:
                 takes += self._effort(step.recipe, until - begun)
-                self._until[number, block] = until
+                self._until[number, replicate] = until
         return takes

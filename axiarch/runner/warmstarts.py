@@ -8,7 +8,7 @@ from dataclasses import dataclass
 from pathlib import Path
 
 from axiarch.data.dataset import Dataset
-from axiarch.engine.checkpoint import carry_over, save_checkpoint
+from axiarch.engine.checkpoint import carry_over, encode_checkpoint
 from axiarch.engine.run import RunSpec
 from axiarch.engine.state import RunState
 from axiarch.engine.streams import Streams
@@ -20,13 +20,13 @@ from axiarch.journal.write import JournalWriter
 from axiarch.plain import shown
 from axiarch.recipes.recipe import Recipe
 from axiarch.recipes.searchfile import Start, read_search
-from axiarch.runner.ledger import Block, Ledger, RunEntry
+from axiarch.runner.history import History, Replicate, RunEntry
 from axiarch.runner.material import shape_of
-from axiarch.runner.saved import checkpoints, first_model, latest, origin
+from axiarch.runner.store import FolderStore, first_model, latest, named, origin_of
 
 
 @dataclass(frozen=True)
-class Origin:
+class WarmStart:
     """A run that another goes on from, after the given epoch at the latest, or a model that it
     starts from.
 
@@ -36,25 +36,25 @@ class Origin:
 
     spec: RunSpec
     folder: Path
-    block: Block
+    replicate: Replicate
     epoch: int
     best: bool
     afresh: bool = False
     model: Path | None = None
 
 
-class Inheritance:
+class WarmStarts:
     """Finds the runs that others go on from, and hands on what they left."""
 
-    def __init__(self, workspace: Workspace, number: int, reader: JournalReader, dataset: Dataset,
-                 seed: int) -> None:
+    def __init__(self, workspace: Workspace, store: FolderStore, reader: JournalReader,
+                 dataset: Dataset, seed: int) -> None:
         self._workspace = workspace
         self._reader = reader
         self._dataset = dataset
         self._seed = seed
-        self._checkpoints = workspace.search(number) / "checkpoints"
+        self._store = store
 
-    def of_search(self, start: Start) -> Origin:
+    def of_search(self, start: Start) -> WarmStart:
         """Return the run of an earlier search that this one starts from.
 
         Raises
@@ -80,10 +80,10 @@ class Inheritance:
         epochs = sum(e.run == run.id for e in changes.epochs)
         folder = self._workspace.search(start.search) / "checkpoints"
         best = start.at == "best"
-        return Origin(spec, folder, (run.repeat, run.fold), run.best_epoch if best else epochs,
+        return WarmStart(spec, folder, (run.repeat, run.fold), run.best_epoch if best else epochs,
                       best, not best)
 
-    def _of_model(self, start: Start) -> Origin:
+    def _of_model(self, start: Start) -> WarmStart:
         """Return the model that this search starts from: the copy of it in the search's own folder.
 
         Raises
@@ -91,7 +91,7 @@ class Inheritance:
         InputError
             If it cannot be used.
         """
-        path = first_model(self._checkpoints.parent)
+        path = first_model(self._store.checkpoints.parent)
         try:
             fold = fold_of(path)
         except TrainingError as error:
@@ -101,23 +101,23 @@ class Inheritance:
             raise InputError("the model was made for other data",
                              f"[start], model {shown(start.model, 60)!r}",
                              "start from a model of this data set")
-        block = (0, fold)
-        return Origin(RunSpec(0, Recipe({}), Streams(self._seed, *block)),
-                      self._checkpoints,
-                      block,
+        replicate = (0, fold)
+        return WarmStart(RunSpec(0, Recipe({}), Streams(self._seed, *replicate)),
+                      self._store.checkpoints,
+                      replicate,
                       0,
                       False,
                       model=path)
 
-    def of_run(self, ledger: Ledger, recipe: int, block: Block) -> Origin:
-        """Return the run of another recipe of this search on the same block."""
-        entry = ledger.run_on(recipe, block)
+    def of_run(self, history: History, recipe: int, replicate: Replicate) -> WarmStart:
+        """Return the run of another recipe of this search on the same replicate."""
+        entry = history.run_on(recipe, replicate)
         if entry is None:
             raise TrainingError(f"recipe {recipe} has no run to continue from", "",
                                 "train it first")
-        return Origin(entry.spec, self._checkpoints, block, entry.journalled, False)
+        return WarmStart(entry.spec, self._store.checkpoints, replicate, entry.journalled, False)
 
-    def state(self, was: Origin, recipe: Recipe) -> RunState | None:
+    def state(self, was: WarmStart, recipe: Recipe) -> RunState | None:
         """Return where a run of `recipe` starts that goes on from the run `was`; None if at its
         beginning.
 
@@ -129,13 +129,13 @@ class Inheritance:
         TrainingError
             If the networks differ, or there is no checkpoint of such an epoch.
         """
-        fold = was.block[1]
+        fold = was.replicate[1]
         if was.model is not None:
             return first_state(was.model, shape_of(recipe, self._dataset, fold),
                                self._dataset.fingerprint)
         run = RunSpec(0, recipe, was.spec.streams)
-        found = checkpoints(was.folder, was.spec.id)
-        for path in found:
+        kept = FolderStore(was.folder, was.folder)
+        for path in map(kept.checkpoint, kept.keys().get(was.spec.id, [])):
             state = carry_over(path, was.spec, shape_of(was.spec.recipe, self._dataset, fold), run,
                                shape_of(recipe, self._dataset, fold), self._dataset.fingerprint,
                                was.epoch, was.best)
@@ -147,11 +147,11 @@ class Inheritance:
                             shown(latest(was.folder, was.spec.id)),
                             "train the recipe from scratch: make it the base of a search")
 
-    def hand_on(self, was: Origin, state: RunState, to: RunEntry, journal: JournalWriter) -> None:
-        """Give a new run the weights and the epochs of the one it goes on from."""
-        for place in (latest, origin):
-            save_checkpoint(place(self._checkpoints, to.spec.id), to.spec, state,
-                            self._dataset.fingerprint)
+    def apply(self, was: WarmStart, state: RunState, to: RunEntry, journal: JournalWriter) -> None:
+        """Give a new run the weights and the epochs of the one that it continues."""
+        to.origin = origin_of(to.id)
+        self._store.put(named(to.origin),
+                        encode_checkpoint(to.spec, state, self._dataset.fingerprint))
         if state.epoch:
-            journal.copy_epochs(was.spec.id, to.spec.id, state.epoch)
+            journal.copy_epochs(was.spec.id, to.id, state.epoch)
         to.losses = list(state.watch.losses)

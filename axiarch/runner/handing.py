@@ -1,0 +1,103 @@
+"""Hand out runs to workers, and decide what comes next."""
+
+from __future__ import annotations
+
+import time
+
+from axiarch.runner.history import RunEntry
+from axiarch.runner.running import RunningSearch
+from axiarch.runner.steps import enter
+from axiarch.runner.tasks import Task
+from axiarch.runs.states import RunState
+
+#: Runs that may wait at once.
+_AHEAD = 2000
+#: A run of less effort than that is short, a tenth of a second.
+_SHORT = 5e9
+#: Seconds of deciding between two looks at what workers report.
+_DECIDING = 0.003
+
+
+def hand_out(search: RunningSearch) -> bool:
+    """Keep the workers busy, and decide for a moment what they train next; say whether more may be
+    decided at once.
+
+    What is decided is handed out before the next is: a decision takes as long as a short training.
+    """
+    end = time.perf_counter() + _DECIDING
+    give(search)
+    while time.perf_counter() < end:
+        if not propose(search):
+            return False
+        give(search)
+    return True
+
+
+def propose(search: RunningSearch) -> bool:
+    """Ask the method for a step, where there is room to plan with; say whether there was one."""
+    if len(search.queue) >= _AHEAD:
+        return False
+    step = search.history.sequence.decide()
+    search.nothing_now = step is None
+    if step is not None:
+        enter(search, step)
+    return step is not None
+
+
+def give(search: RunningSearch) -> None:
+    """Give workers that have none a run, then runs that wait behind it where there are enough."""
+    crew = search.crew
+    idle = [n for n in crew.hungry if not crew.workers[n].runs]
+    for number in sorted(idle):
+        run = search.queue.take()
+        if run is None:
+            return
+        _submit(search, number, run)
+    if not search.queue:
+        return
+    for number in sorted(crew.hungry):
+        if not _extend(search, number):
+            crew.hungry.pop(number, None)
+
+
+def _extend(search: RunningSearch, number: int) -> bool:
+    """Let runs wait behind the one that a worker trains; say whether it can take more later.
+
+    Where few are left, only behind a short one: another worker might be free sooner.
+    """
+    worker = search.crew.workers[number]
+    while worker.runs and len(worker.runs) <= search.executor.ahead and not worker.alone:
+        few = len(search.queue) < len(search.crew.workers)
+        if not search.queue or (few and not all(_short(search, run) for run in worker.runs)):
+            return True
+        run = search.queue.take_behind()
+        if run is None:
+            return True
+        _submit(search, number, run)
+    return not worker.runs
+
+
+def _submit(search: RunningSearch, number: int, run: RunEntry) -> None:
+    """Let a worker train a run, after those it has."""
+    begins = not search.crew.workers[number].runs
+    run.state = RunState.TRAINING
+    with search.journal.transaction():
+        if begins:  # to the journal, one behind another still waits
+            search.journal.set_runs([run.id], RunState.TRAINING, number)
+        search.crew.give(number, run.id, run.alone)
+    search.executor.submit(number, task_of(search, run))
+
+
+def task_of(search: RunningSearch, run: RunEntry) -> Task:
+    """Return a run as a worker is asked for it."""
+    return Task(run.spec, run.journalled, run.until, search.dataset.fingerprint,
+                tuple(run.checkpoints) if run.journalled else (), run.origin, search.watched,
+                f"search {search.number}, {search.file.name}")
+
+
+def _short(search: RunningSearch, number: int) -> bool:
+    """Say whether a run will soon have come as far as it is wanted."""
+    run = search.history.runs[number]
+    recipe = run.spec.recipe
+    left = (run.until or recipe.whole("epochs")) - run.journalled
+    return search.effort(recipe, left) < _SHORT

@@ -1,0 +1,159 @@
+"""One search while it runs: what it consists of, and its state as the journal has it.
+
+Requests, reports and steps are functions of this value, each in a file of its own.
+"""
+
+from __future__ import annotations
+
+import time
+from collections.abc import Callable
+
+from axiarch.data.dataset import Dataset
+from axiarch.errors import InputError, TrainingError
+from axiarch.journal.read import JournalReader, guarded
+from axiarch.journal.workspace import Workspace
+from axiarch.journal.write import JournalWriter
+from axiarch.plain import shown
+from axiarch.recipes.searchfile import SearchFile
+from axiarch.runner.crew import Crew
+from axiarch.runner.executors import Executor
+from axiarch.runner.history import History, Replicate
+from axiarch.runner.material import effort_of
+from axiarch.runner.queue import Queue
+from axiarch.runner.store import FolderStore, origin_of
+from axiarch.runner.warmstarts import WarmStart, WarmStarts
+from axiarch.runs.states import RunState, SearchState
+from axiarch.search.methods import make_method
+
+#: A search of at most so many recipes is watched: its runs report their predictions for so many
+#: validation rows.
+WATCHED, EXAMPLES = 3, 8
+
+
+class RunningSearch:
+    """A search that runs: its values, and changes of its state.
+
+    Parameters
+    ----------
+    workspace : Workspace
+        Locked.
+    number : int
+    file : SearchFile
+    dataset : Dataset
+    journal : JournalWriter
+    executor : Executor
+    room : int
+        Bytes that a worker may take for a run; 0 for as many as it needs.
+    clock : callable
+    """
+
+    def __init__(self, workspace: Workspace, number: int, file: SearchFile, dataset: Dataset,
+                 journal: JournalWriter, executor: Executor,
+                 clock: Callable[[], float] = time.monotonic, room: int = 0) -> None:
+        self.number, self.file, self.dataset = number, file, dataset
+        self.journal, self.executor, self.room, self.clock = journal, executor, room, clock
+        self.folder = workspace.search(number)
+        self.store = store_of(workspace, number, dataset)
+        self.store.checkpoints.mkdir(exist_ok=True)
+        self.queue = Queue()
+        self.crew = Crew(journal, number)
+        self.state = SearchState.PREPARING
+        self.wanted, self.why_paused = SearchState.RUNNING, ""
+        # Whether no step could be decided when that was last tried.
+        self.nothing_now = False
+        self._restore(workspace)
+
+    def _restore(self, workspace: Workspace) -> None:
+        reader = JournalReader(workspace.journal)
+        known, file = reader.search(self.number), self.file
+        self.warm_starts = WarmStarts(workspace, self.store, reader, self.dataset, file.seed)
+        # Where it starts from is found before anything is entered: a search that cannot start
+        # leaves no trace.
+        self.start: WarmStart | None = None
+        if file.start:
+            self.start = self.warm_starts.of_search(file.start)
+            if known is None:
+                self._check_start(self.start)
+        if known is None:
+            with self.journal.transaction():
+                self.journal.add_search(self.number, file.name,
+                                        (self.folder / "search.toml").read_text(encoding="utf-8"),
+                                        file.data, self.dataset.fingerprint)
+        self._busy = known.busy if known else 0.0
+        self._since: float | None = None
+        replicates: list[Replicate] = [(r, f) for r in range(file.repeats)
+                                       for f in range(len(self.dataset.folds))]
+        replicates = [self.start.replicate] if self.start else replicates
+        method = make_method(file.method, file.space, file.seed, len(replicates))
+        self.watched = EXAMPLES if method.expected <= WATCHED else 0
+        self.effort = effort_of(self.dataset)
+        self.history = History(file.seed, replicates, method, self.effort)
+        with guarded(workspace.journal):
+            self.history.restore(reader.changes(self.number), reader.steps(self.number),
+                                 reader.overrides(self.number))
+        reader.close()
+        self._find_checkpoints()
+        waiting = [run for run in self.history.runs.values() if run.state == RunState.WAITING]
+        for run in waiting:
+            self.queue.put(run)
+        with self.journal.transaction():
+            self.journal.set_runs([run.id for run in waiting], RunState.WAITING)
+            self.enter_state(SearchState.PREPARING)
+
+    def _find_checkpoints(self) -> None:
+        for number, keys in self.store.keys().items():
+            run = self.history.runs.get(number)
+            if run is not None:
+                origin = origin_of(number)
+                run.checkpoints = [key for key in keys if key != origin]
+                run.origin = origin if origin in keys else ""
+
+    def _check_start(self, start: WarmStart) -> None:
+        """Raise where the base recipe cannot continue from the run that the search file names."""
+        try:
+            self.warm_starts.state(start, self.file.space.base)
+        except TrainingError as error:
+            model = self.file.start.model if self.file.start else ""
+            where = f"model {shown(model, 60)!r}" if model else error.where
+            raise InputError(error.what, f"[start], {where}", error.remedy) from None
+
+    # -- its state -------------------------------------------------------------------------------
+
+    def pause(self, why: str) -> None:
+        """Ask all workers to pause; the search counts as paused when they have."""
+        if self.wanted == SearchState.RUNNING:
+            self.wanted, self.why_paused = SearchState.PAUSED, why
+            self.executor.hold()
+
+    def settle_pause(self) -> None:
+        """Enter that the search is paused, once every worker with a run has paused."""
+        waits = self.wanted == SearchState.PAUSED and self.state != SearchState.PAUSED
+        if waits and self.crew.all_held:
+            self.change(SearchState.PAUSED, self.why_paused)
+
+    def note(self, kind: str, text: str) -> None:
+        """Enter something that happened."""
+        with self.journal.transaction():
+            self.journal.add_event(self.number, kind, text)
+
+    def change(self, state: SearchState, why: str) -> None:
+        """Enter a new state, and that it was entered."""
+        with self.journal.transaction():
+            self.enter_state(state, why)
+            self.journal.add_event(self.number, state, why)
+
+    def enter_state(self, state: SearchState, why: str = "") -> None:
+        """Enter a new state, within a transaction."""
+        now = self.clock()
+        if self._since is not None:
+            self._busy += now - self._since
+        self._since = now if state == SearchState.RUNNING else None
+        self.state = state
+        self.journal.set_search(self.number, state, why, self._busy)
+
+
+def store_of(workspace: Workspace, number: int, dataset: Dataset) -> FolderStore:
+    """Return the store of a search: its own folder, and its data set in the workspace."""
+    return FolderStore(workspace.search(number).absolute() / "checkpoints",
+                       workspace.search(number).absolute() / "data",
+                       {dataset.fingerprint: dataset.folder.absolute()})
