@@ -7,7 +7,10 @@ import subprocess
 import sys
 import unittest
 from collections.abc import Iterator
+from functools import cache
 from pathlib import Path
+
+import grimp
 
 ROOT = Path(__file__).resolve().parent.parent
 PACKAGE = ROOT / "axiarch"
@@ -42,7 +45,7 @@ OWNED = {"textual": {"tui"}, "sqlite3": {"journal"}, "matplotlib": {"export"}, "
          "click": {"cli"}, "polars": {"data"}, "safetensors": {"engine"}, "onnx": {"export"},
          "jinja2": {"export"}, "pydantic": {"recipes"}, "distributed": {"runner"}}
 #: Packages that only one module may import.
-ONE_MODULE = {"distributed": "executors/cluster.py"}
+ONE_MODULE = {"distributed": ".executors.cluster"}
 
 
 def modules() -> Iterator[tuple[Path, str]]:
@@ -52,49 +55,50 @@ def modules() -> Iterator[tuple[Path, str]]:
         yield path, parts[0] if len(parts) > 1 else ""
 
 
-def imports(path: Path) -> Iterator[tuple[str, int]]:
-    """Yield every module imported in a file, late and type-only imports included."""
-    for node in ast.walk(ast.parse(path.read_text(encoding="utf-8"))):
-        if isinstance(node, ast.Import):
-            yield from ((alias.name, node.lineno) for alias in node.names)
-        elif isinstance(node, ast.ImportFrom) and node.module:
-            if node.module == "axiarch":
-                yield from ((f"axiarch.{alias.name}", node.lineno) for alias in node.names)
-            else:
-                yield node.module, node.lineno
-
-
 def room_of(module: str) -> str:
     """Return the room of one of our modules; the empty text for those beside the rooms."""
     parts = module.split(".")
     return parts[1] if len(parts) > 1 and (PACKAGE / parts[1]).is_dir() else ""
 
 
+@cache
+def graph() -> grimp.ImportGraph:
+    """Return who imports what, late and type-only imports and other packages included."""
+    return grimp.build_graph("axiarch", include_external_packages=True, cache_dir=None)
+
+
 class ImportDirection(unittest.TestCase):
     def test_every_arrow_is_allowed(self) -> None:
-        for path, room in modules():
-            for module, line in imports(path):
-                if not module.startswith("axiarch") or not room:
+        ours = [module for module in graph().modules if module.split(".")[0] == "axiarch"]
+        self.assertGreater(len(ours), 200)
+        for module in ours:
+            room = room_of(module)
+            for target in graph().find_modules_directly_imported_by(module):
+                there = room_of(target)
+                if not room or not target.startswith("axiarch") or there in ("", "runs", room):
                     continue
-                target = room_of(module)
-                if target in ("", "runs", room):
-                    continue
-                with self.subTest(path=path.name, line=line, imports=module):
+                with self.subTest(module=module, imports=target):
                     if room in ("tui", "cli"):
-                        allowed = target in ("workflows", "recipes") or module in VALUES or (
-                            room == "cli" and module == "axiarch.tui.app")
+                        allowed = there in ("workflows", "recipes") or target in VALUES or (
+                            room == "cli" and target == "axiarch.tui.app")
                         self.assertTrue(allowed)
                     else:
-                        self.assertIn(target, ALLOWED[room])
+                        self.assertIn(there, ALLOWED[room])
+
+    def test_no_room_reaches_another_by_a_detour(self) -> None:
+        """Whatever a room may not import, no chain of imports leads to."""
+        for room, allowed in ALLOWED.items():
+            for other in {*ALLOWED, "tui", "cli"} - {*allowed, room, "runs"}:
+                chain = graph().find_shortest_chain(f"axiarch.{room}", f"axiarch.{other}",
+                                                    as_packages=True)
+                self.assertIsNone(chain, (room, other))
 
     def test_packages_stay_in_their_rooms(self) -> None:
-        for path, room in modules():
-            for module, line in imports(path):
-                top = module.split(".")[0]
-                if top in OWNED:
-                    with self.subTest(path=str(path.relative_to(ROOT)), line=line, imports=module):
-                        self.assertIn(room, OWNED[top])
-                        self.assertTrue(str(path).endswith(ONE_MODULE.get(top, "")))
+        for package, rooms in OWNED.items():
+            for module in graph().find_modules_that_directly_import(package):
+                with self.subTest(package=package, module=module):
+                    self.assertIn(room_of(module), rooms)
+                    self.assertTrue(module.endswith(ONE_MODULE.get(package, "")))
 
     def test_one_module_writes_to_the_terminal(self) -> None:
         """Neither ``print`` nor ``echo`` nor a stream, except in the gate and in processes that
@@ -114,11 +118,11 @@ class ImportDirection(unittest.TestCase):
                     self.assertFalse(name.startswith(("sys.stdout.write", "sys.stderr.write")))
 
     def test_plots_know_no_widgets(self) -> None:
-        for path in (PACKAGE / "tui" / "plots").glob("*.py"):
-            for module, line in imports(path):
-                with self.subTest(path=path.name, line=line):
-                    self.assertFalse(
-                        module.startswith(("textual", "axiarch.tui.widgets", "axiarch.tui.views")))
+        for module in graph().find_descendants("axiarch.tui.plots"):
+            for target in graph().find_modules_directly_imported_by(module):
+                with self.subTest(module=module, imports=target):
+                    self.assertFalse(target.startswith(
+                        ("textual", "axiarch.tui.widgets", "axiarch.tui.views")))
 
     def test_the_table_in_the_docs_is_this_table(self) -> None:
         text = (ROOT / "docs" / "architecture.md").read_text(encoding="utf-8")

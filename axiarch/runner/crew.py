@@ -22,6 +22,12 @@ class Worker:
         Whether it has paused.
     alone : bool
         Whether no run may wait behind the one that it trains.
+    short : bool
+        Whether it will soon be through with all its runs.
+    silent : bool
+        Whether nothing was heard of it for a while.
+    memory, busy
+        Bytes that it has to itself, and the share of a core that it used lately.
     """
 
     number: int
@@ -29,6 +35,7 @@ class Worker:
     runs: list[int] = field(default_factory=list)
     held: bool = False
     alone: bool = False
+    short: bool = False
     silent: bool = False
     memory: int = 0
     busy: float = 0.0
@@ -83,9 +90,10 @@ class Crew:
         worker = self.workers.pop(number, None)
         return worker.runs if worker else []
 
-    def give(self, number: int, run: int, alone: bool = False) -> None:
+    def give(self, number: int, run: int, alone: bool = False, short: bool = False) -> None:
         """Enter that a worker got a run."""
         worker = self.workers[number]
+        worker.short = short and (worker.short or not worker.runs)
         worker.runs.append(run)
         worker.alone = alone
         if len(worker.runs) == 1:

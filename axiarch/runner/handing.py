@@ -53,11 +53,11 @@ def give(search: RunningSearch) -> None:
         if run is None:
             return
         _submit(search, number, run)
-    if not search.queue:
-        return
-    for number in sorted(crew.hungry):
+    for number in sorted(crew.hungry) if search.queue else ():
         if not _extend(search, number):
             crew.hungry.pop(number, None)
+        if not search.queue:
+            return
 
 
 def _extend(search: RunningSearch, number: int) -> bool:
@@ -68,7 +68,7 @@ def _extend(search: RunningSearch, number: int) -> bool:
     worker = search.crew.workers[number]
     while worker.runs and len(worker.runs) <= search.executor.ahead and not worker.alone:
         few = len(search.queue) < len(search.crew.workers)
-        if not search.queue or (few and not all(_short(search, run) for run in worker.runs)):
+        if few and not worker.short:
             return True
         run = search.queue.take_behind()
         if run is None:
@@ -84,7 +84,7 @@ def _submit(search: RunningSearch, number: int, run: RunEntry) -> None:
     with search.journal.transaction():
         if begins:  # to the journal, one behind another still waits
             search.journal.set_runs([run.id], RunState.TRAINING, number)
-        search.crew.give(number, run.id, run.alone)
+        search.crew.give(number, run.id, run.alone, _short(search, run))
     search.executor.submit(number, task_of(search, run))
 
 
@@ -95,9 +95,8 @@ def task_of(search: RunningSearch, run: RunEntry) -> Task:
                 f"search {search.number}, {search.file.name}")
 
 
-def _short(search: RunningSearch, number: int) -> bool:
+def _short(search: RunningSearch, run: RunEntry) -> bool:
     """Say whether a run will soon have come as far as it is wanted."""
-    run = search.history.runs[number]
     recipe = run.spec.recipe
     left = (run.until or recipe.whole("epochs")) - run.journalled
     return search.effort(recipe, left) < _SHORT

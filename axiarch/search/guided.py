@@ -44,6 +44,9 @@ _REFINED, _NEARER = (0.06, 0.02), 16
 #: Points of the model at the most: more tell little more, and cost the cube of their number; and by
 #: how many they may have grown past it before some give way.
 MOST_POINTS, _SLACK = 150, 30
+#: Recipes in training that are taken into account at the most, the latest: with a thousand workers,
+#: all of them would cost a fifth of a second a decision.
+MOST_PENDING = 80
 #: Which shares of them are the best at the end of the training, and at the end of earlier rounds;
 #: the others are as far from each other as can be. (Of what was tried on made-up losses these kept
 #: newcomers best.)
@@ -95,8 +98,8 @@ class ModelDriven(Drawn):
         from axiarch.search.model import expected_improvement
 
         model, recipes, at_end = self._model()
-        pending = np.array([self._row(recipe) for recipe in self.pending()]).reshape(
-            -1, len(self._features))
+        pending = np.array([self._row(recipe) for recipe in self.pending()[-MOST_PENDING:]]
+                           ).reshape(-1, len(self._features))
         rng = np.random.default_rng(np.random.SeedSequence(self.seed, spawn_key=(number, 1)))
         model_now = model.with_pending(pending, SHORTER if number % RANDOM_EVERY == 1 else 1.0)
 

@@ -23,7 +23,7 @@ from typing import TYPE_CHECKING, Any
 if TYPE_CHECKING:
     from axiarch.workflows.adding import add_table, redecide, search_data
     from axiarch.workflows.bringing import bring_in
-    from axiarch.workflows.clusters import trust_cluster
+    from axiarch.workflows.clusters import check_address, trust_cluster
     from axiarch.workflows.comparing import differences, keep_version, versions
     from axiarch.workflows.confirming import confirmations, confirming_search
     from axiarch.workflows.continuing import continue_model, continue_run, continued
@@ -90,7 +90,7 @@ _MODULES = {
     "rescuing": "rescue",
     "scaling": "scale_up",
     "starting": "resume_search start_search",
-    "clusters": "trust_cluster",
+    "clusters": "check_address trust_cluster",
     "steering": "steer_search",
     "telling": "told",
     "unsealing": "open_seal openings score_of score_words trust",
@@ -105,6 +105,7 @@ __all__ = [
     "add_table",
     "alone",
     "bring_in",
+    "check_address",
     "confirmations",
     "confirming_search",
     "continue_model",

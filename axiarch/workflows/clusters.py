@@ -17,6 +17,18 @@ from axiarch.workflows.asking import ask
 _MOST, _MOST_LIST = 300, 1 << 20
 
 
+def check_address(address: str) -> None:
+    """Raise unless a text can be the address of a scheduler.
+
+    Raises
+    ------
+    InputError
+    """
+    if not address.isprintable() or not 0 < len(address) <= _MOST or " " in address:
+        raise InputError(f"{shown(address, 60)!r} is not the address of a scheduler", "cluster",
+                         "write it as tcp://HOST:8786, tls://HOST:8786 or local:4")
+
+
 def trust_cluster(address: str) -> None:
     """Remember an address that the user has named.
 
@@ -27,9 +39,7 @@ def trust_cluster(address: str) -> None:
     WorkspaceReadOnly
         If it cannot be remembered.
     """
-    if not address.isprintable() or not 0 < len(address) <= _MOST or " " in address:
-        raise InputError(f"{shown(address, 60)!r} is no address of a scheduler", "cluster",
-                         "write it as tcp://HOST:8786, tls://HOST:8786 or local:4")
+    check_address(address)
     if _is_local(address) or address in _trusted():
         return
     place = _list()

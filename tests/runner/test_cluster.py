@@ -180,7 +180,8 @@ class Searches(ClusterCase):
 class Refused(ClusterCase):
     def test_a_wrong_address_is_bad_input_and_leaves_no_search(self) -> None:
         for address, words in (("tcp://127.0.0.1:9", "no scheduler answers"),
-                               ("nonsense://x", "no address"), ("local:0", "number of workers"),
+                               ("nonsense://x", "address of a scheduler is expected"),
+                               ("local:0", "number of workers"),
                                ("local:many", "number of workers")):
             with self.subTest(address=address):
                 workflows.trust_cluster(address)

@@ -268,7 +268,16 @@ class Sealing(FolderCase):
             for column in ("search", "recipe", "scores"):
                 db.execute(f"ALTER TABLE opening DROP COLUMN {column}")
             db.execute("ALTER TABLE recipe DROP COLUMN origin")
-            db.execute("PRAGMA user_version = 5")
+            db.executescript("""
+                ALTER TABLE epoch RENAME COLUMN train_loss_eval TO train_loss_still;
+                ALTER TABLE step RENAME COLUMN observed TO told;
+                ALTER TABLE step RENAME COLUMN replicates TO blocks;
+                ALTER TABLE override RENAME TO ruling;
+                ALTER TABLE run RENAME COLUMN worker TO lane;
+                DROP TABLE worker;
+                CREATE TABLE lane (search INTEGER, number INTEGER, pid INTEGER, state TEXT);
+                PRAGMA user_version = 5;
+            """)
             db.commit()
         workspace = workflows.open_workspace(self.folder / "w")
         self.assertEqual(len(workflows.look_at(workspace).openings), 1)

@@ -540,7 +540,7 @@ def refused(address: str, error: Exception) -> AxiarchError:
         return InputError("the cluster needs a package that is not installed", where,
                           "install it: pip install 'axiarch[cluster]'")
     if isinstance(error, ValueError):
-        return InputError(f"this is no address of a scheduler: {shown(error, 120)}", where,
+        return InputError(f"the address of a scheduler is expected: {shown(error, 120)}", where,
                           "write it as tcp://HOST:8786, tls://HOST:8786 or local:4")
     if any(word in text.lower() for word in ("certificate", "ssl", "tls")):
         return InputError(f"the scheduler's certificate and ours do not fit: {shown(error, 160)}",

@@ -7,7 +7,7 @@ from numpy.typing import NDArray
 from textual.app import ComposeResult
 
 from axiarch.journal.records import WorkerRecord
-from axiarch.plain import loss, number, shown
+from axiarch.plain import count, loss, memory, number, shown
 from axiarch.tui.plots.chart import Chart, Level, Series, draw_chart, loss_scale
 from axiarch.tui.plots.runs import Row, Rows, cut, fit, right, row_width
 from axiarch.tui.plots.scale import Scale
@@ -21,9 +21,12 @@ Floats = NDArray[np.float64]
 
 #: What a worker does that trains nothing, as it is said.
 _WORKER_STATES = {"held": "paused", "idle": "nothing to do", "training": "beginning a run",
-                "compiling": "compiling the engine, once: about a minute and a half"}
+                "compiling": "compiling the engine, once: about a minute and a half",
+                "silent": "no answer; its run is given to others after a minute"}
+#: Lines for workers, or for machines where there are more workers.
+_ROWS = 4
 #: Events that are warnings.
-_WRONG = ("died", "failed", "refused")
+_WRONG = ("died", "failed", "refused", "executor")
 #: Recipes drawn as leaders where none are tied.
 _LEADERS = 3
 #: A point that is nowhere: it breaks a line.
@@ -180,10 +183,10 @@ class Workers(TallDrawing):
         if s is None:
             return []
         rows: Rows = []
-        for worker in s.workers[:4]:
-            rows.append(self._worker(s, worker, width))
-        if len(s.workers) > 4:
-            rows.append([(f"          and {len(s.workers) - 4} more workers", "faint")])
+        if len(s.workers) <= _ROWS:
+            rows += [self._worker(s, worker, width) for worker in s.workers]
+        else:
+            rows += _machines(s, width)
         rows += [*_rounds(s, width), *_leader(s, width)]
         if s.events and (s.events[-1].kind in (*_WRONG, "afresh") or s.over):
             rows.append([("     note ", "faint"),
@@ -193,7 +196,7 @@ class Workers(TallDrawing):
 
     def _worker(self, s: Snapshot, worker: WorkerRecord, width: int) -> Row:
         runs = [r for r in s.runs.values() if r.worker == worker.number and r.state == "training"]
-        name: Row = [(right(f"worker {worker.number + 1} ", 10), "faint")]
+        name: Row = [(right(f"{_name(worker)} ", 10), "faint")]
         if not runs:
             return [*name, (_WORKER_STATES.get(worker.state, worker.state), "faint")]
         run = runs[0]
@@ -207,8 +210,44 @@ class Workers(TallDrawing):
             layers = f"{recipe['depth']} × {recipe['width']} {recipe['activation']}"
         shape = f"batch {recipe['batch_size']}, {layers}"
         role = "lead" if worker.state == "held" else "glow"
+        took: Row = [(f"  {round(100 * worker.busy)} % busy", "faint")] if worker.busy else []
         return [*name, ("━" * full, role), ("─" * (cells - full), "grid"),
-                (f"  {fit(trains, 27)}", "ink"), (fit(shape, max(width - 62, 8)).rstrip(), "faint")]
+                (f"  {fit(trains, 27)}", "ink"),
+                (fit(shape, max(width - 62 - row_width(took), 8)).rstrip(), "faint"), *took]
+
+
+def _name(worker: WorkerRecord) -> str:
+    """Return the machine of a worker, or its number where it is on this one."""
+    return shown(worker.machine, 9) if worker.machine else f"worker {worker.number + 1}"
+
+
+def _machines(s: Snapshot, width: int) -> Rows:
+    """Return a line a machine: what each of its workers does, and how busy they are."""
+    machines: dict[str, list[WorkerRecord]] = {}
+    for worker in s.workers:
+        machines.setdefault(worker.machine, []).append(worker)
+    rows: Rows = []
+    for machine, workers in list(machines.items())[:_ROWS]:
+        marks, role_of = [], {"training": ("■", "glow"), "held": ("‖", "lead"),
+                              "silent": ("?", "warn"), "compiling": ("…", "faint")}
+        for worker in workers[:32]:
+            marks.append(role_of.get(worker.state, ("□", "grid")))
+        training = sum(worker.state == "training" for worker in workers)
+        busy = sum(worker.busy for worker in workers) / len(workers)
+        text = f"  {training} of {count(len(workers), 'worker')} train"
+        silent = sum(worker.state == "silent" for worker in workers)
+        text += f", {silent} silent" if silent else ""
+        text += f", {round(100 * busy)} % busy" if busy else ""
+        taken = sum(worker.memory for worker in workers)
+        text += f", {memory(taken)}" if taken else ""
+        name = shown(machine, 18) if machine else "this machine"
+        row: Row = [(right(f"{name} ", 20), "faint"), *marks, (text, "ink")]
+        rows.append(cut(row, width))
+    if len(machines) > _ROWS:
+        more = list(machines.values())[_ROWS:]
+        rows.append([(f"          and {count(len(more), 'machine')} more with "
+                      f"{count(sum(map(len, more)), 'worker')}", "faint")])
+    return rows
 
 
 def _rounds(s: Snapshot, width: int) -> Rows:

@@ -11,6 +11,7 @@ from textual.content import Content
 from textual.message import Message
 from textual.widgets import Input, Static
 
+from axiarch import workflows
 from axiarch.data.dataset import Dataset
 from axiarch.errors import InputError, NotationError, RecipeError
 from axiarch.insight.regrets import regrets
@@ -252,6 +253,8 @@ class Editor(Vertical):
         found = self._judge(event.value)
         if found is not None:
             self.display = False
+            if found.cluster and self.line is not None and self.line.key == "cluster":
+                workflows.trust_cluster(found.cluster)
             self.post_message(self.Taken(found))
 
     def action_step(self, by: int) -> None:

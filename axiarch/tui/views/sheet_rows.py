@@ -9,6 +9,7 @@ import math
 from collections.abc import Callable, Mapping
 from dataclasses import dataclass, replace
 
+from axiarch import workflows
 from axiarch.errors import InputError, NotationError
 from axiarch.plain import shown
 from axiarch.recipes.conditions import written
@@ -19,6 +20,9 @@ from axiarch.recipes.ranges import OneOf
 from axiarch.recipes.searchfile import MethodChoice, SearchFile
 from axiarch.recipes.space import Knob, Space, inactive_knobs
 from axiarch.workflows.drafting import check_method, known_methods
+
+#: What the line of the cluster says where worker processes on this machine train.
+HERE = "here"
 
 
 @dataclass(frozen=True)
@@ -139,6 +143,14 @@ def _search_lines(search: SearchFile) -> list[Line]:
             "comparisons that every recipe must satisfy, such as width * depth <= 256; none for "
             "none",
             recipe=False),
+        Line("cluster",
+             "search",
+             "cluster",
+             search.cluster or HERE,
+             "",
+             "",
+             "who trains: here, or a Dask scheduler such as tcp://host:8786, or local:4",
+             recipe=False),
         Line("name",
              "search",
              "name",
@@ -218,6 +230,7 @@ def _edited_search(search: SearchFile, key: str, text: str) -> SearchFile:
         "repeats": lambda: replace(search, repeats=_whole(text, 1, 1000)),
         "seed": lambda: replace(search, seed=_whole(text, 0, 2**63 - 1)),
         "name": lambda: replace(search, name=_name(text)),
+        "cluster": lambda: replace(search, cluster=_cluster(text)),
         "constraints": lambda: _with_constraints(search, text),
     }
     if key in setters:
@@ -254,6 +267,14 @@ def _whole(text: str, low: int, high: int) -> int:
         raise NotationError(text, 0, f"{value} is out of bounds",
                             f"give a whole number from {low} to {high}")
     return value
+
+
+def _cluster(text: str) -> str:
+    """Return the address of a cluster that the user has typed; empty for this machine."""
+    if text in ("", HERE):
+        return ""
+    workflows.check_address(text)
+    return text
 
 
 def _name(text: str) -> str:
