@@ -61,7 +61,7 @@ class SimulatedExecutor:
         Takes the key and the content of a checkpoint.
     """
 
-    ahead = 3
+    ahead, latency = 3, 0.05
 
     def __init__(self, workers: int, seconds: float, put: Callable[[str, bytes], None]) -> None:
         self._rng = np.random.default_rng(0)

@@ -12,8 +12,9 @@ from axiarch.runs.states import RunState
 
 #: Runs that may wait at once.
 _AHEAD = 2000
-#: A run of less effort than that is short, a tenth of a second.
-_SHORT = 5e9
+#: A run is short if its training takes less than so many times what a report takes; and about how
+#: many multiplications a worker does in a second.
+_SHORT, _A_SECOND = 20.0, 5e10
 #: Seconds of deciding between two looks at what workers report.
 _DECIDING = 0.003
 
@@ -45,7 +46,7 @@ def propose(search: RunningSearch) -> bool:
 
 
 def give(search: RunningSearch) -> None:
-    """Give workers that have none a run, then runs that wait behind it where there are enough."""
+    """Give workers that have none a run, then some that wait behind short ones."""
     crew = search.crew
     idle = [n for n in crew.hungry if not crew.workers[n].runs]
     for number in sorted(idle):
@@ -61,20 +62,20 @@ def give(search: RunningSearch) -> None:
 
 
 def _extend(search: RunningSearch, number: int) -> bool:
-    """Let runs wait behind the one that a worker trains; say whether it can take more later.
-
-    Where few are left, only behind a short one: another worker might be free sooner.
+    """Let runs wait behind those that a worker has, where these are short: by the time a report has
+    come, it would have waited for more. Say whether it can take more later.
     """
     worker = search.crew.workers[number]
-    while worker.runs and len(worker.runs) <= search.executor.ahead and not worker.alone:
-        few = len(search.queue) < len(search.crew.workers)
-        if few and not worker.short:
-            return True
-        run = search.queue.take_behind()
+    if not worker.runs:
+        return True
+    if worker.alone or not worker.short or len(worker.runs) > search.executor.ahead:
+        return False
+    while len(worker.runs) <= search.executor.ahead and worker.short:
+        run = search.queue.take(behind=True)
         if run is None:
             return True
         _submit(search, number, run)
-    return not worker.runs
+    return False
 
 
 def _submit(search: RunningSearch, number: int, run: RunEntry) -> None:
@@ -99,4 +100,4 @@ def _short(search: RunningSearch, run: RunEntry) -> bool:
     """Say whether a run will soon have come as far as it is wanted."""
     recipe = run.spec.recipe
     left = (run.until or recipe.whole("epochs")) - run.journalled
-    return search.effort(recipe, left) < _SHORT
+    return search.effort(recipe, left) < _SHORT * search.executor.latency * _A_SECOND

@@ -33,6 +33,9 @@ class RunEntry:
         Keys of its checkpoints, the latest first.
     origin : str
         Key of the checkpoint that it starts from, where it continues another run; or empty.
+    due : float
+        When the step that it is trained for ends, by the clock of the search: the step due first is
+        the one that the next decision waits for.
     """
 
     spec: RunSpec
@@ -44,6 +47,7 @@ class RunEntry:
     diverged: bool = False
     checkpoints: list[str] = field(default_factory=list)
     origin: str = ""
+    due: float = 0.0
 
     @property
     def id(self) -> int:
@@ -142,11 +146,19 @@ class History:
                 self._override(waiting.pop(0))
             number = step.recipe if step.recipe in seen else 0
             seen.add(step.recipe)
-            self.sequence.take(
-                Step(self.recipes[step.recipe], number, step.until, step.replicates, step.parent,
-                     step.why), step.recipe, step.observed)
+            self.take(Step(self.recipes[step.recipe], number, step.until, step.replicates,
+                           step.parent, step.why), step.recipe, step.observed)
         for override in waiting:
             self._override(override)
+
+    def take(self, step: Step, number: int, observed: int | None = None) -> list[RunEntry]:
+        """Take a step, the one decided or one of an earlier sitting; return the runs it is about.
+        """
+        taken = self.sequence.take(step, number, observed)
+        runs = self.runs_of(number, step.replicates)
+        for run in runs:
+            run.due = taken.ends
+        return runs
 
     def _override(self, override: OverrideRecord) -> None:
         self.sequence.override(override.what, override.value)  # type: ignore[arg-type]

@@ -2,39 +2,56 @@
 
 from __future__ import annotations
 
+import heapq
+
 from axiarch.runner.history import RunEntry
 
 
 class Queue:
-    """Waiting runs, oldest first."""
+    """Waiting runs: first those that the next decision waits for.
+
+    The order changes no decision, only how soon it can be made.
+    """
 
     def __init__(self) -> None:
-        self._waiting: dict[int, RunEntry] = {}
+        self._waiting: dict[int, tuple[float, int, RunEntry]] = {}
+        self._heap: list[tuple[float, int, int]] = []
+        self._count = 0
 
     def __len__(self) -> int:
         return len(self._waiting)
 
     def put(self, run: RunEntry) -> None:
-        """Add a run at the end."""
-        self._waiting[run.id] = run
-
-    def put_back(self, run: RunEntry) -> None:
-        """Add a run at the front: its turn had come."""
-        self._waiting = {run.id: run, **self._waiting}
+        """Add a run, or change its place where it is due at another time now."""
+        self._count += 1
+        self._waiting[run.id] = (run.due, self._count, run)
+        heapq.heappush(self._heap, (run.due, self._count, run.id))
 
     def remove(self, run: int) -> None:
         """Take a run out that is not wanted any more."""
         self._waiting.pop(run, None)
 
-    def take(self) -> RunEntry | None:
-        """Take the oldest run."""
-        if not self._waiting:
-            return None
-        return self._waiting.pop(next(iter(self._waiting)))
+    def take(self, behind: bool = False) -> RunEntry | None:
+        """Take the run that is due first, and of those due at once the oldest.
 
-    def take_behind(self) -> RunEntry | None:
-        """Take the oldest run that may wait behind another in the hands of a worker."""
-        for number, run in self._waiting.items():
-            if not run.alone:
-                return self._waiting.pop(number)
-        return None
+        Parameters
+        ----------
+        behind : bool
+            Whether it is to wait behind another in the hands of a worker, which not every run may.
+        """
+        kept = []
+        found = None
+        while self._heap and found is None:
+            entry = heapq.heappop(self._heap)
+            due, count, number = entry
+            waiting = self._waiting.get(number)
+            if waiting is None or waiting[:2] != (due, count):
+                continue  # it was removed, or has another place now
+            if behind and waiting[2].alone:
+                kept.append(entry)
+                continue
+            found = waiting[2]
+            del self._waiting[number]
+        for entry in kept:
+            heapq.heappush(self._heap, entry)
+        return found

@@ -73,9 +73,9 @@ def put_back(search: RunningSearch, runs: Iterable[int]) -> None:
     """Let runs wait again that a worker had and did not end."""
     known = search.history.runs
     back = [known[run] for run in sorted(runs) if known[run].state not in OVER]
-    for run in reversed(back):
+    for run in back:
         run.state = RunState.WAITING
-        search.queue.put_back(run)
+        search.queue.put(run)
     search.journal.set_runs([run.id for run in back], RunState.WAITING)
 
 

@@ -35,7 +35,9 @@ def enter(search: RunningSearch, step: Step) -> None:
         if not step.number:
             history.forget(number)
         raise
-    history.sequence.take(step, number)
+    for run in history.take(step, number):
+        if run.state == RunState.WAITING:
+            search.queue.put(run)
 
 
 def _want(search: RunningSearch, number: int, replicate: Replicate, step: Step) -> None:
@@ -49,8 +51,6 @@ def _want(search: RunningSearch, number: int, replicate: Replicate, step: Step) 
     if run.state == RunState.RESTING:
         run.state = RunState.WAITING
         search.journal.set_runs([run.id], RunState.WAITING)
-    if run.state == RunState.WAITING:
-        search.queue.put(run)
 
 
 def _new_run(search: RunningSearch, number: int, replicate: Replicate, step: Step) -> RunEntry:

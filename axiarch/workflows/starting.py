@@ -41,6 +41,9 @@ from axiarch.workflows.planning import check_memory, default_workers, planned_re
 #: Runners this process has started and that have not ended: kept, so that they are reaped when they
 #: do.
 _STARTED: list[subprocess.Popen[bytes]] = []
+#: Up to so many workers, half as many steps again as there are workers keep them busy; of more,
+#: some always wait for the outcome of one that takes longer than was expected.
+_FEW = 8
 #: Seconds that a runner may take to end after its search is over.
 _LETTING_GO = 10.0
 
@@ -94,8 +97,8 @@ def start_search(workspace: Workspace,
 
 
 def with_window(search: SearchFile, workers: int) -> SearchFile:
-    """Return a search whose method has a step under way for each worker, and half as many again
-    that wait.
+    """Return a search whose method has enough steps under way for so many workers: half as many
+    again, or twice as many where there are many.
 
     What is chosen here is written into the search, so it decides the same when it is resumed with
     any number of workers. A window that the search file names stays.
@@ -103,7 +106,8 @@ def with_window(search: SearchFile, workers: int) -> SearchFile:
     method = make_method(search.method, search.space, search.seed)
     if not method.learns or "window" in search.method.options or "window" not in method.values:
         return search
-    options = {**search.method.options, "window": workers + max(workers // 2, 1)}
+    window = workers + max(workers // 2, 1) if workers <= _FEW else 2 * workers
+    options = {**search.method.options, "window": window}
     return replace(search, method=replace(search.method, options=options))
 
 

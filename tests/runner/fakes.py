@@ -14,7 +14,7 @@ class ScriptedExecutor:
     """Takes tasks and keeps them; a test ends runs, holds back answers, and lets workers die."""
 
     def __init__(self, workers: int = 2, ahead: int = 1) -> None:
-        self.ahead = ahead
+        self.ahead, self.latency = ahead, 0.005
         self.reports: deque[Report] = deque(Joined(worker) for worker in range(workers))
         self.tasks: dict[int, list[Task]] = {worker: [] for worker in range(workers)}
         self.orders: list[str] = []

@@ -127,7 +127,7 @@ class Starting(RunnerCase):
         for name, own, workers, wanted in (("guided_racing", {}, 1, {
                 "window": 2
         }), ("racing", {}, 2, {"window": 3}), ("guided_racing", {}, 16, {
-                "window": 24
+                "window": 32
         }), ("guided_racing", {"window": 5}, 16, {"window": 5}), ("guided", {}, 4, {"window": 6}),
                                          ("staged", {}, 4, {}), ("random", {}, 16, {})):
             search = replace(ring_search(), method=MethodChoice(name, own))

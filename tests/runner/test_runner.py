@@ -159,23 +159,32 @@ class Scripted(RunnerCase):
                 return self.look()
         raise AssertionError("the search does not end")
 
-    def test_every_worker_gets_the_oldest_run_and_one_to_wait_behind_it(self) -> None:
-        _, executor = self.start()
-        self.assertEqual(executor.given(), {0: [1, 3], 1: [2, 4]})
+    def test_every_worker_gets_the_run_due_first_and_one_to_wait_behind_it(self) -> None:
+        runner, executor = self.start()
+        runs = runner.search.history.runs
+        first = sorted(runs, key=lambda run: (runs[run].due, run))[:4]
+        self.assertEqual(executor.given(), {0: first[::2], 1: first[1::2]})
 
     def test_as_many_wait_as_the_executor_needs(self) -> None:
         executor = ScriptedExecutor(1, ahead=3)
         self.make(ring_search(), executor).turn(0)
-        self.assertEqual(executor.given(), {0: [1, 2, 3, 4]})
+        self.assertEqual(len(executor.given()[0]), 4)
+
+    def test_nothing_waits_behind_a_long_training(self) -> None:
+        with mock.patch("axiarch.runner.handing._SHORT", 1e-6):
+            _, executor = self.start()
+        self.assertEqual([len(runs) for runs in executor.given().values()], [1, 1])
 
     def test_where_a_run_ends_another_takes_its_place_behind_the_next(self) -> None:
         runner, executor = self.start(workers=1)
-        self.assertEqual(executor.given(), {0: [1, 2]})
-        self.assertEqual([self.look().runs[run].state for run in (1, 2)], ["training", "waiting"])
-        executor.end(0, 1)
+        (one, two) = executor.given()[0]
+        self.assertEqual([self.look().runs[run].state for run in (one, two)],
+                         ["training", "waiting"])
+        executor.end(0, one)
         runner.turn(0)
-        self.assertEqual(executor.given(), {0: [2, 3]})
-        self.assertEqual([self.look().runs[run].state for run in (1, 2, 3)],
+        (now, three) = executor.given()[0]
+        self.assertEqual(now, two)
+        self.assertEqual([self.look().runs[run].state for run in (one, two, three)],
                          ["ended", "training", "waiting"])
 
     def test_every_fold_is_trained_on_in_turn(self) -> None:
@@ -282,9 +291,9 @@ class Scripted(RunnerCase):
         executor.reports.append(Left(0, "the network was cut"))
         executor.tasks[0] = []
         runner.turn(0)
-        executor.end(1)
-        runner.turn(0)
-        self.assertIn(run, executor.given()[1])
+        while run not in executor.given()[1]:
+            executor.end(1)
+            runner.turn(0)
         late = Epoch(run, 1, 9.0, 9.0, 9.0, (0.5, 0.5), 0.1, 1.0, 0.01)
         executor.reports += [Trained(0, run, (late,), RunEnd("completed", "", 1, 1, 9.0)),
                              Joined(0), Trained(0, run, (late,)), Returned(0, (run,))]
@@ -338,7 +347,7 @@ class QueueLaws(unittest.TestCase):
 
     def test_a_run_to_train_alone_waits_behind_no_other(self) -> None:
         queue = self.queue(4, alone=(0, 2))
-        behind = [queue.take_behind() for _ in range(3)]
+        behind = [queue.take(behind=True) for _ in range(3)]
         self.assertEqual([run.id for run in behind if run], [1, 3])
         first = queue.take()
         assert first is not None
@@ -351,6 +360,20 @@ class QueueLaws(unittest.TestCase):
         found = queue.take()
         assert found is not None
         self.assertEqual(found.id, 1)
+
+    def test_what_the_next_decision_waits_for_is_taken_first(self) -> None:
+        queue = self.queue(5)
+        runs = [queue.take() for _ in range(5)]
+        for run, due in zip(runs, (3.0, 1.0, 2.0, 1.0, 9.0), strict=True):
+            assert run is not None
+            run.due = due
+            queue.put(run)
+        last = runs[4]
+        assert last is not None
+        last.due = 0.5  # another step wants it sooner
+        queue.put(last)
+        order = [run.id for run in iter(queue.take, None)]
+        self.assertEqual(order, [4, 1, 3, 2, 0])
 
 
 if __name__ == "__main__":

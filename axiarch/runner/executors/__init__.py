@@ -23,10 +23,13 @@ class Executor(Protocol):
     Attributes
     ----------
     ahead : int
-        Tasks that should wait behind the one in training, so that a worker never waits for more.
+        Tasks that may wait behind a short one in training, so that a worker never waits for more.
+    latency : float
+        Seconds from the end of a task to the beginning of the next one, if none waits behind it.
     """
 
     ahead: int
+    latency: float
 
     def submit(self, worker: int, task: Task) -> None:
         """Let a worker train a task, after those it has."""

@@ -102,7 +102,7 @@ class ClusterExecutor:
         If there is no such scheduler.
     """
 
-    ahead = 3
+    ahead, latency = 3, 0.05
 
     def __init__(self, address: str, store: FolderStore, fingerprint: str,
                  members: Mapping[str, str] | None = None) -> None:

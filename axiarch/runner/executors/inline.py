@@ -14,7 +14,7 @@ from axiarch.runner.trainer import Trainer
 class InlineExecutor:
     """One worker, trained by whoever polls."""
 
-    ahead = 1
+    ahead, latency = 1, 0.005
 
     def __init__(self, store: FolderStore) -> None:
         self._reports: deque[Report] = deque([Joined(0)])

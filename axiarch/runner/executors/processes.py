@@ -41,7 +41,7 @@ class ProcessExecutor:
     workers : int
     """
 
-    ahead = 1
+    ahead, latency = 1, 0.005
 
     def __init__(self, store: FolderStore, workers: int) -> None:
         self._store = store
