@@ -4,7 +4,7 @@
 Of each search is said what share of the training its decisions cost, made again from its journal,
 and what share of the time two workers trained. The winner is then held against the base recipe on
 fresh seeds, which the search has not seen: the mean difference of their losses pair by pair, and
-its 95 % interval by Student's t. Printed with it is the floor, and what the rule behind the
+its 95 % interval by Student's t. Printed with it is the baseline, and what the rule behind the
 generated data scores, which nothing can beat.
 """
 
@@ -107,13 +107,13 @@ def shown(workspace: Workspace, data: str, recipes: int) -> str:
     best = s.dataset.best
     return (
         f"| {data} | {len(s.recipes)} | {s.epochs} | {minutes:.1f} | {other.mean():.4g} | "
-        f"{own.mean():.4g} | {apart.mean():.3g} ± {reach:.2g} | {s.dataset.floor.loss:.3g} | "
+        f"{own.mean():.4g} | {apart.mean():.3g} ± {reach:.2g} | {s.dataset.baseline.loss:.3g} | "
         f"{best.loss if best else 0:.3g} | {100 * decided:.0f} % | {100 * busy:.0f} % |")
 
 
 def main(recipes: int, names: list[str]) -> None:
     """Print the table."""
-    titles = ("data", "recipes", "epochs", "minutes", "base", "winner", "better by", "floor",
+    titles = ("data", "recipes", "epochs", "minutes", "base", "winner", "better by", "baseline",
               "the rule itself", "deciding", "workers")
     print("| " + " | ".join(titles) + " |\n" + "|---" * len(titles) + "|")
     with tempfile.TemporaryDirectory() as place, threadpool_limits(1):  # as the runner has it

@@ -4,7 +4,7 @@ pauses of the interface.
     python -m benchmarks.loading [ROWS]
 
 A table of ROWS (1,000,000) x 50 is made once, as CSV and as Parquet, and added three times each in
-a process of its own. *Floor* is reading the whole file at once into float32 arrays with nothing
+a process of its own. *Baseline* is reading the whole file at once into float32 arrays with nothing
 else done. Memory is what the process holds of its own (pages of mapped files left out) at the most,
 against the bytes of the arrays it wrote. A pause is how long another thread of the process had to
 wait for its turn, as the interface's would.
@@ -44,7 +44,7 @@ def make(rows: int, folder: Path) -> list[Path]:
     return [folder / "t.csv", folder / "t.parquet"]
 
 
-def floor(path: Path) -> float:
+def baseline(path: Path) -> float:
     """Return the seconds of reading a file at once into arrays."""
     start = time.perf_counter()
     frame = polars.read_csv(path) if path.suffix == ".csv" else polars.read_parquet(path)
@@ -103,9 +103,9 @@ def main(rows: int) -> None:
                         capture_output=True,
                         text=True,
                         check=True)
-                found.append({**json.loads(done.stdout), "floor": floor(path)})
+                found.append({**json.loads(done.stdout), "baseline": baseline(path)})
             middle = {name: statistics.median(f[name] for f in found) for name in found[0]}
-            slower = middle["seconds"] / middle["floor"]
+            slower = middle["seconds"] / middle["baseline"]
             share = middle["memory"] / middle["arrays"]
             print(
                 f"{path.suffix[1:]:<8} {rows:,} x 50   {slower:5.1f} x the bare reading   "

@@ -1,9 +1,9 @@
 """The engine on pictures against a plain loop and its floor: ``python -m benchmarks.pictures``.
 
 Pictures of 16 x 16, two blocks of convolution and pooling, then the classes; batches of 32, Adam.
-*Floor*: only the raw matrix products of the same forward and backward passes on unfolded windows,
-outputs preallocated, windows being rows or columns, whichever is faster. *Plain loop*: what a
-practitioner would write with NumPy alone. Ratios, medians of five, each pair timed in turn.
+*Floor*: only the raw matrix products of the same forward and backward passes on unfolded
+windows, outputs preallocated, windows being rows or columns, whichever is faster. *Plain loop*:
+what a practitioner would write with NumPy alone. Ratios, medians of five, each pair timed in turn.
 """
 
 from __future__ import annotations
@@ -92,7 +92,7 @@ def plain_loop(x: Floats, y: NDArray[np.int32], rate: float = 1e-3, seed: int = 
     return float(np.mean(losses))
 
 
-def floors(runs: int) -> tuple[Callable[[], None], Callable[[], None]]:
+def baselines(runs: int) -> tuple[Callable[[], None], Callable[[], None]]:
     """Return two jobs that do the matrix products of one step: windows as rows, and windows as
     columns.
     """
@@ -139,7 +139,7 @@ def compare() -> tuple[float, float]:
     source = Source(TrainingData(flat, y, flat[:1], y[:1]), LOSSES["softmax"], CLASSES, "float32")
     training = Training(NetworkShape.of(recipe, (16, 16, 1), CLASSES),
                         RunSpec(0, recipe, Streams(0)), source)
-    bare = floors(1)
+    bare = baselines(1)
     training.train_epoch()
     faster, slower = [], []
     for _ in range(5):
@@ -156,7 +156,8 @@ def main() -> None:
     warm()
     with threadpool_limits(1):
         faster, slower = compare()
-        print(f"16 x 16 pictures, two blocks   {faster:5.1f} x plain loop   {slower:5.2f} x floor")
+        print(
+            f"16 x 16 pictures, two blocks   {faster:5.1f} x plain loop   {slower:5.2f} x floor")
 
 
 if __name__ == "__main__":

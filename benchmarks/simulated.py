@@ -72,7 +72,7 @@ def _plain(count: int) -> Space:
     """Return a space of `count` even continua: names are those of recipes, what they mean does
     not matter here.
     """
-    names = ("dropout", "label_smoothing", "erase", "crop", "contrast", "last_share")[:count]
+    names = ("dropout", "label_smoothing", "cutout", "crop", "contrast", "final_fraction")[:count]
     return space({"epochs": EPOCHS, "schedule": "cosine", "patience": 0},
                  {name: "0 .. 0.9" for name in names})
 

@@ -25,7 +25,7 @@ from axiarch.errors import AxiarchError
 SECONDS, MEMORY = 2.0, 1 << 30
 
 NAMES = ("learning_rate", "width", "depth", "dropout", "optimiser", "network", "schedule", "epochs",
-         "batch_size", "momentum", "most_steps", "rate_decay", "nope", "", "widht")
+         "batch_size", "momentum", "max_steps", "rate_decay", "nope", "", "widht")
 NUMBERS = ("0", "1", "2", "-1", "1e-4", "0.5", "1e999", "1e-999", "5e-324", "1e308", "10", "100000",
            "1000000000000", "9" * 50, "9" * 5000, "٣", "²", "½", "0x10", "1_000", "nan", "inf",
            "-0", ".5", "1.", "1..2", "00", "+5", "１２", "1e", "true")

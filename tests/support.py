@@ -27,7 +27,7 @@ from axiarch.engine.losses import LOSSES
 from axiarch.engine.network import NetworkShape
 from axiarch.engine.rows import Source, TrainingData
 from axiarch.engine.run import RunSpec
-from axiarch.engine.state import RunState
+from axiarch.engine.state import TrainingState
 from axiarch.engine.training import Progress, Training
 from axiarch.journal.workspace import Workspace
 from axiarch.recipes.recipe import Recipe
@@ -140,7 +140,7 @@ class Runs:
         data = self._data if isinstance(self._data, TrainingData) else self._data(fold)
         return Source(data, LOSSES[self.shape.loss], self.shape.outputs, self._dtype)
 
-    def add(self, run: RunSpec, state: RunState | None = None) -> Training:
+    def add(self, run: RunSpec, state: TrainingState | None = None) -> Training:
         self.trainings.append(
             Training(self.shape, run, self.source(run.streams.fold), state, self._ahead))
         return self.trainings[-1]
@@ -148,7 +148,7 @@ class Runs:
     def train_epoch(self, between: Callable[[], None] = lambda: None) -> list[Progress]:
         return [training.train_epoch(between) for training in self.trainings]
 
-    def state(self, k: int) -> RunState:
+    def state(self, k: int) -> TrainingState:
         return self.trainings[k].state()
 
     @property

@@ -35,9 +35,9 @@ ALLOWED: dict[str, set[str]] = {
 #: Front ends import workflows and these modules of plain values.
 VALUES = {
     "axiarch.data.checks", "axiarch.data.columns", "axiarch.data.dataset", "axiarch.data.findings",
-    "axiarch.data.floor",
+    "axiarch.data.baseline",
     "axiarch.data.plan", "axiarch.data.reading", "axiarch.data.table", "axiarch.journal.records",
-    "axiarch.insight.forecast", "axiarch.insight.regrets", "axiarch.journal.inbox",
+    "axiarch.insight.forecast", "axiarch.insight.recipe_warnings", "axiarch.journal.inbox",
     "axiarch.journal.workspace", "axiarch.ranking.rank",
 }
 #: Packages that only one room may import.

@@ -146,24 +146,24 @@ def data_add(context: click.Context, file: Path, folder: Path | None, name: str,
     """
     from axiarch import workflows
     from axiarch.cli.progress import Steps
-    from axiarch.data.reading import Given
+    from axiarch.data.reading import CompanionFiles
 
     plan = _plan(decided)
     workspace = open_place(context, folder, create=True)
-    given = Given(validation_file, test_file, labels_file)
+    given = CompanionFiles(validation_file, test_file, labels_file)
     with Steps() as steps:
         made = workflows.add_table(workspace,
                                    file,
                                    name=name,
                                    plan=plan,
                                    given=given,
-                                   tell=steps.show)
+                                   on_progress=steps.show)
     _print_data(made, as_json)
 
 
 def _plan(decided: dict[str, Any]) -> DataPlan:
     """Return the decisions that options stand for."""
-    from axiarch.data.plan import DataPlan, Said, SplitPlan, check_gaps
+    from axiarch.data.plan import DataPlan, FormatOverrides, SplitPlan, check_gaps
 
     separator = decided["separator"]
     if separator is not None:
@@ -174,7 +174,7 @@ def _plan(decided: dict[str, Any]) -> DataPlan:
     split = SplitPlan(decided["validation"], decided["test_share"], decided["group"],
                       decided["order"], decided["part"], decided["folds"], decided["fold_repeats"],
                       decided["seed"], decided["equal_rows"])
-    said = Said(separator, decided["encoding"], decided["decimal"], decided["header"])
+    said = FormatOverrides(separator, decided["encoding"], decided["decimal"], decided["header"])
     plan = DataPlan(decided["targets"],
                     decided["task"] or "",
                     decided["ignore"],

@@ -10,8 +10,8 @@ from typing import TYPE_CHECKING, Any
 from rich.cells import set_cell_size
 
 from axiarch.cli.saying import say
+from axiarch.data.baseline import Baseline
 from axiarch.data.dataset import Dataset
-from axiarch.data.floor import Floor
 from axiarch.insight.forecast import Forecast
 from axiarch.journal.records import OpeningRecord
 from axiarch.plain import (
@@ -55,7 +55,7 @@ def data_json(data: Dataset, openings: int = 0) -> dict[str, Any]:
         "class_counts": dict(zip(data.classes, data.class_counts, strict=True)),
         "folds": [fold.rows for fold in data.folds] if len(data.folds) > 1 else None,
         "rows_without_target": data.rows.get("without target", 0),
-        "baseline": floor_json(data, data.floor),
+        "baseline": floor_json(data, data.baseline),
         "linear": floor_json(data, data.linear),
         "times_opened": openings,
         "linear_ridge": data.linear.ridge if data.linear else None,
@@ -74,10 +74,10 @@ def data_json(data: Dataset, openings: int = 0) -> dict[str, Any]:
     return known
 
 
-def floor_json(data: Dataset, floor: Floor | None) -> dict[str, float] | None:
-    """Return a floor with its metrics by name, for JSON."""
-    return {"loss": floor.loss, **dict(zip(data.target.metrics, floor.metrics, strict=True))
-            } if floor else None
+def floor_json(data: Dataset, baseline: Baseline | None) -> dict[str, float] | None:
+    """Return a baseline with its metrics by name, for JSON."""
+    return {"loss": baseline.loss, **dict(zip(data.target.metrics, baseline.metrics, strict=True))
+            } if baseline else None
 
 
 def seal_text(openings: int) -> str:
@@ -103,10 +103,12 @@ def print_data(data: Dataset, openings: int = 0) -> None:
     linear = "from a linear model"
     if data.linear:
         linear += f", ridge {number(data.linear.ridge)} chosen on folds of the training rows"
-    for name, floor, why in (("baseline", data.floor, trivial), ("linear", data.linear, linear),
-                             ("noise", data.best, "from the rule behind the data, which is noisy")):
-        if floor:
-            say(f"  {name:<9}{floor_text(data, floor)} {why}")
+    for name, baseline, why in (("baseline", data.baseline, trivial), ("linear", data.linear,
+                                                                       linear),
+                                ("noise", data.best,
+                                 "from the rule behind the data, which is noisy")):
+        if baseline:
+            say(f"  {name:<9}{floor_text(data, baseline)} {why}")
     if data.how:
         say(f"  read as  {data.how}")
     for finding in data.findings:
@@ -126,12 +128,12 @@ def print_data(data: Dataset, openings: int = 0) -> None:
             )
 
 
-def floor_text(data: Dataset, floor: Floor) -> str:
-    """Return a floor with its unit and its metrics."""
+def floor_text(data: Dataset, baseline: Baseline) -> str:
+    """Return a baseline with its unit and its metrics."""
     t = data.target
     metrics = ", ".join(f"{shown(name)} {measured(name, value)}"
-                        for name, value in zip(t.metrics, floor.metrics, strict=True))
-    return f"{shown(t.loss_name.split(' (')[0])} {loss(floor.loss)} {shown(t.unit)}, {metrics}"
+                        for name, value in zip(t.metrics, baseline.metrics, strict=True))
+    return f"{shown(t.loss_name.split(' (')[0])} {loss(baseline.loss)} {shown(t.unit)}, {metrics}"
 
 
 def print_openings(openings: Sequence[OpeningRecord]) -> None:
@@ -202,9 +204,11 @@ def ranking_json(s: Snapshot) -> dict[str, Any]:
         "recipe": p.recipe, "epochs": p.epochs, "steady_loss": p.loss,
         "lowest_by_then": p.best_then, "values": dict(s.recipes[p.recipe].recipe)
     } for p in s.ranking.partial]
-    return {**status_json(s), "loss": s.dataset.target.loss_name,
-            "baseline_loss": s.dataset.floor.loss, "times_opened": len(s.openings), "ranking": rows,
-            "cut_or_resting": cut, "without_result": list(s.ranking.broken)}
+    return {
+        **status_json(s), "loss": s.dataset.target.loss_name,
+        "baseline_loss": s.dataset.baseline.loss, "times_opened": len(s.openings), "ranking": rows,
+        "cut_or_resting": cut, "without_result": list(s.ranking.broken)
+    }
 
 
 def print_ranking(s: Snapshot, most: int = 15) -> None:

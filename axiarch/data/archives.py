@@ -14,7 +14,7 @@ from contextlib import contextmanager
 from pathlib import Path
 from typing import IO
 
-from axiarch.data.table import Tell, quiet
+from axiarch.data.table import Tell, no_progress
 from axiarch.errors import DataError
 from axiarch.plain import memory, shown
 
@@ -54,7 +54,9 @@ def check_archive(path: Path, where: str, most: int) -> None:
                         "save the sheet as CSV or Parquet and add that")
 
 
-def unpacked(path: Path, scratch: Path | None = None, tell: Tell = quiet) -> tuple[Path, str]:
+def unpacked(path: Path,
+             scratch: Path | None = None,
+             on_progress: Tell = no_progress) -> tuple[Path, str]:
     """Return the file that a compressed one holds, and how it was packed; others as they are.
 
     Parameters
@@ -84,7 +86,7 @@ def unpacked(path: Path, scratch: Path | None = None, tell: Tell = quiet) -> tup
                     done += len(block)
                     check_unpacked(done, size, where)
                     out.write(block)
-                    tell("unpacking", 0.0)
+                    on_progress("unpacking", 0.0)
     except (EOFError, zlib.error, zipfile.BadZipFile, lzma.LZMAError, gzip.BadGzipFile,
             NotImplementedError, RuntimeError) as error:
         raise DataError(f"it cannot be unpacked: {shown(error, 100)}", where,

@@ -11,20 +11,20 @@ from typing import TYPE_CHECKING
 import numpy as np
 from numpy.typing import NDArray
 
+from axiarch.data.baseline import Baseline, floor_of
 from axiarch.data.checks import ALL_OPEN, check
 from axiarch.data.columns import check_names, choose_targets, look, propose_role, propose_roles
 from axiarch.data.conversions import Conversion, as_changes, learn_conversions
 from axiarch.data.dataset import Dataset, Fold, read_dataset
 from axiarch.data.encoding import Encoding, as_floats, learn_encoding
 from axiarch.data.findings import CheckInput
-from axiarch.data.floor import Floor, floor_of
 from axiarch.data.linear import linear_baseline
 from axiarch.data.pictures import PICTURE
 from axiarch.data.plan import DataPlan
-from axiarch.data.split import Known, Parts, Rows, bands, fewer, split
-from axiarch.data.table import PART, Table, Tell, quiet
+from axiarch.data.split import Parts, Rows, SplitKeys, bands, fewer, split
+from axiarch.data.table import PART, Table, Tell, no_progress
 from axiarch.data.target import Target, class_numbers, learn_target, settle_task
-from axiarch.data.writing import Draft, Encoded, Written
+from axiarch.data.writing import DatasetWriter, FoldArrays, FoldPlan
 from axiarch.errors import DataError
 from axiarch.plain import count, shown
 
@@ -45,8 +45,8 @@ def build_dataset(table: Table,
                   source: str = "",
                   plan: DataPlan | None = None,
                   how: str = "",
-                  best: Floor | None = None,
-                  tell: Tell = quiet,
+                  best: Baseline | None = None,
+                  on_progress: Tell = no_progress,
                   confirm: Callable[[], None] = lambda: None,
                   rule: str = "") -> Dataset:
     """Split, encode, check and write a table; the folder appears whole or not at all.
@@ -57,9 +57,9 @@ def build_dataset(table: Table,
         The decisions; by default all as proposed.
     how : str, optional
         How the table was read.
-    best : Floor, optional
+    best : Baseline, optional
         For generated data, what the rule behind them scores: its noise alone.
-    tell : callable, optional
+    on_progress : callable, optional
         Takes how far the work is.
     confirm : callable, optional
         Called before the data set appears; may raise to leave everything as it was.
@@ -75,7 +75,7 @@ def build_dataset(table: Table,
     given = table
     if PART in table.columns and not plan.split.part:
         plan = replace(plan, split=replace(plan.split, part=PART))
-    tell("looking for what is predicted", 0.0)
+    on_progress("looking for what is predicted", 0.0)
     check_names(table, (*plan.text, *plan.numbers, *(name for name, _ in plan.columns)))
     known = _Known(table, plan)
     names, why = choose_targets(known, plan.targets,
@@ -87,13 +87,13 @@ def build_dataset(table: Table,
     aims = {n: known.column(n)[kept] for n in names}
     task, because = settle_task(aims, plan.task)
     target = learn_target(task, aims, "none")
-    tell("splitting the rows", 0.0)
+    on_progress("splitting the rows", 0.0)
     keys = _split_keys(known, kept, aims, target, plan)
     folds = [_numbered(fewer(parts, keys.strata, plan.rows, plan.split.seed), kept)
              for parts in split(keys, plan.split)]
     first = folds[0]
     rows = np.union1d(first.train, first.validation)
-    tell("looking for numbers, dates and missing values", 0.0)
+    on_progress("looking for numbers, dates and missing values", 0.0)
     others = tuple(n for n in table.columns if n not in known.settled)
     conversions = known.settled | learn_conversions(
         table, plan, others, table.taken(first.train))
@@ -101,24 +101,24 @@ def build_dataset(table: Table,
     _check_numbers(table, plan)
     left = plan.ignore + tuple(
         n for n in (plan.split.group, plan.split.part) if n and n not in plan.use)
-    tell("looking at the columns", 0.0)
-    roles = propose_roles(table, rows, names, f"{why}; {because}", left, plan.use, tell)
+    on_progress("looking at the columns", 0.0)
+    roles = propose_roles(table, rows, names, f"{why}; {because}", left, plan.use, on_progress)
     words = {n: c.words for n, c in conversions.items() if c.words}
     roles = {n: (role, f"{reason}; {words[n]}" if n in words else reason)
              for n, (role, reason) in roles.items()}
     inputs = tuple(n for n, (role, _) in roles.items() if role == "input")
-    tell("learning how to encode them", 0.0)
+    on_progress("learning how to encode them", 0.0)
     encodings = [learn_encoding(table.taken(parts.train), inputs,
                                 _scaled(target, table, parts, plan), plan) for parts in folds]
-    columns = look(table, rows, roles, task != "regression", tell)
-    with Draft(folder) as draft:
-        written = draft.encode(table, [Encoded(e, p.train, p.validation)
-                                       for e, p in zip(encodings, folds, strict=True)], tell)
+    columns = look(table, rows, roles, task != "regression", on_progress)
+    with DatasetWriter(folder) as draft:
+        written = draft.encode(table, [FoldPlan(e, p.train, p.validation)
+                                       for e, p in zip(encodings, folds, strict=True)], on_progress)
         made = []
         for i, (own, parts, arrays) in enumerate(zip(encodings, folds, written, strict=True)):
-            tell("fitting a linear model", i / len(folds))
+            on_progress("fitting a linear model", i / len(folds))
             made.append(_fold(own, parts, arrays))
-        tell("checking", 0.0)
+        on_progress("checking", 0.0)
         findings = (ALL_OPEN, ) if plan.split.all_open else check(
             CheckInput(
                 table,
@@ -129,7 +129,7 @@ def build_dataset(table: Table,
                 written[0].inputs,
                 written[0].targets,
                 made[0].linear,
-                made[0].floor.loss,
+                made[0].baseline.loss,
                 tuple(n for n, (_, reason) in roles.items()
                       if reason.startswith("the same in every row")),
                 split_by_chance=not (plan.split.group or plan.split.order or plan.split.part),
@@ -145,7 +145,7 @@ def build_dataset(table: Table,
             conversions=tuple(conversions.values()), decimal=given.decimal,
             table=_same_table(given, names), rule=rule,
         )
-        draft.keep(given, first.test, table, first.train[_spread(len(first.train))], tell)
+        draft.keep(given, first.test, table, first.train[_spread(len(first.train))], on_progress)
         confirm()
         draft.finish(dataset)
     return read_dataset(folder)
@@ -163,7 +163,7 @@ def _same_table(given: Table, targets: tuple[str, ...]) -> str:
     return digest.hexdigest()
 
 
-def _fold(encoding: Encoding, parts: Parts, written: Written) -> Fold:
+def _fold(encoding: Encoding, parts: Parts, written: FoldArrays) -> Fold:
     """Return what is known of a fold, with what it must beat."""
     train, validation = ((written.inputs[p], written.targets[p]) for p in ("train", "validation"))
     return Fold(encoding, {"train": len(parts.train), "validation": len(parts.validation)},
@@ -257,7 +257,7 @@ def _check_numbers(table: Table, plan: DataPlan) -> None:
 
 
 def _split_keys(table: _Known, kept: Rows, aims: dict[str, polars.Series], target: Target,
-                plan: DataPlan) -> Known:
+                plan: DataPlan) -> SplitKeys:
     """Return what the rows are split by."""
     if target.task == "regression":
         strata = bands(as_floats(aims[target.columns[0]]))
@@ -267,7 +267,7 @@ def _split_keys(table: _Known, kept: Rows, aims: dict[str, polars.Series], targe
             _check_classes(strata, target)
     groups = _equal_rows(table, kept, target, plan) if plan.split.equal_rows else (
         _groups(table, plan.split.group, kept))
-    return Known(strata, target.task != "regression", groups,
+    return SplitKeys(strata, target.task != "regression", groups,
                  _order(table, plan.split.order, kept), _parts(table, plan.split.part, kept))
 
 

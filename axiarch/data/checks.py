@@ -212,7 +212,7 @@ def _imbalance(given: CheckInput) -> list[Finding]:
 
 def _resolution(given: CheckInput) -> list[Finding]:
     """Say how small a difference in accuracy the validation part can show (two standard errors,
-    at the floor).
+    at the baseline).
     """
     n = len(given.validation)
     p = float(_validation_counts(given).max()) / n

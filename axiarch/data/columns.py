@@ -11,7 +11,7 @@ from numpy.typing import NDArray
 
 from axiarch.data.encoding import category_counts
 from axiarch.data.split import Rows
-from axiarch.data.table import PART, Table, Tell, quiet
+from axiarch.data.table import PART, Table, Tell, no_progress
 from axiarch.data.target import is_amount
 from axiarch.errors import DataError
 from axiarch.plain import shown
@@ -117,7 +117,7 @@ def propose_roles(table: Table,
                   why: str,
                   ignore: tuple[str, ...] = (),
                   use: tuple[str, ...] = (),
-                  tell: Tell = quiet) -> dict[str, tuple[Role, str]]:
+                  on_progress: Tell = no_progress) -> dict[str, tuple[Role, str]]:
     """Return role and reason of every column, judged by the `rows` given (which must not include
     sealed ones).
 
@@ -141,7 +141,7 @@ def propose_roles(table: Table,
     targets_, ignored, used = set(targets), set(ignore), set(use)
     for i, name in enumerate(table.columns):
         if i % 100 == 0:
-            tell("looking at the columns", i / len(table.columns))
+            on_progress("looking at the columns", i / len(table.columns))
         if name in targets_:
             roles[name] = ("target", why)
         elif name in ignored:
@@ -227,7 +227,7 @@ def _distinct(present: polars.Series) -> int:
 
 
 def look(table: Table, rows: Rows, roles: dict[str, tuple[Role, str]], classes: bool,
-         tell: Tell = quiet) -> tuple[Column, ...]:
+         on_progress: Tell = no_progress) -> tuple[Column, ...]:
     """Summarise every column over the `rows` given (which must not include sealed ones).
 
     Parameters
@@ -238,7 +238,7 @@ def look(table: Table, rows: Rows, roles: dict[str, tuple[Role, str]], classes: 
     found, column = [], table.taken(rows)
     for i, name in enumerate(table.columns):
         if i % 100 == 0:
-            tell("counting values", i / len(table.columns))
+            on_progress("counting values", i / len(table.columns))
         found.append(_look_at(column(name), *roles[name], classes))
     return tuple(found)
 

@@ -27,12 +27,12 @@ from typing import TYPE_CHECKING, Any, Literal, get_type_hints
 import numpy as np
 from numpy.typing import NDArray
 
+from axiarch.data.baseline import Baseline, mean_baseline
 from axiarch.data.checksums import row_hashes, verify
 from axiarch.data.columns import Column
 from axiarch.data.conversions import Conversion, as_changes
 from axiarch.data.encoding import CODES, Code, Encoding
 from axiarch.data.findings import Finding
-from axiarch.data.floor import Floor, mean_floor
 from axiarch.data.linear import LinearBaseline
 from axiarch.data.pictures import PICTURE
 from axiarch.data.plan import DataPlan
@@ -72,7 +72,7 @@ class Fold:
         Learnt from its own training rows alone.
     rows : dict
         Rows of its parts.
-    floor : Floor
+    baseline : Baseline
         What a predictor scores that knows only the targets of its training rows.
     linear : LinearBaseline or None
         What a linear model scores.
@@ -80,7 +80,7 @@ class Fold:
 
     encoding: Encoding
     rows: dict[str, int]
-    floor: Floor
+    baseline: Baseline
     linear: LinearBaseline | None = None
 
 
@@ -108,7 +108,7 @@ class Dataset:
         The decisions that made it.
     findings : tuple of Finding
         What is suspicious about the table.
-    best : Floor or None
+    best : Baseline or None
         For generated data, what the rule behind them scores: their noise.
     conversions : tuple of Conversion
         How the cells of each column are read, here and in every later table.
@@ -135,7 +135,7 @@ class Dataset:
     rows: dict[str, int]
     findings: tuple[Finding, ...]
     plan: DataPlan = field(default_factory=DataPlan)
-    best: Floor | None = None
+    best: Baseline | None = None
     conversions: tuple[Conversion, ...] = ()
     decimal: Literal[".", ","] = "."
     checksums: dict[str, str] = field(default_factory=dict)
@@ -186,9 +186,9 @@ class Dataset:
         return self.target.classes
 
     @cached_property
-    def floor(self) -> Floor:
-        """The floor, the mean over folds."""
-        return mean_floor([fold.floor for fold in self.folds])
+    def baseline(self) -> Baseline:
+        """The baseline, the mean over folds."""
+        return mean_baseline([fold.baseline for fold in self.folds])
 
     @cached_property
     def linear(self) -> LinearBaseline | None:
@@ -196,7 +196,7 @@ class Dataset:
         found = [fold.linear for fold in self.folds if fold.linear is not None]
         if len(found) < len(self.folds):
             return None
-        mean = mean_floor(found)
+        mean = mean_baseline(found)
         weakest = float(np.mean([each.weakest for each in found]))
         return LinearBaseline(mean.loss, mean.metrics, found[0].ridge, weakest)
 
@@ -344,6 +344,7 @@ def as_json(dataset: Dataset) -> dict[str, Any]:
     known = asdict(dataset)
     del known["folder"]
     for fold, written in zip(dataset.folds, known["folds"], strict=True):
+        written["floor"] = written.pop("baseline")  # its name in the file
         written["encoding"]["codes"] = [
             {"kind": next(name for name, kind in CODES.items() if isinstance(c, kind)), **asdict(c)}
             for c in fold.encoding.codes]
@@ -450,7 +451,7 @@ def _fold(known: dict[str, Any]) -> Fold:
     return Fold(Encoding(tuple(known["encoding"]["codes"]),
                          msgspec.convert(known["encoding"]["target"], Target)),
                 msgspec.convert(known["rows"], dict[str, int]),
-                msgspec.convert(known["floor"], Floor),
+                msgspec.convert(known["floor"], Baseline),
                 msgspec.convert(linear, LinearBaseline) if linear else None)
 
 
@@ -482,7 +483,7 @@ def _fits(fold: Fold, dataset: Dataset) -> bool:
     same = (own.columns, own.task, own.classes) == (first.columns, first.task, first.classes)
     finite = all(map(math.isfinite, scales)) and all(s > 0 for s in (*own.scale, *own.spread))
     known = {*own.columns, *(code.name for code in fold.encoding.codes)} <= names
-    measured = [fold.floor, *([fold.linear] if fold.linear else [])]
+    measured = [fold.baseline, *([fold.linear] if fold.linear else [])]
     return (target and same and finite and known and bool(fold.encoding.codes)
             and all(fold.rows.get(part, 0) > 0 for part in ("train", "validation"))
             and all(len(each.metrics) == len(own.metrics) for each in measured))

@@ -13,8 +13,8 @@ from typing import TYPE_CHECKING, Literal
 import numpy as np
 
 from axiarch.data.lines import Piece, found_encoding, pieces
-from axiarch.data.plan import SEPARATOR_NAMES, Said
-from axiarch.data.table import Table, Tell, quiet
+from axiarch.data.plan import SEPARATOR_NAMES, FormatOverrides
+from axiarch.data.table import Table, Tell, no_progress
 from axiarch.errors import DataError
 from axiarch.plain import count, shown
 
@@ -61,8 +61,12 @@ class TextForm:
             f"cells, decimal {'comma' if self.decimal == ',' else 'point'}, {head}")
 
 
-def read_delimited(path: Path, where: str, said: Said | None = None, scratch: Path | None = None,
-                   tell: Tell = quiet, fewest: int = 2) -> tuple[Table, TextForm]:
+def read_delimited(path: Path,
+                   where: str,
+                   said: FormatOverrides | None = None,
+                   scratch: Path | None = None,
+                   on_progress: Tell = no_progress,
+                   fewest: int = 2) -> tuple[Table, TextForm]:
     """Return the table in a text file, and how it was written.
 
     A file of more than one piece is walked twice, first to find out what its columns hold, and
@@ -73,13 +77,13 @@ def read_delimited(path: Path, where: str, said: Said | None = None, scratch: Pa
     DataError
         With the line, where there is one.
     """
-    said = said or Said()
+    said = said or FormatOverrides()
     encoding = said.encoding or found_encoding(path)
     reader: _Reader | None = None
     kinds: dict[str, polars.DataType | None] = {}
     frames = 0
     for piece in pieces(path, encoding, where):
-        tell("reading", piece.done / 2)
+        on_progress("reading", piece.done / 2)
         if reader is None:
             if not piece.text.strip():
                 break
@@ -94,11 +98,11 @@ def read_delimited(path: Path, where: str, said: Said | None = None, scratch: Pa
             raise DataError("the file has a header and no rows", where, "give a table with rows")
         return replace(Table.of(frame, where), decimal=reader.form.decimal), reader.form
     assert scratch is not None, "a file this large needs a folder to be turned into a table in"
-    return _converted(path, reader, kinds, scratch, tell), reader.form
+    return _converted(path, reader, kinds, scratch, on_progress), reader.form
 
 
 def _converted(path: Path, reader: _Reader, kinds: dict[str, polars.DataType | None], scratch: Path,
-               tell: Tell) -> Table:
+               on_progress: Tell) -> Table:
     """Walk the file again, every piece read as the same kinds of columns, and keep it as Parquet
     files.
     """
@@ -107,7 +111,7 @@ def _converted(path: Path, reader: _Reader, kinds: dict[str, polars.DataType | N
     settled = {name: kind or polars.String() for name, kind in kinds.items()}
     scratch.mkdir(parents=True, exist_ok=True)
     for i, piece in enumerate(pieces(path, reader.form.encoding, reader.where)):
-        tell("reading", 0.5 + piece.done / 2)
+        on_progress("reading", 0.5 + piece.done / 2)
         reader.parsed(piece, settled).write_parquet(scratch / f"{i:05d}.parquet")
     return replace(Table.open(scratch), decimal=reader.form.decimal)
 
@@ -236,7 +240,7 @@ class _Reader:
         return bool(((cells == len(self.names)) | blank).all())
 
 
-def _form(text: str, said: Said) -> TextForm:
+def _form(text: str, said: FormatOverrides) -> TextForm:
     """Return the form of a text: what is said of it, the rest found out."""
     sample = "".join(io.StringIO(text).readlines(1 << 20)[:_LOOKED_AT])
     separator = said.separator or _separator(sample)

@@ -21,7 +21,7 @@ from dataclasses import dataclass
 import numpy as np
 from numpy.typing import NDArray
 
-from axiarch.data.floor import Floor
+from axiarch.data.baseline import Baseline
 from axiarch.data.target import Answers, Target
 
 Floats = NDArray[np.float64]
@@ -43,7 +43,7 @@ OVERFITS = 1.1
 
 
 @dataclass(frozen=True)
-class LinearBaseline(Floor):
+class LinearBaseline(Baseline):
     """What a linear model scores on the validation rows.
 
     Attributes

@@ -29,7 +29,7 @@ from axiarch.data.encoding import (
 )
 from axiarch.data.pictures import PICTURE
 from axiarch.data.reading import Reading, read_table
-from axiarch.data.table import PART, Table, Tell, quiet
+from axiarch.data.table import PART, Table, Tell, no_progress
 from axiarch.data.target import Answers, Target
 from axiarch.errors import DataError
 from axiarch.plain import count, number, shown
@@ -126,7 +126,7 @@ class NewRows:
 
 
 def open_rows(path: Path, dataset: Dataset, fold: int = 0, scratch: Path | None = None,
-              tell: Tell = quiet) -> tuple[Iterator[NewRows], Remarks]:
+              on_progress: Tell = no_progress) -> tuple[Iterator[NewRows], Remarks]:
     """Read a file and return its rows in pieces, and remarks that grow while these are taken.
 
     Parameters
@@ -143,7 +143,7 @@ def open_rows(path: Path, dataset: Dataset, fold: int = 0, scratch: Path | None 
     """
     encoding = dataset.folds[fold].encoding
     reading = Reading(dataset.plan.said, dataset.plan.ignore, scratch=scratch, fewest=1)
-    table, _ = read_table(path, reading, None, tell)
+    table, _ = read_table(path, reading, None, on_progress)
     if dataset.plan.pictures and PICTURE not in table.columns:
         table = with_pictures(table, dataset.plan, dataset.target.columns)
     known = {column.name for column in dataset.columns}

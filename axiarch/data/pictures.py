@@ -22,7 +22,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from axiarch.data.archives import check_unpacked
-from axiarch.data.table import PART, Table, Tell, quiet
+from axiarch.data.table import PART, Table, Tell, no_progress
 from axiarch.errors import DataError
 from axiarch.plain import count, shown
 
@@ -46,7 +46,7 @@ _PARTS = {
 _IDX = {0x08: ">u1", 0x09: ">i1", 0x0B: ">i2", 0x0C: ">i4", 0x0D: ">f4", 0x0E: ">f8"}
 
 
-def read_pictures(path: Path, labels: Path | None = None, tell: Tell = quiet,
+def read_pictures(path: Path, labels: Path | None = None, on_progress: Tell = no_progress,
                   skip_bad: bool = False) -> tuple[Table, str]:
     """Read pictures and return them as a table with a sentence on how they were read.
 
@@ -63,7 +63,7 @@ def read_pictures(path: Path, labels: Path | None = None, tell: Tell = quiet,
     """
     where = shown(path)
     if path.is_dir():
-        return _from_folder(path, tell, skip_bad)
+        return _from_folder(path, on_progress, skip_bad)
     if path.suffix.lower() == ".npz":
         pictures, found = _from_archive(path, where)
         return _table(pictures, found, where), "NumPy archive of pictures"
@@ -252,7 +252,7 @@ def _labels_beside(path: Path) -> Path | None:
 # -- PNG -------------------------------------------------------------------------------------------
 
 
-def _from_folder(path: Path, tell: Tell, skip_bad: bool) -> tuple[Table, str]:
+def _from_folder(path: Path, on_progress: Tell, skip_bad: bool) -> tuple[Table, str]:
     """Read a folder with a sub-folder of PNG files a class, or train, validation and test
     folders of those.
     """
@@ -266,7 +266,7 @@ def _from_folder(path: Path, tell: Tell, skip_bad: bool) -> tuple[Table, str]:
     bad: list[str] = []
     for i, each in enumerate(found):
         if i % 50 == 0:
-            tell("reading pictures", i / len(found))
+            on_progress("reading pictures", i / len(found))
         try:
             pixels = _png(each[0])
             if pictures and pixels.shape != pictures[0].shape:

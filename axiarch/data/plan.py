@@ -51,7 +51,7 @@ def check_marks(marks: tuple[str, ...]) -> None:
 
 
 @dataclass(frozen=True)
-class Said:
+class FormatOverrides:
     """What the user says of a file's form; None is found out."""
 
     separator: str | None = None
@@ -69,7 +69,7 @@ class Said:
         return ", ".join(f"{name} {value}" for name, value in said.items() if value is not None)
 
     @classmethod
-    def parse(cls, text: str) -> Said:
+    def parse(cls, text: str) -> FormatOverrides:
         """Return what is said in words, such as ``separator semicolon, decimal comma, header no``.
 
         Raises
@@ -330,7 +330,7 @@ class DataPlan:
     rows: int = 0
     shrink: int = 1
     split: SplitPlan = field(default_factory=SplitPlan)
-    said: Said = field(default_factory=Said)
+    said: FormatOverrides = field(default_factory=FormatOverrides)
 
     def __post_init__(self) -> None:
         check_gaps(self.gaps)

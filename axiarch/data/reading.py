@@ -11,14 +11,14 @@ from axiarch.data.archives import MOST_SHEETS, check_archive, unpacked
 from axiarch.data.delimited import read_delimited
 from axiarch.data.lines import pieces
 from axiarch.data.pictures import PICTURES, read_pictures
-from axiarch.data.plan import Said
-from axiarch.data.table import PART, Table, Tell, quiet
+from axiarch.data.plan import FormatOverrides
+from axiarch.data.table import PART, Table, Tell, no_progress
 from axiarch.errors import AxiarchError, DataError
 from axiarch.plain import shown
 
 
 @dataclass(frozen=True)
-class Given:
+class CompanionFiles:
     """Files that hold the other parts, and the labels of pictures that come without."""
 
     validation: Path | None = None
@@ -44,7 +44,7 @@ class Reading:
         Columns that a table must have: an input and a target, unless it is only predicted.
     """
 
-    said: Said = field(default_factory=Said)
+    said: FormatOverrides = field(default_factory=FormatOverrides)
     ignored: tuple[str, ...] = ()
     skip_bad: bool = False
     scratch: Path | None = None
@@ -55,8 +55,8 @@ class Reading:
         return replace(self, scratch=self.scratch and self.scratch / name)
 
 
-def read_table(path: Path, how: Reading | None = None, given: Given | None = None,
-               tell: Tell = quiet) -> tuple[Table, str]:
+def read_table(path: Path, how: Reading | None = None, given: CompanionFiles | None = None,
+               on_progress: Tell = no_progress) -> tuple[Table, str]:
     """Read a table or pictures and return them with a sentence on how they were read.
 
     The format follows from the file's ending; anything not known is read as delimited text. A
@@ -69,7 +69,7 @@ def read_table(path: Path, how: Reading | None = None, given: Given | None = Non
     given : Given, optional
         Files of the same columns that hold the validation and test rows. The table then has the
         column :data:`PART`.
-    tell : callable, optional
+    on_progress : callable, optional
         Takes how far the work is.
 
     Raises
@@ -77,11 +77,11 @@ def read_table(path: Path, how: Reading | None = None, given: Given | None = Non
     DataError
         If something cannot be read as a table with at least two columns and a row.
     """
-    given, how = given or Given(), how or Reading()
-    table, words = _read(path, how.within("train"), given.labels, tell)
+    given, how = given or CompanionFiles(), how or Reading()
+    table, words = _read(path, how.within("train"), given.labels, on_progress)
     if given.validation is None and given.test is None:
         return table, words
-    others = [(part, _read(file, how.within(part), None, tell)[0], file)
+    others = [(part, _read(file, how.within(part), None, on_progress)[0], file)
               for part, file in (("validation", given.validation), ("test", given.test))
               if file is not None]
     return _joined(table, others), words
@@ -106,21 +106,21 @@ def _joined(table: Table, others: list[tuple[str, Table, Path]]) -> Table:
     return Table.scan(polars.concat(lazies, how="vertical_relaxed"))
 
 
-def _read(path: Path, how: Reading, labels: Path | None, tell: Tell) -> tuple[Table, str]:
+def _read(path: Path, how: Reading, labels: Path | None, on_progress: Tell) -> tuple[Table, str]:
     where = shown(path)
     try:
         check_source(path)
         if path.is_dir() or path.name.lower().endswith(PICTURES):
-            return read_pictures(path, labels, tell, how.skip_bad)
+            return read_pictures(path, labels, on_progress, how.skip_bad)
         before = signature(path)
-        source, packed = unpacked(path, how.scratch, tell)
+        source, packed = unpacked(path, how.scratch, on_progress)
         ending = source.suffix.lower()
         if ending in _FORMATS:
             name, read = _FORMATS[ending]
-            table, words = _read_format(read, source, where, name, how, tell), f"{name} file"
+            table, words = _read_format(read, source, where, name, how, on_progress), f"{name} file"
         else:
             scratch = how.scratch
-            table, form = read_delimited(source, where, how.said, scratch, tell, how.fewest)
+            table, form = read_delimited(source, where, how.said, scratch, on_progress, how.fewest)
             words = str(form)
         if signature(path) != before:
             raise DataError("the file changed while it was read", where,
@@ -158,26 +158,26 @@ def signature(path: Path) -> tuple[int, int, int]:
     return known.st_ino, known.st_size, known.st_mtime_ns
 
 
-def _excel(path: Path, how: Reading, tell: Tell) -> Table:
+def _excel(path: Path, how: Reading, on_progress: Tell) -> Table:
     import polars
 
     check_archive(path, shown(path), MOST_SHEETS)
     return Table.of(polars.read_excel(path, engine="calamine"), shown(path), how.ignored)
 
 
-def _parquet(path: Path, how: Reading, tell: Tell) -> Table:
+def _parquet(path: Path, how: Reading, on_progress: Tell) -> Table:
     import polars
 
     return Table.scan(polars.scan_parquet(path), shown(path), how.ignored)
 
 
-def _arrow(path: Path, how: Reading, tell: Tell) -> Table:
+def _arrow(path: Path, how: Reading, on_progress: Tell) -> Table:
     import polars
 
     return Table.scan(polars.scan_ipc(path), shown(path), how.ignored)
 
 
-def _json_lines(path: Path, how: Reading, tell: Tell) -> Table:
+def _json_lines(path: Path, how: Reading, on_progress: Tell) -> Table:
     """Read JSON lines; in pieces, turned into Parquet files, where they are many."""
     import io
 
@@ -185,7 +185,7 @@ def _json_lines(path: Path, how: Reading, tell: Tell) -> Table:
 
     frames, schema = 0, polars.Schema()
     for piece in pieces(path, "utf-8-sig", shown(path), quoted=False):
-        tell("reading", piece.done / 2)
+        on_progress("reading", piece.done / 2)
         frame = polars.read_ndjson(io.BytesIO(piece.text.encode()), infer_schema_length=None)
         schema = frame.schema if not frames else polars.concat(
             [frame.clear(), polars.DataFrame(schema=schema)], how="diagonal_relaxed").schema
@@ -196,7 +196,7 @@ def _json_lines(path: Path, how: Reading, tell: Tell) -> Table:
     assert scratch is not None, "a file this large needs a folder to be turned into a table in"
     scratch.mkdir(parents=True, exist_ok=True)
     for i, piece in enumerate(pieces(path, "utf-8-sig", shown(path), quoted=False)):
-        tell("reading", 0.5 + piece.done / 2)
+        on_progress("reading", 0.5 + piece.done / 2)
         polars.read_ndjson(io.BytesIO(piece.text.encode()),
                            schema=schema).write_parquet(scratch / f"{i:05d}.parquet")
     return Table.open(scratch)
@@ -212,9 +212,10 @@ _FORMATS: Mapping[str, tuple[str, _Read]] = {
 }
 
 
-def _read_format(read: _Read, path: Path, where: str, name: str, how: Reading, tell: Tell) -> Table:
+def _read_format(read: _Read, path: Path, where: str, name: str, how: Reading,
+                 on_progress: Tell) -> Table:
     try:
-        table = read(path, how, tell)
+        table = read(path, how, on_progress)
     except (ImportError, AxiarchError, OSError):
         raise
     # each reader has its own exceptions; all mean that the file is damaged

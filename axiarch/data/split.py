@@ -27,7 +27,7 @@ class Parts:
 
 
 @dataclass(frozen=True)
-class Known:
+class SplitKeys:
     """What a split goes by.
 
     Attributes
@@ -65,7 +65,7 @@ def bands(values: NDArray[np.float64]) -> NDArray[np.int64]:
     return rank * max(min(BANDS, len(values) // 6), 1) // max(len(values), 1)
 
 
-def split(known: Known, plan: SplitPlan) -> tuple[Parts, ...]:
+def split(known: SplitKeys, plan: SplitPlan) -> tuple[Parts, ...]:
     """Split N rows: into three parts, or with folds into as many splits, all of the same test part.
 
     Raises
@@ -87,7 +87,7 @@ def split(known: Known, plan: SplitPlan) -> tuple[Parts, ...]:
     return made
 
 
-def _three(known: Known, plan: SplitPlan) -> Parts:
+def _three(known: SplitKeys, plan: SplitPlan) -> Parts:
     if known.part is not None:
         return _as_given(known, plan)
     if known.order is not None:
@@ -97,7 +97,7 @@ def _three(known: Known, plan: SplitPlan) -> Parts:
     return _by_class(known.strata, plan)
 
 
-def _as_given(known: Known, plan: SplitPlan) -> Parts:
+def _as_given(known: SplitKeys, plan: SplitPlan) -> Parts:
     """Take the parts as they are given; one that is not is cut from the training rows by its
     share.
     """
@@ -115,7 +115,7 @@ def _as_given(known: Known, plan: SplitPlan) -> Parts:
                  test)
 
 
-def _folds(parts: Parts, known: Known, plan: SplitPlan, repeat: int) -> list[Parts]:
+def _folds(parts: Parts, known: SplitKeys, plan: SplitPlan, repeat: int) -> list[Parts]:
     """Cut the open rows into folds: each validates once a network trained on the others."""
     rows = np.sort(np.concatenate([parts.train, parts.validation]))
     rng = np.random.default_rng(np.random.SeedSequence(plan.seed, spawn_key=(3, repeat)))
@@ -230,7 +230,7 @@ def _by_order(order: NDArray[np.float64], plan: SplitPlan) -> Parts:
     return Parts(np.sort(train), np.sort(validation), np.sort(test))
 
 
-def _check(parts: Parts, known: Known) -> None:
+def _check(parts: Parts, known: SplitKeys) -> None:
     for name, rows in (("training", parts.train), ("validation", parts.validation), ("test",
                                                                                      parts.test)):
         if len(rows) == 0:

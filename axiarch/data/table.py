@@ -32,7 +32,7 @@ Tell = Callable[[str, float], None]
 Change = Callable[["polars.Series"], "polars.Series"]
 
 
-def quiet(step: str, done: float) -> None:
+def no_progress(step: str, done: float) -> None:
     """Tell nobody."""
 
 
@@ -163,11 +163,11 @@ class Table:
         return replace(table, schema={n: table.column(n, 1).dtype if n in changes else k
                                       for n, k in self.schema.items()})
 
-    def save(self, folder: Path, tell: Tell = quiet) -> None:
+    def save(self, folder: Path, on_progress: Tell = no_progress) -> None:
         """Write the table into a new folder, as Parquet files of a piece each."""
         folder.mkdir(parents=True)
         for i, (start, piece) in enumerate(self.pieces()):
-            tell("keeping the table", start / self.height)
+            on_progress("keeping the table", start / self.height)
             piece.write_parquet(folder / f"{i:05d}.parquet")
 
 

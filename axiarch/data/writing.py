@@ -26,7 +26,7 @@ from axiarch.plain import shown
 
 
 @dataclass(frozen=True)
-class Encoded:
+class FoldPlan:
     """A fold to be written: how it is encoded, and the numbers of its rows in order."""
 
     encoding: Encoding
@@ -35,14 +35,14 @@ class Encoded:
 
 
 @dataclass(frozen=True)
-class Written:
+class FoldArrays:
     """A fold as written: inputs (N, D) and targets of each part, mapped from disk."""
 
     inputs: dict[str, NDArray[np.float32]]
     targets: dict[str, Answers]
 
 
-class Draft:
+class DatasetWriter:
     """A data set in the making; a context manager that leaves nothing behind unless it is
     finished.
     """
@@ -51,7 +51,7 @@ class Draft:
         self._folder = folder
         self._digest = hashlib.sha256()
 
-    def __enter__(self) -> Draft:
+    def __enter__(self) -> DatasetWriter:
         self._open = contextlib.ExitStack()
         self._draft = self._open.enter_context(scratch_folder(self._folder.parent,
                                                               "draft")) / "made"
@@ -62,7 +62,8 @@ class Draft:
                  trace: TracebackType | None) -> None:
         self._open.close()
 
-    def encode(self, table: Table, folds: Sequence[Encoded], tell: Tell) -> list[Written]:
+    def encode(self, table: Table, folds: Sequence[FoldPlan],
+               on_progress: Tell) -> list[FoldArrays]:
         """Encode the rows of all folds in one walk over the table, and write them."""
         files = [
             _FoldFiles(self._draft / "folds" / str(i), fold, self._digest)
@@ -72,27 +73,28 @@ class Draft:
         names = [*(code.name for code in first.codes), *first.target.columns]
         try:
             for start, piece in table.pieces(names):
-                tell("encoding", start / table.height)
+                on_progress("encoding", start / table.height)
                 for each in files:
                     each.take(start, piece)
         finally:
             for each in files:
                 each.close()
         return [
-            Written({p: map_array(f.folder / f"{p}.inputs.npy")
+            FoldArrays({p: map_array(f.folder / f"{p}.inputs.npy")
                      for p in ("train", "validation")},
                     {p: map_array(f.folder / f"{p}.targets.npy")
                      for p in ("train", "validation")})
             for f in files
         ]
 
-    def keep(self, given: Table, sealed: Rows, table: Table, examples: Rows, tell: Tell) -> None:
+    def keep(self, given: Table, sealed: Rows, table: Table, examples: Rows,
+             on_progress: Tell) -> None:
         """Keep the table as it was read, which of its rows are sealed, and a few training rows
         to look at.
         """
         import polars
 
-        given.save(self._draft / "sealed" / "table", tell)
+        given.save(self._draft / "sealed" / "table", on_progress)
         np.save(self._draft / "sealed" / "rows.npy", sealed, allow_pickle=False)
         polars.DataFrame([table.column(name)[examples] for name in table.columns]).write_parquet(
             self._draft / "examples.parquet")
@@ -113,7 +115,7 @@ class Draft:
 class _FoldFiles:
     """The arrays of one fold, being written."""
 
-    def __init__(self, folder: Path, fold: Encoded, digest: Any) -> None:
+    def __init__(self, folder: Path, fold: FoldPlan, digest: Any) -> None:
         folder.mkdir(parents=True)
         self.folder = folder
         self._fold = fold

@@ -15,11 +15,12 @@ import msgspec
 from axiarch.engine.checksums import checksum
 from axiarch.engine.network import NetworkShape
 from axiarch.engine.run import RunSpec
-from axiarch.engine.state import RunState
-from axiarch.engine.stopping import Watch
+from axiarch.engine.state import TrainingState
+from axiarch.engine.stopping import StoppingState
 from axiarch.errors import TrainingError
 from axiarch.files import load_json
 from axiarch.plain import shown
+from axiarch.recipes.recipe import Recipe
 
 #: Of the file; 1 was that of an engine whose weights lay otherwise.
 FORMAT = 2
@@ -31,7 +32,7 @@ class EarlierEngine(TrainingError):
     """
 
 
-def encode_checkpoint(run: RunSpec, state: RunState, data: str, note: str = "") -> bytes:
+def encode_checkpoint(run: RunSpec, state: TrainingState, data: str, note: str = "") -> bytes:
     """Return a run's state as the bytes of a file; `data` is the fingerprint of the data set it
     trains on, `note` says what it belongs to.
     """
@@ -48,7 +49,7 @@ def encode_checkpoint(run: RunSpec, state: RunState, data: str, note: str = "") 
     return bytes(save(tensors, metadata={"axiarch": text, "checksum": checksum(text, tensors)}))
 
 
-def load_checkpoint(path: Path, run: RunSpec, shape: NetworkShape, data: str) -> RunState:
+def load_checkpoint(path: Path, run: RunSpec, shape: NetworkShape, data: str) -> TrainingState:
     """Read the state that `run` left, refusing one that does not fit.
 
     Raises
@@ -72,9 +73,9 @@ def load_checkpoint(path: Path, run: RunSpec, shape: NetworkShape, data: str) ->
             raise EarlierEngine(
                 "the checkpoint was written by an earlier version of Axiarch, whose results this "
                 "one cannot continue", where, "train the recipe again in a new search")
-        watch = msgspec.convert(known["watch"], Watch)
-        state = RunState(tensors["parameters"], tensors["best_parameters"], tensors["optimiser"],
-                         known["epoch"], watch, tensors.get("kept"))
+        watch = msgspec.convert(known["watch"], StoppingState)
+        state = TrainingState(tensors["parameters"], tensors["best_parameters"],
+                              tensors["optimiser"], known["epoch"], watch, tensors.get("kept"))
         if type(state.epoch) is not int or len(watch.losses) != state.epoch:
             raise ValueError("its epochs do not fit each other")
     except (OSError, SafetensorError, KeyError, TypeError, ValueError) as error:
@@ -85,9 +86,8 @@ def load_checkpoint(path: Path, run: RunSpec, shape: NetworkShape, data: str) ->
         raise TrainingError(
             f"the checkpoint holds {found} parameters; the network has {shape.parameters}", where,
             "train the run from scratch")
-    for what, was, now in (("data", known["data"], data),
-                           ("recipe", known["recipe"], dict(run.recipe)), ("seed", known["streams"],
-                                                                           asdict(run.streams))):
+    for what, was, now in (("data", known["data"], data), ("recipe", Recipe(
+            known["recipe"]), run.recipe), ("seed", known["streams"], asdict(run.streams))):
         if was != now:
             whose = f" ({shown(known['note'], 80)})" if known.get("note") else ""
             raise TrainingError(f"the checkpoint{whose} belongs to another {what}", where,
@@ -102,7 +102,7 @@ def carry_over(source: Path,
                new: NetworkShape,
                data: str,
                latest: int,
-               best: bool = False) -> RunState | None:
+               best: bool = False) -> TrainingState | None:
     """Return where `run` starts when it takes over from what the run `was` left: its last epoch, or
     its best.
 

@@ -149,10 +149,10 @@ class _Compiler:
             ints[d.CALLED_LOSS] = called.loss_slope(loss, self._shape.precision)
         if ints[d.OPTIMISER] == d.CALLED:
             ints[d.CALLED_STEP] = called.step(optimiser, self._shape.precision)
-        ints[d.GATHERED] = recipe.whole("accumulation")
+        ints[d.GATHERED] = recipe.whole("gradient_accumulation")
         pictured = len(self._shape.inputs) == 3
         varied = recipe.whole("shift") or recipe.word("flip") == "yes" or any(
-            recipe.real(name) > 0 for name in ("contrast", "erase", "crop"))
+            recipe.real(name) > 0 for name in ("contrast", "cutout", "crop"))
         ints[d.VARIED] = bool(pictured and varied)
         if pictured:
             # Pictures that a fully connected layer takes first lie in their block channel fastest:

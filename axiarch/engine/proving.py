@@ -114,7 +114,7 @@ def _prove_bits(own: Installed, precision: str) -> None:
     from axiarch.engine.network import NetworkShape
     from axiarch.engine.rows import Source, TrainingData
     from axiarch.engine.run import RunSpec
-    from axiarch.engine.state import RunState
+    from axiarch.engine.state import TrainingState
     from axiarch.engine.streams import Streams
     from axiarch.engine.training import Training
     from axiarch.recipes.recipe import Recipe
@@ -130,7 +130,7 @@ def _prove_bits(own: Installed, precision: str) -> None:
     shape = NetworkShape.of(recipe, 3, 1, "squared")
     source = Source(TrainingData(x, y, x, y, (1.0,)), LOSSES["squared"], 1, precision)
 
-    def training(state: RunState | None = None) -> Any:
+    def training(state: TrainingState | None = None) -> Any:
         return Training(shape, RunSpec(0, recipe, Streams(1)), source, state)
 
     one, other = training(), training()

@@ -27,7 +27,7 @@ class TrainingData:
     validation_inputs, validation_targets : (M, D), and (M,) or (M, T) arrays
     units : tuple of float
         What one of each amount (T,) is worth in its own unit; none for classes.
-    floor : float
+    baseline : float
         The loss of a predictor that ignores the inputs, as it is reported.
     curve : tuple of float
         Scale, centre and spread (3 T,) of amounts that are trained on by their logarithm; else
@@ -39,7 +39,7 @@ class TrainingData:
     validation_inputs: NDArray[np.float32]
     validation_targets: Targets
     units: tuple[float, ...] = ()
-    floor: float = math.inf
+    baseline: float = math.inf
     curve: tuple[float, ...] = ()
 
     @property
@@ -121,7 +121,7 @@ class Source:
         What metrics need to know of the validation targets.
     curve : (3 T,) array or None
         What turns outputs into what is reported; None where a factor does.
-    units, floor
+    units, baseline
         As in :class:`TrainingData`.
     """
 
@@ -141,7 +141,7 @@ class Source:
         self.balance = None if loss.amounts else class_gains(data.train_targets, outputs)
         self.curve = np.array(data.curve or np.ones(3 * outputs)) if loss.curve else None
         self.known = known_of(loss, np.asarray(data.validation_targets), outputs, data.curve)
-        self.units, self.floor = data.units, data.floor
+        self.units, self.baseline = data.units, data.baseline
 
     def weights_of(self, recipe: Recipe) -> Array:
         """Return what rows of each class count for a recipe (C,), or the curve of amounts."""

@@ -21,7 +21,7 @@ Floats = NDArray[np.float64]
 
 
 @dataclass(frozen=True)
-class Course:
+class ScheduleSpan:
     """What a schedule runs over: steps an epoch, steps from its own start to the end, cuts so
     far.
     """
@@ -31,46 +31,46 @@ class Course:
     cuts: int = 0
 
 
-Schedule = Callable[[Recipe, Floats, Course], Floats]
+Schedule = Callable[[Recipe, Floats, ScheduleSpan], Floats]
 
 
-def constant(recipe: Recipe, steps: Floats, course: Course) -> Floats:
+def constant(recipe: Recipe, steps: Floats, span: ScheduleSpan) -> Floats:
     """The same factor 1 at all `steps` (T,)."""
     return np.ones_like(steps)
 
 
-def exponential(recipe: Recipe, steps: Floats, course: Course) -> Floats:
+def exponential(recipe: Recipe, steps: Floats, span: ScheduleSpan) -> Floats:
     """``rate_decay ** (step / per_epoch)``, falling at every step."""
-    return np.power(recipe.real("rate_decay"), steps / course.per_epoch)
+    return np.power(recipe.real("rate_decay"), steps / span.per_epoch)
 
 
-def step(recipe: Recipe, steps: Floats, course: Course) -> Floats:
-    """``rate_decay`` once more after every ``stair`` epochs: exponential in stairs."""
+def step(recipe: Recipe, steps: Floats, span: ScheduleSpan) -> Floats:
+    """``rate_decay`` once more after every ``step_epochs`` epochs: exponential in stairs."""
     return np.power(recipe.real("rate_decay"),
-                    np.floor(steps / (course.per_epoch * recipe.whole("stair"))))
+                    np.floor(steps / (span.per_epoch * recipe.whole("step_epochs"))))
 
 
-def inverse_time(recipe: Recipe, steps: Floats, course: Course) -> Floats:
+def inverse_time(recipe: Recipe, steps: Floats, span: ScheduleSpan) -> Floats:
     """``1 / (1 + slowing * epochs)``."""
-    return 1.0 / (1.0 + recipe.real("slowing") * steps / course.per_epoch)
+    return 1.0 / (1.0 + recipe.real("decay") * steps / span.per_epoch)
 
 
-def polynomial(recipe: Recipe, steps: Floats, course: Course) -> Floats:
+def polynomial(recipe: Recipe, steps: Floats, span: ScheduleSpan) -> Floats:
     """``last + (1 - last) (1 - step / total) ** power``."""
-    last = recipe.real("last_share")
-    return last + (1.0 - last) * np.power(1.0 - _done(steps, course), recipe.real("power"))
+    last = recipe.real("final_fraction")
+    return last + (1.0 - last) * np.power(1.0 - _done(steps, span), recipe.real("power"))
 
 
-def cosine(recipe: Recipe, steps: Floats, course: Course) -> Floats:
+def cosine(recipe: Recipe, steps: Floats, span: ScheduleSpan) -> Floats:
     """Half a cosine from 1 to the last share (Loshchilov & Hutter 2017)."""
-    return _half_cosine(recipe, _done(steps, course))
+    return _half_cosine(recipe, _done(steps, span))
 
 
-def restarts(recipe: Recipe, steps: Floats, course: Course) -> Floats:
+def restarts(recipe: Recipe, steps: Floats, span: ScheduleSpan) -> Floats:
     """Cosines one after the other, each ``period_growth`` times as long as the last (Loshchilov
     & Hutter 2017).
     """
-    first, growth = recipe.real("period") * course.per_epoch, recipe.real("period_growth")
+    first, growth = recipe.real("period") * span.per_epoch, recipe.real("period_growth")
     if growth == 1:
         return _half_cosine(recipe, steps % first / first)
     number = np.floor(np.log1p(steps * (growth - 1) / first) / np.log(growth) + 1e-12)
@@ -78,37 +78,37 @@ def restarts(recipe: Recipe, steps: Floats, course: Course) -> Floats:
     return _half_cosine(recipe, np.clip((steps - start) / (first * growth**number), 0.0, 1.0))
 
 
-def one_cycle(recipe: Recipe, steps: Floats, course: Course) -> Floats:
+def one_cycle(recipe: Recipe, steps: Floats, span: ScheduleSpan) -> Floats:
     """From a twenty-fifth up to 1 and down to the last share, both by half a cosine (Smith &
     Topin 2018).
     """
-    done, peak = _done(steps, course), recipe.real("peak_at")
+    done, peak = _done(steps, span), recipe.real("peak_fraction")
     rising = 1.0 - (1.0 - 1.0 / 25) * 0.5 * (1.0 + np.cos(np.pi * np.minimum(done / peak, 1.0)))
     return np.where(done < peak, rising,
                     _half_cosine(recipe, np.clip((done - peak) / (1.0 - peak), 0.0, 1.0)))
 
 
-def stalled(recipe: Recipe, steps: Floats, course: Course) -> Floats:
-    """``rate_decay`` once more whenever the smoothed validation loss has stalled for ``stall``
-    epochs.
+def plateau(recipe: Recipe, steps: Floats, span: ScheduleSpan) -> Floats:
+    """``rate_decay`` once more whenever the smoothed validation loss has stalled for
+    ``plateau_patience`` epochs.
     """
-    return np.full_like(steps, recipe.real("rate_decay") ** course.cuts)
+    return np.full_like(steps, recipe.real("rate_decay") ** span.cuts)
 
 
-def _done(steps: Floats, course: Course) -> Floats:
-    return np.clip(steps / max(course.total, 1.0), 0.0, 1.0)
+def _done(steps: Floats, span: ScheduleSpan) -> Floats:
+    return np.clip(steps / max(span.total, 1.0), 0.0, 1.0)
 
 
 def _half_cosine(recipe: Recipe, done: Floats) -> Floats:
-    last = recipe.real("last_share")
+    last = recipe.real("final_fraction")
     return last + (1.0 - last) * 0.5 * (1.0 + np.cos(np.pi * done))
 
 
 def _installed(own: installed.Schedule) -> Schedule:
     """Return a schedule that an installed package brings."""
 
-    def factor(recipe: Recipe, steps: Floats, course: Course) -> Floats:
-        found = own.factor(steps / course.per_epoch, course.total / course.per_epoch,
+    def factor(recipe: Recipe, steps: Floats, span: ScheduleSpan) -> Floats:
+        found = own.factor(steps / span.per_epoch, span.total / span.per_epoch,
                            *map(recipe.real, own.uses))
         return np.array(found, np.float64)
 
@@ -134,10 +134,10 @@ def rates(recipe: Recipe, first: int, count: int, per_epoch: int, cuts: int = 0)
     if recipe.word("rate_moves") == "epoch":
         steps = np.floor(steps / per_epoch) * per_epoch
     warm, hold = recipe.real("warm_up") * per_epoch, recipe.real("hold") * per_epoch
-    course = Course(per_epoch, recipe.whole("epochs") * per_epoch - warm - hold, cuts)
+    span = ScheduleSpan(per_epoch, recipe.whole("epochs") * per_epoch - warm - hold, cuts)
     name = recipe.word("schedule")
     if name not in SCHEDULES:
         raise installed.absent("schedule", name)
-    factor = SCHEDULES[name](recipe, np.maximum(steps - warm - hold, 0.0), course)
+    factor = SCHEDULES[name](recipe, np.maximum(steps - warm - hold, 0.0), span)
     rising = np.minimum((steps + 1.0) / warm, 1.0) if warm > 0 else 1.0
     return recipe.real("learning_rate") * np.where(steps < warm, rising, 1.0) * factor

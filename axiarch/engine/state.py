@@ -8,13 +8,13 @@ import numpy as np
 
 from axiarch.engine import codes
 from axiarch.engine.network import Array
-from axiarch.engine.stopping import Watch
+from axiarch.engine.stopping import StoppingState
 from axiarch.errors import TrainingError
 from axiarch.recipes.recipe import Recipe
 
 
 @dataclass
-class RunState:
+class TrainingState:
     """The state of a run between two epochs: enough to continue it in another process with the same
     bits.
 
@@ -35,17 +35,17 @@ class RunState:
     best_parameters: Array
     optimiser: Array
     epoch: int
-    watch: Watch
+    watch: StoppingState
     kept: Array | None = None
 
     @classmethod
-    def from_weights(cls, weights: Array) -> RunState:
+    def from_weights(cls, weights: Array) -> TrainingState:
         """Return where a run starts that is given its first weights (P,)."""
         optimiser = np.zeros((codes.STATES, len(weights)), weights.dtype)
         optimiser[-1] = weights
-        return cls(weights, weights, optimiser, 0, Watch())
+        return cls(weights, weights, optimiser, 0, StoppingState())
 
-    def at_best(self, recipe: Recipe) -> RunState:
+    def at_best(self, recipe: Recipe) -> TrainingState:
         """Return the state after the best epoch, from which a run can continue.
 
         Raises
@@ -56,5 +56,5 @@ class RunState:
         epoch = self.watch.best_epoch
         if not epoch or self.kept is None:
             raise TrainingError("no epoch of this run was kept", "", "continue from its last epoch")
-        return RunState(self.kept[0], self.best_parameters, self.kept[1:], epoch,
+        return TrainingState(self.kept[0], self.best_parameters, self.kept[1:], epoch,
                         self.watch.rewound(epoch, recipe), self.kept)

@@ -19,7 +19,7 @@ DIVERGED = 10.0
 
 
 @dataclass
-class Watch:
+class StoppingState:
     """Follows one run's losses; plain numbers only, so that it can be saved and restored.
 
     Attributes
@@ -52,9 +52,9 @@ class Watch:
     cuts: int = 0
     seconds: float = 0.0
 
-    def rewound(self, epoch: int, recipe: Recipe) -> Watch:
+    def rewound(self, epoch: int, recipe: Recipe) -> StoppingState:
         """Return the watch as it stood after an earlier epoch; the seconds are those of now."""
-        before = Watch(self.start_loss, unit=self.unit)
+        before = StoppingState(self.start_loss, unit=self.unit)
         for i, each in enumerate(self.losses[:epoch]):
             before.see(Epoch(0, i + 1, 0.0, 0.0, each, (), 0.0, 0.0, 0.0), recipe)
         before.seconds = self.seconds
@@ -69,7 +69,7 @@ class Watch:
         filling = len(self.losses) <= min(WINDOW, recipe.whole("epochs"))
         better = level < self.best_loss or (filling and math.isfinite(level))
         self.stalls = 0 if better else self.stalls + 1
-        if recipe.word("schedule") == "stalled" and self.stalls >= recipe.whole("stall"):
+        if recipe.word("schedule") == "plateau" and self.stalls >= recipe.whole("plateau_patience"):
             self.stalls, self.cuts = 0, self.cuts + 1
         if better:
             self.best_epoch, self.best_loss = numbers.epoch, level
@@ -78,7 +78,7 @@ class Watch:
             self.mark_epoch, self.mark_loss = numbers.epoch, level
         return better
 
-    def end(self, numbers: Epoch, recipe: Recipe, steps: int = 1, floor: float = math.inf,
+    def end(self, numbers: Epoch, recipe: Recipe, steps: int = 1, baseline: float = math.inf,
             step: int = 0) -> RunEnd | None:
         """Return why the run ends after this epoch, or None if it goes on.
 
@@ -86,12 +86,12 @@ class Watch:
         ----------
         steps : int
             Of the optimiser, an epoch.
-        floor : float
+        baseline : float
             The loss of a predictor that ignores the inputs.
         step : int
             At which of the epoch's steps the loss was not finite; 0 if it always was.
         """
-        setting = Setting(steps, floor, step)
+        setting = StoppingContext(steps, baseline, step)
         for reason, rule in RULES.items():
             text = rule(self, numbers, recipe, setting)
             if text:
@@ -100,17 +100,18 @@ class Watch:
 
 
 @dataclass(frozen=True)
-class Setting:
-    """What rules need to know beside the run: steps of the optimiser an epoch, the floor's loss,
+class StoppingContext:
+    """What rules need to know beside the run: steps of the optimiser an epoch, the baseline's loss,
     and the step of the epoch at which the loss was not finite.
     """
 
     steps: int = 1
-    floor: float = math.inf
+    baseline: float = math.inf
     step: int = 0
 
 
-def _diverged(watch: Watch, numbers: Epoch, recipe: Recipe, setting: Setting) -> str:
+def _diverged(watch: StoppingState, numbers: Epoch, recipe: Recipe,
+              setting: StoppingContext) -> str:
     for name, value in (("training", numbers.train_loss), ("validation", numbers.validation_loss)):
         if not math.isfinite(value):
             step = f" at step {setting.step}" if setting.step and name == "training" else ""
@@ -122,16 +123,17 @@ def _diverged(watch: Watch, numbers: Epoch, recipe: Recipe, setting: Setting) ->
     return ""
 
 
-def _stuck(watch: Watch, numbers: Epoch, recipe: Recipe, setting: Setting) -> str:
+def _stuck(watch: StoppingState, numbers: Epoch, recipe: Recipe, setting: StoppingContext) -> str:
     after = recipe.whole("stuck_after")
-    if not after or numbers.epoch < after or watch.best_loss < setting.floor:
+    if not after or numbers.epoch < after or watch.best_loss < setting.baseline:
         return ""
-    return (f"no better than the baseline of {loss(setting.floor)} after {numbers.epoch} epochs: "
-            f"{loss(watch.best_loss)} at best")
+    return (
+        f"no better than the baseline of {loss(setting.baseline)} after {numbers.epoch} epochs: "
+        f"{loss(watch.best_loss)} at best")
 
 
-def _gap(watch: Watch, numbers: Epoch, recipe: Recipe, setting: Setting) -> str:
-    most = recipe.real("most_gap") * watch.unit
+def _gap(watch: StoppingState, numbers: Epoch, recipe: Recipe, setting: StoppingContext) -> str:
+    most = recipe.real("max_gap") * watch.unit
     gap = smoothed(watch.losses) - numbers.train_loss_eval if most else 0.0
     if gap <= most:
         return ""
@@ -139,18 +141,19 @@ def _gap(watch: Watch, numbers: Epoch, recipe: Recipe, setting: Setting) -> str:
             f"{loss(most)}")
 
 
-def _steps(watch: Watch, numbers: Epoch, recipe: Recipe, setting: Setting) -> str:
-    most, done = recipe.whole("most_steps"), numbers.epoch * setting.steps
+def _steps(watch: StoppingState, numbers: Epoch, recipe: Recipe, setting: StoppingContext) -> str:
+    most, done = recipe.whole("max_steps"), numbers.epoch * setting.steps
     return f"{done} steps of at most {most}" if most and done + setting.steps > most else ""
 
 
-def _seconds(watch: Watch, numbers: Epoch, recipe: Recipe, setting: Setting) -> str:
-    most = recipe.real("most_seconds")
+def _seconds(watch: StoppingState, numbers: Epoch, recipe: Recipe, setting: StoppingContext) -> str:
+    most = recipe.real("max_seconds")
     over = most and watch.seconds >= most
     return f"{watch.seconds:.3g} seconds of at most {most:g}" if over else ""
 
 
-def _patience(watch: Watch, numbers: Epoch, recipe: Recipe, setting: Setting) -> str:
+def _patience(watch: StoppingState, numbers: Epoch, recipe: Recipe,
+              setting: StoppingContext) -> str:
     patience = recipe.whole("patience")
     if not patience or numbers.epoch - watch.mark_epoch < patience:
         return ""
@@ -159,13 +162,14 @@ def _patience(watch: Watch, numbers: Epoch, recipe: Recipe, setting: Setting) ->
         f"since epoch {watch.mark_epoch}")
 
 
-def _completed(watch: Watch, numbers: Epoch, recipe: Recipe, setting: Setting) -> str:
+def _completed(watch: StoppingState, numbers: Epoch, recipe: Recipe,
+               setting: StoppingContext) -> str:
     return f"all {numbers.epoch} epochs" if numbers.epoch >= recipe.whole("epochs") else ""
 
 
 #: Every rule that ends a run, by its reason: says why with the numbers, or nothing. The first that
 #: speaks counts; a rule is added by one entry.
-RULES: Mapping[str, Callable[[Watch, Epoch, Recipe, Setting], str]] = {
+RULES: Mapping[str, Callable[[StoppingState, Epoch, Recipe, StoppingContext], str]] = {
     "diverged": _diverged,
     "stuck": _stuck,
     "gap": _gap,

@@ -24,8 +24,8 @@ from axiarch.engine.program import Program, Room, drop_rates, layer_starts
 from axiarch.engine.rows import Source
 from axiarch.engine.run import RunEnd, RunSpec
 from axiarch.engine.schedules import rates
-from axiarch.engine.state import RunState
-from axiarch.engine.stopping import Watch
+from axiarch.engine.state import TrainingState
+from axiarch.engine.stopping import StoppingState
 from axiarch.errors import TrainingError
 from axiarch.recipes.recipe import Recipe
 from axiarch.runs.epoch import Epoch
@@ -59,7 +59,7 @@ class Training:
     run : RunSpec
     source : Source
         The fold that it trains and validates on.
-    state : RunState, optional
+    state : TrainingState, optional
         Where it stands; else it starts with its first weights.
     ahead : bool
         Whether a thread reads rows ahead: where the data are larger than memory.
@@ -69,7 +69,7 @@ class Training:
                  shape: NetworkShape,
                  run: RunSpec,
                  source: Source,
-                 state: RunState | None = None,
+                 state: TrainingState | None = None,
                  ahead: bool = False) -> None:
         self.shape, self.run, self.source = shape, run, source
         self._loss, self._dtype = LOSSES[shape.loss], source.dtype
@@ -81,7 +81,7 @@ class Training:
                 "", "train it on the data that it was made for")
         self.steps = shape.steps(self._rows)
         self._total = min(self._rows, self.steps * shape.batch_size)
-        self._over = recipe.whole("accumulation")
+        self._over = recipe.whole("gradient_accumulation")
         self._updates = -(-self.steps // self._over)
         self._block = (-1, 0)
         self._epochs_ahead = max(1, min(codes.EPOCHS_AHEAD, codes.STEPS_AHEAD // self.steps))
@@ -103,13 +103,13 @@ class Training:
         self._reals = np.array([
             recipe.real(name)
             for name in ("label_smoothing", "huber_width", "l1", "clip_norm", "clip_value",
-                         "max_norm", "input_noise", "averaging", "mixing")
+                         "max_norm", "input_noise", "weight_averaging", "mixup")
         ], dtype)
         self._how = np.array([
             recipe.whole("shift"),
             recipe.word("flip") == "yes",
             recipe.real("contrast"),
-            recipe.real("erase"),
+            recipe.real("cutout"),
             recipe.real("crop")
         ], np.float64)
         self._thresholds, self._scales = drop_rates(shape, recipe, dtype)
@@ -123,9 +123,9 @@ class Training:
         self._sums, self._validated, self._still = (np.zeros(1 + self._loss.sums(shape.outputs))
                                                     for _ in range(3))
         self._raw, self._norms = np.zeros(1), np.zeros(1)
-        self._averaged, self._stride = recipe.real("averaging") > 0, self._at_once
+        self._averaged, self._stride = recipe.real("weight_averaging") > 0, self._at_once
 
-    def _begin(self, state: RunState | None) -> None:
+    def _begin(self, state: TrainingState | None) -> None:
         shape, dtype, recipe = self.shape, self._dtype, self.run.recipe
         self.gradients = np.zeros(shape.parameters, dtype)
         self._gathered = np.zeros(shape.parameters if self._over > 1 else 0, dtype)
@@ -144,18 +144,18 @@ class Training:
             self._state[-1] = self.parameters
         self.evaluated = self.parameters.copy()
         if state is not None and state.epoch > 0:
-            self.epoch, self.watch = state.epoch, Watch(**asdict(state.watch))
+            self.epoch, self.watch = state.epoch, StoppingState(**asdict(state.watch))
             return
-        self.watch = Watch(unit=unit_of(self.source.units))
+        self.watch = StoppingState(unit=unit_of(self.source.units))
         rows = len(self.source.validation)
         self._look(0, rows)
         self.watch.start_loss = self._reported(self._validated[0] / rows)
 
-    def state(self) -> RunState:
+    def state(self) -> TrainingState:
         """Return a copy of the state, enough to continue the run in another process."""
-        return RunState(self.parameters.copy(), self._best.copy(), self._state.copy(), self.epoch,
-                        Watch(**asdict(self.watch)),
-                        None if self.kept is None else self.kept.copy())
+        return TrainingState(
+            self.parameters.copy(), self._best.copy(), self._state.copy(), self.epoch,
+            StoppingState(**asdict(self.watch)), None if self.kept is None else self.kept.copy())
 
     # -- training --------------------------------------------------------------------------------
 
@@ -255,7 +255,7 @@ class Training:
         if self._program.ints[codes.VARIED]:
             self._keys[codes.PICTURE_KEY] = streams.augmentation_key(epoch)
         if self._reals[codes.MIXING] > 0:
-            strength = recipe.real("mixing")
+            strength = recipe.real("mixup")
             self._kept_shares[:] = streams.mixing(epoch).beta(strength, strength, self.steps)
         if self._block != (self.epoch // self._epochs_ahead, self.watch.cuts):
             self._work_ahead()
@@ -333,5 +333,6 @@ class Training:
             if self.kept is None:
                 self.kept = np.empty((1 + codes.STATES, self.shape.parameters), self._dtype)
             self.kept[0], self.kept[1:] = self.parameters, self._state
-        end = self.watch.end(numbers, self.run.recipe, self._updates, self.source.floor, diverged)
+        end = self.watch.end(numbers, self.run.recipe, self._updates, self.source.baseline,
+                             diverged)
         return Progress(self.run, numbers, end)

@@ -7,7 +7,7 @@ from pathlib import Path
 from axiarch.engine.modelfile import read_about, read_model
 from axiarch.engine.network import NetworkShape
 from axiarch.engine.parts import flat_weights
-from axiarch.engine.state import RunState
+from axiarch.engine.state import TrainingState
 from axiarch.errors import TrainingError
 from axiarch.plain import shown
 
@@ -26,7 +26,7 @@ def fold_of(path: Path) -> int:
                             "keep it again: axiarch models keep") from None
 
 
-def first_state(path: Path, shape: NetworkShape, data: str) -> RunState:
+def first_state(path: Path, shape: NetworkShape, data: str) -> TrainingState:
     """Return where a run starts that is given the weights of a model.
 
     Parameters
@@ -60,4 +60,4 @@ def first_state(path: Path, shape: NetworkShape, data: str) -> RunState:
         raise TrainingError(
             f"the {count} weights of the model do not fit a network of {shape.parameters}", where,
             "keep the network of the recipe as that of the model")
-    return RunState.from_weights(flat_weights(shape, own))
+    return TrainingState.from_weights(flat_weights(shape, own))

@@ -48,7 +48,7 @@ def _trained(request: dict[str, Any]) -> list[Any]:
     ]
 
 
-def _judge(request: dict[str, Any], tell: Tell) -> dict[str, Any]:
+def _judge(request: dict[str, Any], on_progress: Tell) -> dict[str, Any]:
     from axiarch.data.dataset import read_dataset
     from axiarch.export.judging import PartName, judge
 
@@ -58,7 +58,7 @@ def _judge(request: dict[str, Any], tell: Tell) -> dict[str, Any]:
                  str(request.get("by", "")), bool(request.get("inputs")))
 
 
-def _ready(request: dict[str, Any], tell: Tell) -> dict[str, Any]:
+def _ready(request: dict[str, Any], on_progress: Tell) -> dict[str, Any]:
     """Load the runs that will be scored: whatever is wrong with them shows before a seal is
     opened.
     """
@@ -72,7 +72,7 @@ def _ready(request: dict[str, Any], tell: Tell) -> dict[str, Any]:
     return {"ready": True}
 
 
-def _test(request: dict[str, Any], tell: Tell) -> dict[str, Any]:
+def _test(request: dict[str, Any], on_progress: Tell) -> dict[str, Any]:
     """Score baselines and runs on the test rows: asked for only after the opening was
     journalled.
     """
@@ -85,7 +85,7 @@ def _test(request: dict[str, Any], tell: Tell) -> dict[str, Any]:
     return {**baselines(dataset), **judged}
 
 
-def _keep(request: dict[str, Any], tell: Tell) -> dict[str, Any]:
+def _keep(request: dict[str, Any], on_progress: Tell) -> dict[str, Any]:
     import numpy as np
 
     from axiarch.data.dataset import read_dataset
@@ -111,7 +111,7 @@ def _keep(request: dict[str, Any], tell: Tell) -> dict[str, Any]:
     return {"bytes": path.stat().st_size, "gain": gained, **about}
 
 
-def _import(request: dict[str, Any], tell: Tell) -> dict[str, Any]:
+def _import(request: dict[str, Any], on_progress: Tell) -> dict[str, Any]:
     import numpy as np
 
     from axiarch.data.dataset import read_dataset
@@ -129,7 +129,7 @@ def _import(request: dict[str, Any], tell: Tell) -> dict[str, Any]:
     return {"network": recipe["network"], **about}
 
 
-def _verify(request: dict[str, Any], tell: Tell) -> dict[str, Any]:
+def _verify(request: dict[str, Any], on_progress: Tell) -> dict[str, Any]:
     from axiarch.data.dataset import read_dataset
     from axiarch.export.models import open_model, verify_model
 
@@ -138,15 +138,15 @@ def _verify(request: dict[str, Any], tell: Tell) -> dict[str, Any]:
     return {"kept": kept, "found": found}
 
 
-def _predict(request: dict[str, Any], tell: Tell) -> dict[str, Any]:
+def _predict(request: dict[str, Any], on_progress: Tell) -> dict[str, Any]:
     from axiarch.export.models import open_model
     from axiarch.export.predicting import predict_file
 
     return predict_file(open_model(Path(request["path"])), Path(request["file"]),
-                        Path(request["place"]), bool(request["force"]), tell)
+                        Path(request["place"]), bool(request["force"]), on_progress)
 
 
-def _network(request: dict[str, Any], tell: Tell) -> dict[str, Any]:
+def _network(request: dict[str, Any], on_progress: Tell) -> dict[str, Any]:
     from axiarch.export.models import open_model
     from axiarch.export.network import export_network
 

@@ -71,7 +71,7 @@ def save_figure(figure: Figure, path: Path) -> Path:
 
 
 @own_style()
-def ladder_figure(rows: Sequence[tuple[Ranked, str]], floors: Sequence[tuple[str, float]],
+def ladder_figure(rows: Sequence[tuple[Ranked, str]], baselines: Sequence[tuple[str, float]],
                   title: str, loss: str) -> Figure:
     """Return the ranking as a drawing: dot and whisker for each recipe on one axis, the leader on
     top.
@@ -80,7 +80,7 @@ def ladder_figure(rows: Sequence[tuple[Ranked, str]], floors: Sequence[tuple[str
     ----------
     rows : sequence of (Ranked, str)
         Recipes, each with the text beside it.
-    floors : sequence of (str, float)
+    baselines : sequence of (str, float)
         What the losses are read against, by name.
     loss : str
         What the loss is, with its unit.
@@ -94,12 +94,12 @@ def ladder_figure(rows: Sequence[tuple[Ranked, str]], floors: Sequence[tuple[str
         axes.plot([row.loss - reach, row.loss + reach], [y, y], color=colour, linewidth=1.2)
         axes.plot(row.loss, y, "o", color=colour, markersize=5)
         axes.plot(row.training, y, "o", color=GREY, markersize=4, fillstyle="none")
-    for _, floor in floors:
-        axes.axvline(floor, color=BLUE, linewidth=0.9, linestyle="--")
+    for _, baseline in baselines:
+        axes.axvline(baseline, color=BLUE, linewidth=0.9, linestyle="--")
     axes.set_yticks(range(len(rows)), [_safe(f"{row.place}  {text}", LABEL) for row, text in rows],
                     fontsize=7)
     axes.invert_yaxis()
-    names = ", ".join(name for name, _ in sorted(floors, key=lambda f: f[1]))
+    names = ", ".join(name for name, _ in sorted(baselines, key=lambda f: f[1]))
     axes.set_xlabel(_safe(
         f"{loss}\n● steady validation loss with 95 % interval   ○ training loss   ┆ {names}", 200),
                     fontsize=8)
@@ -107,7 +107,7 @@ def ladder_figure(rows: Sequence[tuple[Ranked, str]], floors: Sequence[tuple[str
 
 
 @own_style()
-def curves_figure(lines: Sequence[Line], floors: Sequence[tuple[str, float]], title: str,
+def curves_figure(lines: Sequence[Line], baselines: Sequence[tuple[str, float]], title: str,
                   loss: str) -> Figure:
     """Return losses against epochs."""
     figure = _figure(4.6)
@@ -121,8 +121,8 @@ def curves_figure(lines: Sequence[Line], floors: Sequence[tuple[str, float]], ti
                   linewidth=1.1,
                   label=_safe(line.label),
                   linestyle="--" if line.dashed else "-")
-    for name, floor in floors:
-        axes.axhline(floor, color=GREY, linewidth=0.9, linestyle=":", label=name)
+    for name, baseline in baselines:
+        axes.axhline(baseline, color=GREY, linewidth=0.9, linestyle=":", label=name)
     axes.set_xlabel("epoch")
     axes.set_ylabel(_safe(loss))
     if len(lines) <= 12:

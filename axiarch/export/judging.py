@@ -9,9 +9,9 @@ from typing import Any, Literal
 
 import numpy as np
 
+from axiarch.data.baseline import floor_of, mean_baseline
 from axiarch.data.dataset import Dataset, Part, check_part, sealed_part
 from axiarch.data.encoding import NumberCode, OrderCode, TextCode
-from axiarch.data.floor import floor_of, mean_floor
 from axiarch.data.linear import linear_baseline
 from axiarch.engine import metrics
 from axiarch.engine.checkpoint import load_checkpoint
@@ -166,16 +166,18 @@ def baselines(dataset: Dataset) -> dict[str, Any]:
     Means over the folds, as on the validation rows. The linear model's ridge is chosen on folds of
     the training rows.
     """
-    floors, linears = [], []
+    baselines, linears = [], []
     for i, fold in enumerate(dataset.folds):
         train, test, target = dataset.part("train", i), sealed_part(dataset,
                                                                     i), fold.encoding.target
-        floors.append(floor_of(target, np.asarray(train.targets), test.targets))
+        baselines.append(floor_of(target, np.asarray(train.targets), test.targets))
         linears.append(
             linear_baseline(target, (train.inputs, train.targets), (test.inputs, test.targets)))
     known = [linear for linear in linears if linear is not None]
-    linear = mean_floor(known) if len(known) == len(linears) else None
-    return {"baseline": asdict(mean_floor(floors)), "linear": asdict(linear) if linear else None}
+    linear = mean_baseline(known) if len(known) == len(linears) else None
+    return {
+        "baseline": asdict(mean_baseline(baselines)), "linear": asdict(linear) if linear else None
+    }
 
 
 def best_of(dataset: Dataset, trained: Trained) -> tuple[Predictor, int]:

@@ -22,7 +22,7 @@ Tell = Callable[[str, float], None]
 
 
 def predict_file(model: Model, source: Path, place: Path, force: bool = False,
-                 tell: Tell = lambda step, done: None) -> dict[str, Any]:
+                 on_progress: Tell = lambda step, done: None) -> dict[str, Any]:
     """Write the predictions for a file, and return what was found.
 
     Returns
@@ -45,7 +45,7 @@ def predict_file(model: Model, source: Path, place: Path, force: bool = False,
     try:
         with scratch_folder(place.absolute().parent,
                             "predict") as scratch, draft_of(place) as draft:
-            rows, remarks = open_rows(source, model.data, 0, scratch / "read", tell)
+            rows, remarks = open_rows(source, model.data, 0, scratch / "read", on_progress)
             writer = PredictionWriter(draft, scratch / "pieces", model.data.target)
             scores = _Scores(model)
             for piece in rows:
@@ -53,7 +53,7 @@ def predict_file(model: Model, source: Path, place: Path, force: bool = False,
                 writer.add(piece.carried, predicted)
                 if piece.targets is not None:
                     scores.add(piece, predicted)
-                tell("predicting", piece.done)
+                on_progress("predicting", piece.done)
             writer.finish()
     except OSError as error:
         raise not_written("the predictions cannot be written", shown(place), error,

@@ -22,7 +22,7 @@ from axiarch.recipes.recipe import Recipe
 STARTING = 2.0
 #: The measured time against the real one in a shared machine: reports, checkpoints, workers that
 #: wait at the end.
-LOSSES = 1.35
+SLACK = 1.35
 #: Share of its epochs that a run with patience may be expected to need at the least.
 EARLIEST = 0.35
 
@@ -89,7 +89,7 @@ def forecast(recipes: Sequence[Recipe], repeats: int, rows: int, inputs: Shape, 
         runs=len(recipes) * repeats,
         epochs=repeats * sum(r.whole("epochs") for r in recipes),
         low=STARTING + repeats * least / workers,
-        high=STARTING + repeats * most * LOSSES / workers,
+        high=STARTING + repeats * most * SLACK / workers,
         smallest=min(parameters),
         largest=max(parameters),
         bytes=workers *

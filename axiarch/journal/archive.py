@@ -40,7 +40,7 @@ _UNREADABLE = (zipfile.BadZipFile, zipfile.LargeZipFile, zlib.error, EOFError, V
 _AGAIN = "pack the workspace again and copy the archive again"
 
 
-def pack(workspace: Workspace, path: Path, tell: Tell = lambda step, done: None) -> int:
+def pack(workspace: Workspace, path: Path, on_progress: Tell = lambda step, done: None) -> int:
     """Write a workspace as an archive and return the number of its files.
 
     Raises
@@ -55,7 +55,7 @@ def pack(workspace: Workspace, path: Path, tell: Tell = lambda step, done: None)
             files = dict(_files(workspace.folder))
             if workspace.journal.exists():
                 files["journal.sqlite"] = _journal(workspace.journal, scratch / "journal.sqlite")
-            return _written(path, files, tell)
+            return _written(path, files, on_progress)
     except OSError as error:
         raise not_written("the archive cannot be written", shown(path), error,
                           "choose another place; nothing was changed") from None
@@ -82,14 +82,14 @@ def _files(folder: Path) -> Iterator[tuple[str, Path]]:
                 yield inside, file
 
 
-def _written(path: Path, files: dict[str, Path], tell: Tell) -> int:
+def _written(path: Path, files: dict[str, Path], on_progress: Tell) -> int:
     sizes = {name: file.stat().st_size for name, file in files.items()}
     total, done = sum(sizes.values()) or 1, 0
     listed = {}
     for name, file in files.items():
         listed[name] = {"bytes": sizes[name], "checksum": checksum(file)}
         done += sizes[name]
-        tell("reading", done / total)
+        on_progress("reading", done / total)
     done = 0
     with draft_of(path) as draft, zipfile.ZipFile(draft, "w", zipfile.ZIP_DEFLATED,
                                                   compresslevel=1) as archive:
@@ -97,11 +97,11 @@ def _written(path: Path, files: dict[str, Path], tell: Tell) -> int:
         for name, file in files.items():
             archive.write(file, name)
             done += sizes[name]
-            tell("packing", done / total)
+            on_progress("packing", done / total)
     return len(files)
 
 
-def unpack(path: Path, folder: Path, tell: Tell = lambda step, done: None) -> Workspace:
+def unpack(path: Path, folder: Path, on_progress: Tell = lambda step, done: None) -> Workspace:
     """Unpack an archive into a new folder and return the workspace there.
 
     Raises
@@ -120,7 +120,7 @@ def unpack(path: Path, folder: Path, tell: Tell = lambda step, done: None) -> Wo
         with scratch_folder(folder.parent, "unpack") as scratch:
             place = scratch / "workspace"
             place.mkdir()
-            _unpacked(path, place, tell)
+            _unpacked(path, place, on_progress)
             Workspace.open(place)
             if folder.exists():
                 folder.rmdir()
@@ -136,7 +136,7 @@ def unpack(path: Path, folder: Path, tell: Tell = lambda step, done: None) -> Wo
     return Workspace.open(folder)
 
 
-def _unpacked(path: Path, place: Path, tell: Tell) -> None:
+def _unpacked(path: Path, place: Path, on_progress: Tell) -> None:
     with zipfile.ZipFile(path) as archive:
         listed = _listed(archive, path)
         total, done = sum(size for size, _ in listed.values()) or 1, 0
@@ -154,7 +154,7 @@ def _unpacked(path: Path, place: Path, tell: Tell) -> None:
                 raise WorkspaceError("the archive is damaged: a file is not what was packed",
                                      f"{shown(path)}, {shown(name, 80)}", _AGAIN)
             done += size
-            tell("unpacking", done / total)
+            on_progress("unpacking", done / total)
 
 
 def _copied(source: IO[bytes], out: IO[bytes], size: int) -> str:

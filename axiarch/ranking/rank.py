@@ -156,7 +156,7 @@ class Ranking:
     partial : tuple of Partial
         Recipes that were cut or still rest: those trained longest first, then by their loss at that
         epoch.
-    disappointment : float or None
+    optimism : float or None
         By how much the leader's mean is expected to be too low, because it was chosen for being
         low.
     """
@@ -166,7 +166,7 @@ class Ranking:
     pooled: float | None
     paired: float | None = None
     partial: tuple[Partial, ...] = ()
-    disappointment: float | None = None
+    optimism: float | None = None
 
     @property
     def tied(self) -> tuple[Ranked, ...]:
@@ -208,10 +208,10 @@ def rank(results: Iterable[RunResult], parameters: Mapping[int, int],
                    tuple(sorted(r for r in failed if r not in good)),
                    pooled,
                    paired[0] if paired else None,
-                   disappointment=disappointment(rows, pooled))
+                   optimism=optimism(rows, pooled))
 
 
-def disappointment(rows: Sequence[Ranked], pooled: float | None) -> float | None:
+def optimism(rows: Sequence[Ranked], pooled: float | None) -> float | None:
     """Return by how much the lowest of the means is expected to be too low.
 
     The optimism of the minimum, by the parametric bootstrap (Efron & Tibshirani 1993): means are

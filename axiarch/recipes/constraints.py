@@ -16,7 +16,7 @@ from functools import lru_cache
 from axiarch.errors import NotationError
 from axiarch.recipes.bounds import MOST_CHARACTERS, MOST_TERMS
 from axiarch.recipes.conditions import Value
-from axiarch.recipes.fields import FIELDS
+from axiarch.recipes.fields import EARLIER_NAMES, FIELDS
 
 _SUMS: Mapping[type[ast.operator], Callable[[float, float], float]] = {
     ast.Add: operator.add, ast.Sub: operator.sub, ast.Mult: operator.mul, ast.Div: operator.truediv,
@@ -28,6 +28,7 @@ _COMPARE: Mapping[type[ast.cmpop], Callable[[float, float], bool]] = {
 
 
 _NUMBERS = ("whole", "real")
+_NAME = re.compile(r"[a-z]\w*")
 #: What a constraint is made of, for counting.
 _SIGNS = re.compile(r"[\w.]+|[^\w\s]")
 
@@ -52,7 +53,7 @@ class Constraint:
 def parse_constraint(text: str) -> Constraint:
     """Read a constraint, or raise :class:`NotationError` at the character that does not fit."""
     _tree(text)
-    return Constraint(text.strip())
+    return Constraint(_NAME.sub(lambda name: EARLIER_NAMES.get(name[0], name[0]), text.strip()))
 
 
 @lru_cache(maxsize=256)
@@ -95,6 +96,7 @@ def _check(node: ast.expr, text: str) -> None:
 
 
 def _check_name(node: ast.Name, text: str) -> None:
+    node.id = EARLIER_NAMES.get(node.id, node.id)
     if node.id not in FIELDS:
         raise NotationError(
             text, node.col_offset, f"no value is called {node.id!r}",

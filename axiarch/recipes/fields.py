@@ -98,6 +98,8 @@ class Field:
         return int(value) if self.kind == "whole" else float(value)
 
     def _choice(self, value: object) -> str:
+        if isinstance(value, str):
+            value = _EARLIER_CHOICES.get((self.name, value), value)
         if self.name in OPEN and isinstance(value, str) and value not in self.choices:
             value = full_name(OPEN[self.name], value)
             if is_full(value):  # one that is not installed may be read of, and not trained with
@@ -194,7 +196,8 @@ _ENTRIES = (
     Field("last_batch", "batches", "choice", "keep", "whether a last batch that is not full is "
                                                      "trained on",
           choices=("keep", "drop")),
-    Field("accumulation", "batches", "whole", 1, "batches whose gradients are averaged into one "
+    Field("gradient_accumulation", "batches", "whole", 1, "batches whose gradients are averaged "
+                                                          "into one "
                                                  "step of the optimiser",
           "batches", 1, 4096, usual="1 | 2 | 4"),
     Field("precision", "batches", "choice", "float32",
@@ -229,32 +232,35 @@ _ENTRIES = (
           choices=tuple(SCHEDULES), usual="constant | cosine | one_cycle"),
     Field("rate_decay", "schedule", "real", 0.95,
           "factor on the learning rate: over each epoch, at each stair, or at each "
-          "stall", "factor", 1e-6, 1.0,
+          "plateau", "factor", 1e-6, 1.0,
           needs=_for_schedules("rate_decay"), usual="0.5 .. 1"),
-    Field("stair", "schedule", "whole", 10, "epochs from one stair to the "
+    Field("step_epochs", "schedule", "whole", 10, "epochs from one stair to the "
                                             "next", "epochs", 1, 100000,
-          needs=_for_schedules("stair"), usual="5 | 10 | 20"),
-    Field("stall", "schedule", "whole", 5, "epochs without a better smoothed validation loss that "
+          needs=_for_schedules("step_epochs"), usual="5 | 10 | 20"),
+    Field("plateau_patience", "schedule", "whole", 5, "epochs without a better smoothed "
+                                                      "validation loss that "
                                            "cut the rate",
-          "epochs", 1, 100000, needs=_for_schedules("stall"), usual="3 | 5 | 10"),
-    Field("slowing", "schedule", "real", 0.1, "how fast the rate falls: it is halved after one "
+          "epochs", 1, 100000, needs=_for_schedules("plateau_patience"), usual="3 | 5 | 10"),
+    Field("decay", "schedule", "real", 0.1, "how fast the rate falls: it is halved after one "
                                               "over this many epochs",
-          "per epoch", 0.0, 100.0, needs=_for_schedules("slowing"), usual="0.01 .. 1 log"),
+          "per epoch", 0.0, 100.0, needs=_for_schedules("decay"), usual="0.01 .. 1 log"),
     Field("power", "schedule", "real", 1.0, "1 falls in a straight line, 2 fast at "
                                             "first", "", 0.1, 10.0,
           needs=_for_schedules("power"), usual="1 | 2"),
-    Field("last_share", "schedule", "real", 0.01, "share of the learning rate that is left at the "
+    Field("final_fraction", "schedule", "real", 0.01, "share of the learning rate that is left at "
+                                                      "the "
                                                   "end", "share",
-          0.0, 1.0, needs=_for_schedules("last_share"), usual="0.001 .. 0.1 log"),
+          0.0, 1.0, needs=_for_schedules("final_fraction"), usual="0.001 .. 0.1 log"),
     Field("period", "schedule", "real", 10.0, "epochs of the first cosine before the rate "
                                               "restarts", "epochs",
           0.1, 100000.0, needs=_for_schedules("period"), usual="5 | 10 | 20"),
     Field("period_growth", "schedule", "real", 1.0, "how much longer each cosine is than the "
                                                     "last", "factor", 1.0, 10.0,
           needs=_for_schedules("period_growth"), usual="1 | 2"),
-    Field("peak_at", "schedule", "real", 0.3, "share of the training after which the rate is at "
+    Field("peak_fraction", "schedule", "real", 0.3, "share of the training after which the rate "
+                                                    "is at "
                                               "its highest", "share",
-          0.01, 0.99, needs=_for_schedules("peak_at"), usual="0.2 .. 0.5"),
+          0.01, 0.99, needs=_for_schedules("peak_fraction"), usual="0.2 .. 0.5"),
     Field("warm_up", "schedule", "real", 0.0, "epochs over which the rate rises in a straight "
                                               "line first", "epochs",
           0.0, 1000.0, usual="0 | 1 | 3"),
@@ -296,11 +302,11 @@ _ENTRIES = (
     Field("input_noise", "regularisation", "real", 0.0, "normal noise added to the scaled inputs "
                                                         "at each step",
           "spreads", 0.0, 10.0, usual="0 .. 0.3"),
-    Field("averaging", "regularisation", "real", 0.0,
+    Field("weight_averaging", "regularisation", "real", 0.0,
           "memory of a running mean of the weights, which is what is evaluated and kept; 0 is "
           "none", "per step",
           0.0, 0.99999, usual="0 | 0.99 | 0.999"),
-    Field("mixing", "regularisation", "real", 0.0,
+    Field("mixup", "regularisation", "real", 0.0,
           "strength (of a Beta law) with which two rows and their targets are mixed into one; 0 "
           "is none", "strength",
           0.0, 10.0, usual="0 .. 0.4"),
@@ -315,7 +321,7 @@ _ENTRIES = (
     Field("contrast", "pictures", "real", 0.0, "share by which the contrast of a picture goes up "
                                                "or down", "share",
           0.0, 1.0, usual="0 .. 0.4"),
-    Field("erase", "pictures", "real", 0.0, "side of a square that is erased, as a fraction of "
+    Field("cutout", "pictures", "real", 0.0, "side of a square that is erased, as a fraction of "
                                             "the picture's side",
           "share", 0.0, 0.9, usual="0 .. 0.5"),
     Field("patience", "stopping", "whole", 10,
@@ -329,13 +335,13 @@ _ENTRIES = (
           "epochs after which a run that is no better than the baseline is stopped; 0 "
           "never", "epochs", 0, 100000,
           usual="3 | 5"),
-    Field("most_gap", "stopping", "real", 0.0,
+    Field("max_gap", "stopping", "real", 0.0,
           "stop when the smoothed validation loss is this much above the training loss; 0 never",
           "nats, or spreads of the target", 0.0, 1e6, usual="0.2 | 0.5"),
-    Field("most_steps", "stopping", "whole", 0, "steps of the optimiser after which the run ends; "
+    Field("max_steps", "stopping", "whole", 0, "steps of the optimiser after which the run ends; "
                                                 "0 is no limit",
           "steps", 0, 10**12, usual="1000 | 3000"),
-    Field("most_seconds", "stopping", "real", 0.0,
+    Field("max_seconds", "stopping", "real", 0.0,
           "seconds of training after which the run ends, which differ from time to time; 0 is no "
           "limit",
           "seconds", 0.0, 1e9, usual="10 | 30"),
@@ -345,8 +351,20 @@ _ENTRIES = (
 FIELDS: Mapping[str, Field] = {entry.name: entry for entry in _ENTRIES}
 
 
+#: Names of earlier versions, in search files and journals, and what they are called now.
+EARLIER_NAMES: Mapping[str, str] = {
+    "accumulation": "gradient_accumulation", "averaging": "weight_averaging", "erase": "cutout",
+    "last_share": "final_fraction", "mixing": "mixup", "most_gap": "max_gap",
+    "most_seconds": "max_seconds", "most_steps": "max_steps", "peak_at": "peak_fraction",
+    "slowing": "decay", "stair": "step_epochs", "stall": "plateau_patience",
+}
+#: The same of choices, by field.
+_EARLIER_CHOICES: Mapping[tuple[str, str], str] = {("schedule", "stalled"): "plateau"}
+
+
 def field_named(name: str) -> Field:
     """Return the field called `name`, or say which one may have been meant."""
+    name = EARLIER_NAMES.get(name, name)
     if name in FIELDS:
         return FIELDS[name]
     import difflib

@@ -28,8 +28,8 @@ GROUP = "axiarch.members"
 #: Values of a recipe that an optimiser may be given.
 OPTIMISER_VALUES = ("momentum", "beta1", "beta2", "rho", "epsilon")
 #: Values of a recipe that a schedule may be given.
-SCHEDULE_VALUES = ("rate_decay", "stair", "slowing", "power", "last_share", "period",
-                   "period_growth", "peak_at")
+SCHEDULE_VALUES = ("rate_decay", "step_epochs", "decay", "power", "final_fraction", "period",
+                   "period_growth", "peak_fraction")
 #: Numbers that an optimiser may keep of each weight.
 MOST_STATES = 3
 #: A name: no word of it begins with a digit, so that the version behind it is known from it.

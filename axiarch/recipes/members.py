@@ -76,13 +76,13 @@ OPTIMISERS: Mapping[str, Optimiser] = {
 SCHEDULES: Mapping[str, tuple[str, ...]] = {
     "constant": (),
     "exponential": ("rate_decay",),
-    "step": ("rate_decay", "stair"),
-    "inverse_time": ("slowing",),
-    "polynomial": ("last_share", "power"),
-    "cosine": ("last_share",),
-    "restarts": ("last_share", "period", "period_growth"),
-    "one_cycle": ("last_share", "peak_at"),
-    "stalled": ("rate_decay", "stall"),
+    "step": ("rate_decay", "step_epochs"),
+    "inverse_time": ("decay",),
+    "polynomial": ("final_fraction", "power"),
+    "cosine": ("final_fraction",),
+    "restarts": ("final_fraction", "period", "period_growth"),
+    "one_cycle": ("final_fraction", "peak_fraction"),
+    "plateau": ("rate_decay", "plateau_patience"),
     **{name: own.uses for name, own in installed.of_kind(installed.Schedule).items()},
 }
 

@@ -20,7 +20,7 @@ from functools import lru_cache
 from axiarch.errors import NotationError, RecipeError
 from axiarch.recipes.bounds import MOST_CHARACTERS, MOST_DIGITS, MOST_VALUES
 from axiarch.recipes.conditions import Condition, Value, written
-from axiarch.recipes.fields import FIELDS, Field, field_named
+from axiarch.recipes.fields import EARLIER_NAMES, FIELDS, Field, field_named
 from axiarch.recipes.network import parse_network
 from axiarch.recipes.ranges import Ladder, OneOf, Range, Span, Whole
 
@@ -256,6 +256,7 @@ class _Parser:
             return None
         at = self._here()
         name = self._next("the name of a value").text
+        name = EARLIER_NAMES.get(name, name)
         if name not in FIELDS:
             raise self._error(at, f"no value is called {name!r}", _near(name))
         if name == self.field.name:

@@ -29,10 +29,10 @@ class Recipe(Mapping[str, Value]):
     """
 
     def __init__(self, values: Mapping[str, object] | None = None) -> None:
-        given = {
-            field_named(name).name: FIELDS[name].check(value)
-            for name, value in (values or {}).items()
-        }
+        given = {}
+        for name, value in (values or {}).items():
+            known = field_named(name)
+            given[known.name] = known.check(value)
         full = {name: given.get(name, field.default) for name, field in FIELDS.items()}
         for name, field in FIELDS.items():
             if field.needs is not None and not field.needs.holds(full):
@@ -81,7 +81,7 @@ class Recipe(Mapping[str, Value]):
         size = self.whole("batch_size")
         batches = rows // size if self.word("last_batch") == "drop" and rows >= size else -(-rows //
                                                                                             size)
-        return -(-batches // self.whole("accumulation"))
+        return -(-batches // self.whole("gradient_accumulation"))
 
     @cached_property
     def fingerprint(self) -> str:

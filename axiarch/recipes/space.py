@@ -12,7 +12,7 @@ from axiarch.errors import RecipeError
 from axiarch.recipes.bounds import MOST_CONSTRAINTS
 from axiarch.recipes.conditions import Condition, Value
 from axiarch.recipes.constraints import Constraint
-from axiarch.recipes.fields import FIELDS
+from axiarch.recipes.fields import FIELDS, field_named
 from axiarch.recipes.notation import parse_range
 from axiarch.recipes.ranges import Range
 from axiarch.recipes.recipe import Recipe
@@ -36,7 +36,7 @@ class Knob:
 def knob(name: str, text: str) -> Knob:
     """Return the knob that `text` describes (see :mod:`axiarch.recipes.notation`)."""
     found, when = parse_range(name, text)
-    return Knob(name, found, when)
+    return Knob(field_named(name).name, found, when)
 
 
 @dataclass(frozen=True)

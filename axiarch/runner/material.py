@@ -29,7 +29,8 @@ def training_data(dataset: Dataset, fold: int = 0) -> TrainingData:
     for name, part in (("train", train), ("validation", validation)):
         check_part(part, dataset, name, fold)
     return TrainingData(train.inputs, train.targets, validation.inputs, validation.targets,
-                        dataset.folds[fold].encoding.target.units, dataset.folds[fold].floor.loss,
+                        dataset.folds[fold].encoding.target.units,
+                        dataset.folds[fold].baseline.loss,
                         dataset.folds[fold].encoding.target.curve)
 
 
@@ -76,10 +77,10 @@ IN_MEMORY = 0.5
 SHARE, WORKER_BYTES = 0.7, 160 << 20
 
 
-def worker_room(lanes: int) -> int:
-    """Return the bytes that each of `lanes` workers may take for training, by the memory that is
+def worker_room(workers: int) -> int:
+    """Return the bytes that each of `workers` workers may take for training, by the memory that is
     free now.
     """
     import psutil
 
-    return max(int(psutil.virtual_memory().available * SHARE / lanes) - WORKER_BYTES, 1)
+    return max(int(psutil.virtual_memory().available * SHARE / workers) - WORKER_BYTES, 1)

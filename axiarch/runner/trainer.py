@@ -11,7 +11,7 @@ from axiarch.data.dataset import read_dataset, written_at
 from axiarch.engine.checkpoint import EarlierEngine, encode_checkpoint, load_checkpoint
 from axiarch.engine.losses import LOSSES
 from axiarch.engine.rows import Source
-from axiarch.engine.state import RunState
+from axiarch.engine.state import TrainingState
 from axiarch.engine.training import Training
 from axiarch.errors import AxiarchError, TrainingError
 from axiarch.files import regular_file
@@ -129,7 +129,7 @@ class Trainer:
         predicted = training.predict(inputs[example_rows(len(inputs), self._task.examples)])
         return tuple(map(tuple, predicted.tolist()))
 
-    def _state(self, task: Task) -> RunState | None:
+    def _state(self, task: Task) -> TrainingState | None:
         """Return where a run stood when it was last saved within the journal, or started; None
         where it starts from scratch.
 

@@ -10,7 +10,7 @@ from pathlib import Path
 from axiarch.data.dataset import Dataset
 from axiarch.engine.checkpoint import carry_over, encode_checkpoint
 from axiarch.engine.run import RunSpec
-from axiarch.engine.state import RunState
+from axiarch.engine.state import TrainingState
 from axiarch.engine.streams import Streams
 from axiarch.engine.warmstart import first_state, fold_of
 from axiarch.errors import InputError, TrainingError
@@ -117,7 +117,7 @@ class WarmStarts:
                                 "train it first")
         return WarmStart(entry.spec, self._store.checkpoints, replicate, entry.journalled, False)
 
-    def state(self, was: WarmStart, recipe: Recipe) -> RunState | None:
+    def state(self, was: WarmStart, recipe: Recipe) -> TrainingState | None:
         """Return where a run of `recipe` starts that goes on from the run `was`; None if at its
         beginning.
 
@@ -147,7 +147,8 @@ class WarmStarts:
                             shown(latest(was.folder, was.spec.id)),
                             "train the recipe from scratch: make it the base of a search")
 
-    def apply(self, was: WarmStart, state: RunState, to: RunEntry, journal: JournalWriter) -> None:
+    def apply(self, was: WarmStart, state: TrainingState, to: RunEntry,
+              journal: JournalWriter) -> None:
         """Give a new run the weights and the epochs of the one that it continues."""
         to.origin = origin_of(to.id)
         self._store.put(named(to.origin),

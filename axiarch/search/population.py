@@ -22,7 +22,8 @@ from axiarch.search.random import Drawn
 #: training.
 FIXED = frozenset({
     "network", "depth", "width", "shape", "activation", "normalisation", "residual",
-    "initialisation", "batch_size", "last_batch", "accumulation", "epochs", "averaging", "optimiser"
+    "initialisation", "batch_size", "last_batch", "gradient_accumulation", "epochs",
+    "weight_averaging", "optimiser"
 })
 #: The share of members that copy, and that are copied.
 SHARE = 0.25

@@ -9,12 +9,12 @@ from typing import Any
 
 from axiarch import workflows
 from axiarch.data.dataset import Dataset
-from axiarch.data.plan import DataPlan, Said, parse_split, split_words
+from axiarch.data.plan import DataPlan, FormatOverrides, parse_split, split_words
 from axiarch.errors import AxiarchError
 from axiarch.journal import inbox
 from axiarch.journal.workspace import Workspace
 from axiarch.plain import step_text
-from axiarch.tui import messages as said
+from axiarch.tui import messages
 from axiarch.tui.actions import ACTIONS, VIEWS, Action
 from axiarch.tui.doing import models
 from axiarch.tui.palette import DARK, LIGHT
@@ -54,7 +54,7 @@ class AxiarchApp(TrainingApp):
 
     # -- what has happened -----------------------------------------------------------------------
 
-    def on_snapshot_taken(self, message: said.SnapshotTaken) -> None:
+    def on_snapshot_taken(self, message: messages.SnapshotTaken) -> None:
         """Show the search as it stands now."""
         self._forget_predictions(message.snapshot)
         self._show(snapshot=message.snapshot)
@@ -77,46 +77,47 @@ class AxiarchApp(TrainingApp):
         }
         self._state = replace(self._state, predictions=kept)
 
-    def on_error_raised(self, message: said.ErrorRaised) -> None:
+    def on_error_raised(self, message: messages.ErrorRaised) -> None:
         """Say what went wrong, where, and what to do; keys that waited for it are dropped."""
         self._pending.clear()
         e = message.error
         where = f"where: {e.where}" if e.where else ""
         self.query_one(Notice).say((e.what, "warn*"), (where, "faint"), (e.remedy, "ink"))
 
-    def on_noted(self, message: said.Noted) -> None:
+    def on_noted(self, message: messages.Noted) -> None:
         """Say what was done."""
         self.query_one(Notice).say((message.text, "second"))
 
-    def on_step_taken(self, message: said.StepTaken) -> None:
+    def on_step_taken(self, message: messages.StepTaken) -> None:
         """Say how far the work on data is."""
         if self._adding:
             self.query_one(Notice).say(
                 (step_text(message.step, message.done, message.seconds), "ink"),
                 ("Esc cancels", "faint"))
 
-    def on_view_wanted(self, message: said.ViewWanted) -> None:
+    def on_view_wanted(self, message: messages.ViewWanted) -> None:
         """Go to another view."""
         self._go(message.view)
 
-    def on_recipe_pointed(self, message: said.RecipePointed) -> None:
+    def on_recipe_pointed(self, message: messages.RecipePointed) -> None:
         """Name the recipe that keys act on now."""
         if self.view == "ladder":
             self._state = replace(self._state, recipe=message.recipe)
             self.query_one(Trail).state = self._state
 
-    def on_recipe_opened(self, message: said.RecipeOpened) -> None:
+    def on_recipe_opened(self, message: messages.RecipeOpened) -> None:
         """Open one recipe."""
         self._state = replace(self._state, recipe=message.recipe)
         self._go("strips")
 
-    def on_predictions_wanted(self, message: said.PredictionsWanted) -> None:
+    def on_predictions_wanted(self, message: messages.PredictionsWanted) -> None:
         """Work out predictions, once; of test rows show what was found when the seal was opened."""
         key, s = (message.search, message.recipe, message.part), self._state.snapshot
         if s is None or s.search.number != message.search or key == self._predicting:
             return
         if message.part == "test":
-            self.on_predictions_made(said.PredictionsMade(*key, self._on_test_rows(message.recipe)))
+            self.on_predictions_made(
+                messages.PredictionsMade(*key, self._on_test_rows(message.recipe)))
             return
         self._predicting = key
         self._predict(s, message.recipe, "train" if message.part == "train" else "validation")
@@ -132,35 +133,35 @@ class AxiarchApp(TrainingApp):
         return ("The test rows are sealed for this recipe. ctrl+o opens them, with a reason, on "
                 "the record.")
 
-    def on_predictions_made(self, message: said.PredictionsMade) -> None:
+    def on_predictions_made(self, message: messages.PredictionsMade) -> None:
         """Show predictions."""
         if message.key == self._predicting:
             self._predicting = None
         self._show(predictions={**self._state.predictions, message.key: message.found})
 
-    def on_draft_edited(self, message: said.DraftEdited) -> None:
+    def on_draft_edited(self, message: messages.DraftEdited) -> None:
         """Keep the draft and work out what it will take."""
         try:
             workflows.save_draft(self._workspace, message.draft)
         except AxiarchError as error:
-            self.post_message(said.ErrorRaised(error))
+            self.post_message(messages.ErrorRaised(error))
         self._show(draft=message.draft, forecast=None, forecast_error="")
         self._forecast_soon()
 
-    def on_forecast_made(self, message: said.ForecastMade) -> None:
+    def on_forecast_made(self, message: messages.ForecastMade) -> None:
         """Show the forecast, unless the draft has been edited since."""
         if message.draft == self._state.draft:
             self._show(forecast=message.forecast,
                        forecast_error=message.error.what if message.error else "")
 
-    def on_search_started(self, message: said.SearchStarted) -> None:
+    def on_search_started(self, message: messages.SearchStarted) -> None:
         """Watch the search that has been started."""
         self._state = replace(self._state, snapshot=None, recipe=0, searches=message.number)
         self._feed.watch(message.number)
         self.query_one(StripsView).set_class(False, "over")
         self._go(message.view)
 
-    def on_data_added(self, message: said.DataAdded) -> None:
+    def on_data_added(self, message: messages.DataAdded) -> None:
         """Show the data set that has been added."""
         dataset = self._guard(lambda: workflows.data_set(self._workspace, message.name))
         if dataset is not None:
@@ -170,7 +171,7 @@ class AxiarchApp(TrainingApp):
                        draft=draft,
                        forecast=None,
                        openings=self._times_opened(dataset))
-            self.on_draft_edited(said.DraftEdited(draft))
+            self.on_draft_edited(messages.DraftEdited(draft))
             if not self._pending:
                 self._go("data")
         if self._pending:
@@ -251,8 +252,8 @@ class AxiarchApp(TrainingApp):
 
     def _open_file(self, answer: str | None) -> None:
         if answer:
-            self._add(lambda tell: workflows.add_table(
-                self._workspace, Path(answer).expanduser(), tell=tell).folder.name)
+            self._add(lambda on_progress: workflows.add_table(
+                self._workspace, Path(answer).expanduser(), on_progress=on_progress).folder.name)
 
     def do_add_demo(self) -> None:
         """Add the demo data."""
@@ -264,7 +265,7 @@ class AxiarchApp(TrainingApp):
         names, data = self._workspace.data_names(), self._state.dataset
         if data is not None and len(names) > 1 and data.folder.name in names:
             self.post_message(
-                said.DataAdded(names[(names.index(data.folder.name) + 1) % len(names)]))
+                messages.DataAdded(names[(names.index(data.folder.name) + 1) % len(names)]))
 
     def do_examples(self) -> None:
         """Look at examples, a page at a time."""
@@ -329,11 +330,11 @@ class AxiarchApp(TrainingApp):
         try:
             plan = decide()
         except AxiarchError as error:
-            self.post_message(said.ErrorRaised(error))
+            self.post_message(messages.ErrorRaised(error))
             return
         if plan != data.plan:
-            self._add(
-                lambda tell: workflows.redecide(self._workspace, data, plan, tell).folder.name)
+            self._add(lambda on_progress: workflows.redecide(self._workspace, data, plan,
+                                                             on_progress).folder.name)
 
     def do_reread(self) -> None:
         """Ask how the file is written, and read it so."""
@@ -346,7 +347,7 @@ class AxiarchApp(TrainingApp):
                     "Separators: comma, semicolon, tab, bar, space, or any character.",
                     "separator semicolon, encoding windows-1252, decimal comma, header no",
                     str(data.plan.said)), lambda answer: self._redecide(
-                        data, lambda: replace(data.plan, said=Said.parse(answer)))
+                        data, lambda: replace(data.plan, said=FormatOverrides.parse(answer)))
                 if answer else None)
 
     def _open_seal(self, data: Dataset, reason: str) -> None:
@@ -354,13 +355,13 @@ class AxiarchApp(TrainingApp):
         self.query_one(Notice).say(("Recording the opening, then scoring the test rows.", "ink"))
         self._score_test_rows(data, reason, self._state.snapshot if recipe else None, recipe)
 
-    def on_seal_opened(self, message: said.SealOpened) -> None:
+    def on_seal_opened(self, message: messages.SealOpened) -> None:
         """Say what was found on the test rows."""
         tests = {key: found for key, found in self._state.predictions.items() if key[2] != "test"}
         self._show(openings=message.times, predictions=tests)
         if self.view == "predictions":
             self.query_one(PredictionsView).show_part("test")
-        self.post_message(said.Noted(f"Opened and recorded. {message.text}"))
+        self.post_message(messages.Noted(f"Opened and recorded. {message.text}"))
 
     def do_ignore(self) -> None:
         """Ignore the column under the cursor, or use it again."""
@@ -463,8 +464,8 @@ class AxiarchApp(TrainingApp):
         data, plan = self._state.dataset, view.decided(what, column)
         if data is not None and plan is not None:
             self.query_one(Notice).say((f"rebuilding {data.name}", "faint"))
-            self._add(
-                lambda tell: workflows.redecide(self._workspace, data, plan, tell).folder.name)
+            self._add(lambda on_progress: workflows.redecide(self._workspace, data, plan,
+                                                             on_progress).folder.name)
 
     def _later(self, what: Callable[[], None]) -> None:
         """Do something when the data set under way is there."""
@@ -564,7 +565,7 @@ class AxiarchApp(TrainingApp):
         """Open the recipe under the cursor."""
         recipe = self.query_one(LadderView).selected()
         if recipe:
-            self.post_message(said.RecipeOpened(recipe))
+            self.post_message(messages.RecipeOpened(recipe))
 
     def do_rebase(self) -> None:
         """Make the recipe in front the base on the sheet."""
@@ -576,7 +577,7 @@ class AxiarchApp(TrainingApp):
         self._go("sheet")
         self.query_one(SheetView).rebase(recipe)
         self.post_message(
-            said.Noted(
+            messages.Noted(
                 f"The base is recipe {number} of search {s.search.number} now; press u to undo."))
 
     def do_cursor_left(self) -> None:
@@ -636,8 +637,8 @@ class AxiarchApp(TrainingApp):
                 source = Path(path).expanduser()
                 place = self._workspace.exports / f"{source.name.split('.')[0]}-predicted.csv"
                 self.replacing([place], lambda force: self.predict_rows(
-                    lambda tell: workflows.predict_with(self._workspace, s, recipe, source, place,
-                                                        force, tell), place))
+                    lambda on_progress: workflows.predict_with(self._workspace, s, recipe, source,
+                                                               place, force, on_progress), place))
 
         self.push_screen(Browser(Path.cwd(), workflows.recent_tables(self._workspace)), answered)
 
@@ -659,7 +660,7 @@ class AxiarchApp(TrainingApp):
         recipe, part = self._state.open_recipe, self.query_one(PredictionsView).part
         found = self._state.predictions.get((s.search.number, recipe, part))
         if found is None or isinstance(found, str):
-            self.post_message(said.Noted("There are no predictions to export here yet."))
+            self.post_message(messages.Noted("There are no predictions to export here yet."))
             return
         summary = found
         stem = stem.with_name(f"{stem.name}-recipe-{recipe}-{part}")

@@ -13,7 +13,7 @@ from textual.events import Event, InputEvent
 from textual.widgets import ContentSwitcher
 
 from axiarch.journal.workspace import Workspace
-from axiarch.tui import messages as said
+from axiarch.tui import messages
 from axiarch.tui.actions import ACTIONS
 from axiarch.tui.feed import Feed
 from axiarch.tui.palette import DARK, LIGHT, theme
@@ -57,8 +57,8 @@ class FramedApp(App[str]):
         self._state = State()
         self._past: list[str] = []
         self._tidier = Tidier()
-        self._feed = Feed(workspace, lambda s: self.post_message(said.SnapshotTaken(s)),
-                          lambda e: self.post_message(said.ErrorRaised(e)))
+        self._feed = Feed(workspace, lambda s: self.post_message(messages.SnapshotTaken(s)),
+                          lambda e: self.post_message(messages.ErrorRaised(e)))
 
     def compose(self) -> ComposeResult:
         """Lay out the frame and the views in it."""

@@ -17,7 +17,7 @@ from axiarch.journal import inbox
 from axiarch.journal.workspace import Workspace
 from axiarch.plain import count
 from axiarch.recipes.recipe import Recipe
-from axiarch.tui import messages as said
+from axiarch.tui import messages
 from axiarch.tui.state import Marked
 from axiarch.tui.views.ladder import LadderView
 from axiarch.tui.views.overlay import LETTERS
@@ -60,7 +60,7 @@ class TrainingApp(WorkingApp):
                 then(int(text))
             else:
                 self.post_message(
-                    said.Noted(f"{text!r} is not a whole number above 0; nothing was changed."))
+                    messages.Noted(f"{text!r} is not a whole number above 0; nothing was changed."))
 
         self.push_screen(Asked(question, why, "a whole number", str(value)), answered)
 
@@ -91,7 +91,7 @@ class TrainingApp(WorkingApp):
         s = self._state.snapshot
         if s is not None and not s.over:
             self.post_message(
-                said.Noted(
+                messages.Noted(
                     "To go back to a best epoch, stop this search first with x: it becomes a "
                     "training of its own. c continues from the last epoch now."))
         else:
@@ -109,7 +109,7 @@ class TrainingApp(WorkingApp):
         try:
             run = workflows.first_run(s, recipe)
         except AxiarchError as error:
-            self.post_message(said.ErrorRaised(error))
+            self.post_message(messages.ErrorRaised(error))
             return
         trained = len(s.curves[run.id])
         start, where = (trained, "its last epoch") if at == "last" else (run.best_epoch,
@@ -128,9 +128,9 @@ class TrainingApp(WorkingApp):
         assert s is not None
         try:
             number = workflows.continue_run(self._workspace, s, run, epochs, at)
-            self.post_message(said.SearchStarted(number, "strips"))
+            self.post_message(messages.SearchStarted(number, "strips"))
         except AxiarchError as error:
-            self.post_message(said.ErrorRaised(error))
+            self.post_message(messages.ErrorRaised(error))
 
     def do_scale_up(self) -> None:
         """Ask what is to be larger, and hold the recipe against that."""
@@ -161,10 +161,11 @@ class TrainingApp(WorkingApp):
         try:
             scaled = workflows.scale_up(self._workspace, s, recipe, answer.split())
             self.post_message(
-                said.SearchStarted(workflows.start_search(self._workspace, scaled.search), "field"))
-            self.post_message(said.Noted(str(scaled)))
+                messages.SearchStarted(workflows.start_search(self._workspace, scaled.search),
+                                       "field"))
+            self.post_message(messages.Noted(str(scaled)))
         except AxiarchError as error:
-            self.post_message(said.ErrorRaised(error))
+            self.post_message(messages.ErrorRaised(error))
 
     def do_confirm(self) -> None:
         """Ask on how many fresh seeds a recipe is trained again, then compare with what was
@@ -175,7 +176,7 @@ class TrainingApp(WorkingApp):
             return
         if not s.over:
             self.post_message(
-                said.Noted(
+                messages.Noted(
                     "Confirm a recipe when its search is over: only one search runs at a time."))
             return
         self.ask_number(
@@ -191,10 +192,10 @@ class TrainingApp(WorkingApp):
             number = workflows.start_search(self._workspace, workflows.confirming_search(
                 self._workspace, s, recipe, seeds))
         except AxiarchError as error:
-            self.post_message(said.ErrorRaised(error))
+            self.post_message(messages.ErrorRaised(error))
             return
         self._confirming[number] = (s, recipe)
-        self.post_message(said.SearchStarted(number, "field"))
+        self.post_message(messages.SearchStarted(number, "field"))
 
     @work(thread=True, exclusive=True, group="confirm")
     def _say_whether_it_holds(self, number: int) -> None:
@@ -206,10 +207,10 @@ class TrainingApp(WorkingApp):
                 if each.again == number
             ]
         except AxiarchError as error:
-            self.post_message(said.ErrorRaised(error))
+            self.post_message(messages.ErrorRaised(error))
             return
         for each in found:
-            self.post_message(said.Noted(str(each)))
+            self.post_message(messages.Noted(str(each)))
 
     # -- the race --------------------------------------------------------------------------------
 
@@ -217,7 +218,7 @@ class TrainingApp(WorkingApp):
         """Let a recipe train to its end, whatever the others do."""
         if self._search_runs() and (recipe := self.chosen()):
             self._steer(inbox.Keep(recipe))
-            self.post_message(said.Noted(f"Recipe {recipe} will be trained to its end."))
+            self.post_message(messages.Noted(f"Recipe {recipe} will be trained to its end."))
 
     def do_cut(self) -> None:
         """Ask, then train a recipe no further."""
@@ -261,7 +262,7 @@ class TrainingApp(WorkingApp):
     def _search_runs(self) -> bool:
         s = self._state.snapshot
         if s is None or s.over:
-            self.post_message(said.Noted("This needs a running search."))
+            self.post_message(messages.Noted("This needs a running search."))
             return False
         return True
 
@@ -276,19 +277,20 @@ class TrainingApp(WorkingApp):
                        if (m.search, m.recipe) != (s.search.number, recipe))
         if len(others) < len(self._state.marked):
             self._show(marked=others)
-            self.post_message(said.Noted(f"Unmarked recipe {recipe}; {len(others)} still marked."))
+            self.post_message(
+                messages.Noted(f"Unmarked recipe {recipe}; {len(others)} still marked."))
             return
         try:
             run = workflows.first_run(s, recipe)
         except AxiarchError as error:
-            self.post_message(said.ErrorRaised(error))
+            self.post_message(messages.ErrorRaised(error))
             return
         mark = Marked(s.search.number, recipe, s.curves_of(recipe), s.steps(recipe, run.fold),
                       s.recipes[recipe].recipe)
         self._show(marked=(*others, mark)[-MOST_MARKED:])
         letter = LETTERS[len(self._state.marked) - 1]
         self.post_message(
-            said.Noted(f"Marked recipe {recipe} as {letter}; {len(self._state.marked)} "
+            messages.Noted(f"Marked recipe {recipe} as {letter}; {len(self._state.marked)} "
                        "marked. Press v on the strips to overlay them, m again to unmark."))
 
     def _fresh_marks(self) -> tuple[Marked, ...]:
@@ -336,10 +338,10 @@ class TrainingApp(WorkingApp):
         try:
             version = workflows.keep_version(self._workspace, base, note)
         except AxiarchError as error:
-            self.post_message(said.ErrorRaised(error))
+            self.post_message(messages.ErrorRaised(error))
             return
         self._show(versions=workflows.versions(self._workspace))
-        self.post_message(said.Noted(f"Kept as version {version.number}: {version.name}."))
+        self.post_message(messages.Noted(f"Kept as version {version.number}: {version.name}."))
 
     def do_versions(self) -> None:
         """Look through the versions kept, beside the base recipe."""
@@ -354,4 +356,4 @@ class TrainingApp(WorkingApp):
         if number:
             version = next(v for v in self._state.versions if v.number == int(number))
             self.query_one(SheetView).rebase(version.recipe)
-            self.post_message(said.Noted(f"The base is version {number} now; press u to undo."))
+            self.post_message(messages.Noted(f"The base is version {number} now; press u to undo."))

@@ -22,7 +22,7 @@ from axiarch.errors import AxiarchError
 from axiarch.journal.inbox import Request
 from axiarch.journal.workspace import Workspace
 from axiarch.plain import count
-from axiarch.tui import messages as said
+from axiarch.tui import messages
 from axiarch.tui.framed import FramedApp
 from axiarch.tui.state import State
 from axiarch.workflows.watching import Snapshot
@@ -51,7 +51,7 @@ class _Steps:
             self._step, self._began = step, now
         if now - self._said > 0.2:
             self._said = now
-            self._app.post_message(said.StepTaken(step, done, now - self._began))
+            self._app.post_message(messages.StepTaken(step, done, now - self._began))
 
 
 class WorkingApp(FramedApp):
@@ -107,7 +107,7 @@ class WorkingApp(FramedApp):
         try:
             return job()
         except AxiarchError as error:
-            self.post_message(said.ErrorRaised(error))
+            self.post_message(messages.ErrorRaised(error))
             return None
 
     def _forecast_soon(self) -> None:
@@ -122,9 +122,9 @@ class WorkingApp(FramedApp):
         if draft is None or dataset is None:
             return
         try:
-            made = said.ForecastMade(draft, workflows.forecast_search(draft, dataset))
+            made = messages.ForecastMade(draft, workflows.forecast_search(draft, dataset))
         except AxiarchError as error:
-            made = said.ForecastMade(draft, None, error)
+            made = messages.ForecastMade(draft, None, error)
         self.post_message(made)
 
     def _add(self, job: Callable[[Tell], str]) -> None:
@@ -132,7 +132,7 @@ class WorkingApp(FramedApp):
         other's place.
         """
         if self._adding:
-            self.post_message(said.Noted("The data set is still being rebuilt."))
+            self.post_message(messages.Noted("The data set is still being rebuilt."))
             return
         self._adding = True
         self._give_up.clear()
@@ -140,7 +140,7 @@ class WorkingApp(FramedApp):
 
     @work(thread=True, group="data")
     def _add_in_thread(self, job: Callable[[Tell], str]) -> None:
-        self._cancellable(lambda: said.DataAdded(job(_Steps(self))))
+        self._cancellable(lambda: messages.DataAdded(job(_Steps(self))))
 
     def _cancellable(self, job: Callable[[], Message]) -> None:
         """Do a job whose progress is shown and which esc cancels, and post what comes of it."""
@@ -148,9 +148,9 @@ class WorkingApp(FramedApp):
         try:
             done = job()
         except GivenUpError:
-            done = said.Noted("Cancelled. Nothing was changed.")
+            done = messages.Noted("Cancelled. Nothing was changed.")
         except AxiarchError as error:
-            done = said.ErrorRaised(error)
+            done = messages.ErrorRaised(error)
         finally:
             self._adding = False
         self.post_message(done)
@@ -164,16 +164,16 @@ class WorkingApp(FramedApp):
             number = workflows.start_search(self._workspace,
                                             workflows.alone(draft) if once else draft,
                                             forecast=forecast)
-            self.post_message(said.SearchStarted(number, "strips" if once else "field"))
+            self.post_message(messages.SearchStarted(number, "strips" if once else "field"))
         except AxiarchError as error:
-            self.post_message(said.ErrorRaised(error))
+            self.post_message(messages.ErrorRaised(error))
 
     @work(thread=True, exclusive=True, group="start")
     def _resume(self, number: int) -> None:
         try:
             workflows.resume_search(self._workspace, number)
         except AxiarchError as error:
-            self.post_message(said.ErrorRaised(error))
+            self.post_message(messages.ErrorRaised(error))
 
     def _steer(self, request: Request) -> None:
         s = self._state.snapshot
@@ -181,7 +181,7 @@ class WorkingApp(FramedApp):
         try:
             workflows.steer_search(self._workspace, s.search.number, request)
         except AxiarchError as error:
-            self.post_message(said.ErrorRaised(error))
+            self.post_message(messages.ErrorRaised(error))
 
     @work(thread=True, exclusive=True, group="predictions")
     def _predict(self, snapshot: Snapshot, recipe: int, part: Literal["validation",
@@ -196,7 +196,7 @@ class WorkingApp(FramedApp):
                                            inputs=True)["summary"]
         except AxiarchError as error:
             found = f"{error.what}. {error.remedy}"
-        self.post_message(said.PredictionsMade(snapshot.search.number, recipe, part, found))
+        self.post_message(messages.PredictionsMade(snapshot.search.number, recipe, part, found))
 
     @work(thread=True, exclusive=True, group="seal")
     def _score_test_rows(self, data: Dataset, reason: str, snapshot: Snapshot | None,
@@ -205,16 +205,16 @@ class WorkingApp(FramedApp):
         try:
             opened = workflows.open_seal(self._workspace, data, reason, snapshot, recipe)
         except AxiarchError as error:
-            self.post_message(said.ErrorRaised(error))
+            self.post_message(messages.ErrorRaised(error))
             return
-        self.post_message(said.SealOpened(opened.times, workflows.score_words(opened.score)))
+        self.post_message(messages.SealOpened(opened.times, workflows.score_words(opened.score)))
 
     @work(thread=True, exclusive=True, group="predict file")
     def predict_rows(self, predict: Callable[[Tell], dict[str, Any]], place: Path) -> None:
         """Predict the rows of a file into `place`; esc cancels."""
         if self._adding:
             self.post_message(
-                said.Noted("Wait until the data set is rebuilt, then predict the file."))
+                messages.Noted("Wait until the data set is rebuilt, then predict the file."))
             return
         self._adding = True
         self._give_up.clear()
@@ -224,7 +224,8 @@ class WorkingApp(FramedApp):
             remarks = " ".join(f"{line}." for line in found["remarks"][:2])
             more = f" {len(found['remarks']) - 2} more remarks: axiarch predict prints them." if (
                 len(found["remarks"]) > 2) else ""
-            return said.Noted(f"{count(found['rows'], 'row')} predicted: {place}. {remarks}{more}")
+            return messages.Noted(
+                f"{count(found['rows'], 'row')} predicted: {place}. {remarks}{more}")
 
         self._cancellable(job)
 
@@ -233,6 +234,6 @@ class WorkingApp(FramedApp):
         """Write files off the interface's loop and say where they are."""
         try:
             names = ", ".join(dict.fromkeys(p.name for p in job()))
-            self.post_message(said.Noted(f"Written: {names} in {self._workspace.exports}"))
+            self.post_message(messages.Noted(f"Written: {names} in {self._workspace.exports}"))
         except AxiarchError as error:
-            self.post_message(said.ErrorRaised(error))
+            self.post_message(messages.ErrorRaised(error))

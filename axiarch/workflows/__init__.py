@@ -61,7 +61,7 @@ if TYPE_CHECKING:
     from axiarch.workflows.scaling import scale_up
     from axiarch.workflows.starting import resume_search, start_search
     from axiarch.workflows.steering import steer_search
-    from axiarch.workflows.telling import told
+    from axiarch.workflows.telling import example_predictions
     from axiarch.workflows.unsealing import open_seal, openings, score_of, score_words, trust
     from axiarch.workflows.waiting import wait
     from axiarch.workflows.watching import Snapshot, Watcher, look_at
@@ -92,7 +92,7 @@ _MODULES = {
     "starting": "resume_search start_search",
     "clusters": "check_address trust_cluster",
     "steering": "steer_search",
-    "telling": "told",
+    "telling": "example_predictions",
     "unsealing": "open_seal openings score_of score_words trust",
     "waiting": "wait",
     "watching": "Snapshot Watcher look_at",
@@ -157,7 +157,7 @@ __all__ = [
     "search_data",
     "start_search",
     "steer_search",
-    "told",
+    "example_predictions",
     "trust",
     "trust_cluster",
     "unpack",

@@ -9,12 +9,12 @@ from dataclasses import replace
 from pathlib import Path
 from typing import Any
 
+from axiarch.data.baseline import Baseline
 from axiarch.data.building import build_dataset
 from axiarch.data.dataset import Dataset, kept_table, read_dataset, verify_kept
-from axiarch.data.floor import Floor
 from axiarch.data.plan import DataPlan, SplitPlan
-from axiarch.data.reading import Given, Reading, read_table, signature
-from axiarch.data.table import PART, Tell, quiet
+from axiarch.data.reading import CompanionFiles, Reading, read_table, signature
+from axiarch.data.table import PART, Tell, no_progress
 from axiarch.errors import (
     AxiarchError,
     DataError,
@@ -30,7 +30,10 @@ from axiarch.recipes.searchfile import SearchFile
 from axiarch.workflows.opening import data_set
 
 
-def redecide(workspace: Workspace, data: Dataset, plan: DataPlan, tell: Tell = quiet) -> Dataset:
+def redecide(workspace: Workspace,
+             data: Dataset,
+             plan: DataPlan,
+             on_progress: Tell = no_progress) -> Dataset:
     """Make a data set anew by other decisions, from the table kept with it; where the form of its
     text is decided otherwise, from the file it came from.
 
@@ -58,9 +61,9 @@ def redecide(workspace: Workspace, data: Dataset, plan: DataPlan, tell: Tell = q
                 table, how, check = kept_table(data), data.how, _nothing
             else:
                 check = _unchanged(Path(data.source))
-                table, how = read_table(Path(data.source), reading, None, tell)
-            made = build_dataset(table, place, name, data.source, plan, how, data.best, tell, check,
-                                 data.rule)
+                table, how = read_table(Path(data.source), reading, None, on_progress)
+            made = build_dataset(table, place, name, data.source, plan, how, data.best, on_progress,
+                                 check, data.rule)
             if used:
                 return made
             data.folder.rename(scratch / "before")
@@ -117,10 +120,10 @@ def add_table(workspace: Workspace,
               ignore: tuple[str, ...] = (),
               seed: int = 1,
               plan: DataPlan | None = None,
-              given: Given | None = None,
-              best: Floor | None = None,
+              given: CompanionFiles | None = None,
+              best: Baseline | None = None,
               rule: str = "",
-              tell: Tell = quiet) -> Dataset:
+              on_progress: Tell = no_progress) -> Dataset:
     """Add a table or pictures to a workspace.
 
     Delimited text, Parquet, Arrow, JSON lines or Excel; pictures as NumPy files, in the IDX format,
@@ -137,11 +140,11 @@ def add_table(workspace: Workspace,
         All decisions at once; then the three above are not looked at.
     given : Given, optional
         Files that hold the validation and test rows, or the labels of pictures.
-    best : Floor, optional
+    best : Baseline, optional
         For generated data, what the rule behind them scores.
     rule : str, optional
         Its name in :mod:`axiarch.data.rules`.
-    tell : callable, optional
+    on_progress : callable, optional
         Takes the name of each step and the share of it that is done; may raise to end the work.
 
     Raises
@@ -160,10 +163,10 @@ def add_table(workspace: Workspace,
     try:
         with scratch_folder(workspace.data(), "reading") as scratch:
             check = _unchanged(path, given)
-            table, how = read_table(path, _reading(plan, scratch), given, tell)
+            table, how = read_table(path, _reading(plan, scratch), given, on_progress)
             try:
                 return build_dataset(table, folder, shown(name), str(path.absolute()), plan, how,
-                                     best, tell, check, rule)
+                                     best, on_progress, check, rule)
             except AxiarchError as error:
                 raise error.at(shown(path)) from None
     except OSError as error:
@@ -181,7 +184,7 @@ def _nothing() -> None:
     """Check nothing: a table that is kept does not change."""
 
 
-def _unchanged(path: Path, given: Given | None = None) -> Callable[[], None]:
+def _unchanged(path: Path, given: CompanionFiles | None = None) -> Callable[[], None]:
     """Return a check that raises where a file was written since now."""
     others = (given.validation, given.test, given.labels) if given else ()
     before = {file: signature(file) for file in (path, *others)
@@ -199,7 +202,7 @@ def _unchanged(path: Path, given: Given | None = None) -> Callable[[], None]:
 def search_data(workspace: Workspace,
                 search: SearchFile,
                 beside: Path,
-                tell: Tell = quiet) -> SearchFile:
+                on_progress: Tell = no_progress) -> SearchFile:
     """Return a search whose data are in the workspace: where it names a file, that is added first.
 
     Parameters
@@ -228,7 +231,8 @@ def search_data(workspace: Workspace,
                 plan, targets=plan.targets or known.plan.targets)
         if alike and known.source == str(path.absolute()) and _made_since(known, path):
             return replace(search, data=name)
-    return replace(search, data=add_table(workspace, path, plan=plan, tell=tell).folder.name)
+    return replace(search,
+                   data=add_table(workspace, path, plan=plan, on_progress=on_progress).folder.name)
 
 
 def plan_of(decisions: Mapping[str, Any]) -> DataPlan:

@@ -18,14 +18,14 @@ RUNNER, TRAINED = "axiarch.runner", "axiarch.export"
 
 
 def ask(*words: str, request: object = None, module: str = RUNNER,
-        tell: Callable[[str, float], None] = lambda step, done: None) -> dict[str, Any]:
+        on_progress: Callable[[str, float], None] = lambda step, done: None) -> dict[str, Any]:
     """Run a process of ours with `words`, give it `request` as JSON, and return its answer.
 
     Folders in the request must be absolute.
 
     Parameters
     ----------
-    tell : callable, optional
+    on_progress : callable, optional
         Takes how far the work is; may raise to end the process.
 
     Raises
@@ -38,7 +38,7 @@ def ask(*words: str, request: object = None, module: str = RUNNER,
             launching.command(*words, module=module), stdin=subprocess.PIPE, stdout=subprocess.PIPE,
             stderr=errors, text=True, cwd=launching.HOME, env=launching.environment())
         try:
-            answer = _answer(process, request, tell)
+            answer = _answer(process, request, on_progress)
         finally:
             process.kill()
             process.wait()
@@ -52,7 +52,7 @@ def ask(*words: str, request: object = None, module: str = RUNNER,
 
 
 def _answer(process: subprocess.Popen[str], request: object,
-            tell: Callable[[str, float], None]) -> dict[str, Any] | None:
+            on_progress: Callable[[str, float], None]) -> dict[str, Any] | None:
     """Give a process its request and return the last line it answers with that is no step."""
     assert process.stdin is not None and process.stdout is not None
     try:
@@ -67,7 +67,7 @@ def _answer(process: subprocess.Popen[str], request: object,
         except ValueError:
             continue
         if isinstance(found, dict) and set(found) == {"step", "done"}:
-            tell(str(found["step"]), float(found["done"]))
+            on_progress(str(found["step"]), float(found["done"]))
         elif isinstance(found, dict):
             answer = found
     return answer

@@ -139,7 +139,7 @@ def _compared(snapshot: Snapshot, recipe: int, other: Snapshot) -> Confirmation:
     ]
     row = next((r for r in snapshot.ranking.rows if r.recipe == recipe), None)
     leads = row is not None and row.standing == "leader"
-    optimism = (snapshot.ranking.disappointment or 0.0) if leads else 0.0
+    optimism = (snapshot.ranking.optimism or 0.0) if leads else 0.0
     mean = statistics.fmean(new)
     foretold = statistics.fmean(old) + optimism if old else math.nan
     half = reach = None

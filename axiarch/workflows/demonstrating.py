@@ -7,11 +7,11 @@ from __future__ import annotations
 import tempfile
 from pathlib import Path
 
+from axiarch.data.baseline import Baseline
 from axiarch.data.dataset import Dataset
 from axiarch.data.demo import hive_states, messy_hive_states
 from axiarch.data.demo_hum import hum
 from axiarch.data.demo_nectar import nectar_flow
-from axiarch.data.floor import Floor
 from axiarch.errors import WorkspaceReadOnly
 from axiarch.journal.workspace import Workspace
 from axiarch.recipes.searchfile import SearchFile
@@ -45,7 +45,8 @@ def _add(workspace: Workspace, name: str, place: Path) -> Dataset:
                          name=name,
                          target="state",
                          rule=HIVE_STATES,
-                         best=Floor(states.best_loss, (states.best_accuracy, states.best_balanced)))
+                         best=Baseline(states.best_loss,
+                                       (states.best_accuracy, states.best_balanced)))
     if name == NECTAR_FLOW:
         flow = nectar_flow()
         return add_table(workspace,
@@ -53,10 +54,10 @@ def _add(workspace: Workspace, name: str, place: Path) -> Dataset:
                          name=name,
                          target="gain_g",
                          rule=NECTAR_FLOW,
-                         best=Floor(flow.best_rmse, (flow.best_mae, flow.best_r2)))
+                         best=Baseline(flow.best_rmse, (flow.best_mae, flow.best_r2)))
     made = hum()
     return add_table(workspace, made.to_npz(place / "hum.npz"), name=name, target="label",
-                     best=Floor(made.best_loss, (made.best_accuracy, made.best_balanced)))
+                     best=Baseline(made.best_loss, (made.best_accuracy, made.best_balanced)))
 
 
 def write_demo_files(folder: Path) -> list[Path]:

@@ -52,10 +52,10 @@ def export_ranking(snapshot: Snapshot, path: Path, force: bool = False) -> Path:
                       len(snapshot.openings), {n: r.origin for n, r in snapshot.recipes.items()}))
 
 
-def floors_of(dataset: Dataset) -> list[tuple[str, float]]:
+def baselines_of(dataset: Dataset) -> list[tuple[str, float]]:
     """Return what every loss is read against, by name."""
     return [(name, known.loss)
-            for name, known in (("baseline", dataset.floor), ("linear", dataset.linear),
+            for name, known in (("baseline", dataset.baseline), ("linear", dataset.linear),
                                 ("noise", dataset.best))
             if known is not None]
 
@@ -207,8 +207,8 @@ def export_chart(snapshot: Snapshot, path: Path, force: bool = False) -> Path:
     title = (f"{snapshot.search.name} on {snapshot.dataset.name}: {snapshot.ended_runs} "
              f"runs{_opened(snapshot)}")
     return save_figure(
-        ladder_figure(rows, floors_of(snapshot.dataset), title, snapshot.dataset.target.loss_name),
-        path)
+        ladder_figure(rows, baselines_of(snapshot.dataset), title,
+                      snapshot.dataset.target.loss_name), path)
 
 
 def export_curves(snapshot: Snapshot,
@@ -264,5 +264,5 @@ def export_curves(snapshot: Snapshot,
     # The same data beside a chart of another kind may stay.
     same = regular_file(beside) and beside.read_text(encoding="utf-8", errors="replace") == text
     check_place(beside, (".csv",), force or same)
-    chart = save_figure(curves_figure(lines, floors_of(snapshot.dataset), title, name), path)
+    chart = save_figure(curves_figure(lines, baselines_of(snapshot.dataset), title, name), path)
     return chart, write_export(beside, lambda draft: write_text(draft, text))

@@ -47,7 +47,7 @@ def finishing_search(workspace: Workspace,
     data = decided(workspace, snapshot.dataset, plan)
     values = snapshot.recipes[recipe].recipe
     steps = max(round(row.epoch), 1) * values.steps(data.rows["train"])
-    values = values.changed({"patience": 0, "stuck_after": 0, "most_gap": 0.0, "most_steps": steps})
+    values = values.changed({"patience": 0, "stuck_after": 0, "max_gap": 0.0, "max_steps": steps})
     return replace(snapshot.file,
                    name=f"recipe {recipe} of search {snapshot.search.number} on all open rows",
                    data=data.folder.name,

@@ -334,20 +334,21 @@ def remove_model(workspace: Workspace, model: KeptModel) -> int:
 
 
 def predict(model: KeptModel, source: Path, place: Path, force: bool = False,
-            tell: Callable[[str, float], None] = lambda step, done: None) -> dict[str, Any]:
+            on_progress: Callable[[str, float], None] = lambda step, done: None) -> dict[str, Any]:
     """Predict the rows of a file; see :func:`axiarch.export.predicting.predict_file`."""
-    return ask("predict", module=TRAINED, tell=tell, request={
+    return ask("predict", module=TRAINED, on_progress=on_progress, request={
         "path": str(model.path), "file": str(source.absolute()), "place": str(place.absolute()),
         "force": force})
 
 
-def predict_with(workspace: Workspace,
-                 snapshot: Snapshot,
-                 recipe: int,
-                 source: Path,
-                 place: Path,
-                 force: bool = False,
-                 tell: Callable[[str, float], None] = lambda step, done: None) -> dict[str, Any]:
+def predict_with(
+        workspace: Workspace,
+        snapshot: Snapshot,
+        recipe: int,
+        source: Path,
+        place: Path,
+        force: bool = False,
+        on_progress: Callable[[str, float], None] = lambda step, done: None) -> dict[str, Any]:
     """Predict the rows of a file with the best run of a recipe, which is not kept; see
     :func:`predict`.
     """
@@ -367,7 +368,7 @@ def predict_with(workspace: Workspace,
                     path=str(path.absolute()),
                     about=about)
         place.parent.mkdir(parents=True, exist_ok=True)
-        return predict(describe(path.absolute()), source, place, force, tell)
+        return predict(describe(path.absolute()), source, place, force, on_progress)
 
 
 def export_network(model: KeptModel, place: Path, force: bool = False) -> dict[str, Any]:

@@ -19,7 +19,7 @@ Tell = Callable[[str, float], None]
 def pack(workspace: Workspace,
          path: Path,
          force: bool = False,
-         tell: Tell = lambda step, done: None) -> int:
+         on_progress: Tell = lambda step, done: None) -> int:
     """Write a workspace as a ``.zip`` and return the number of files in it.
 
     Raises
@@ -31,10 +31,10 @@ def pack(workspace: Workspace,
             os.path.realpath(workspace.folder)):
         raise InputError("the archive would lie in the workspace that it holds", shown(path),
                          "choose a place outside the workspace")
-    return archive.pack(workspace, path, tell)
+    return archive.pack(workspace, path, on_progress)
 
 
-def unpack(path: Path, folder: Path, tell: Tell = lambda step, done: None) -> Workspace:
+def unpack(path: Path, folder: Path, on_progress: Tell = lambda step, done: None) -> Workspace:
     """Unpack an archive into a new folder and return the workspace; see
     :func:`axiarch.journal.archive.unpack`.
 
@@ -45,4 +45,4 @@ def unpack(path: Path, folder: Path, tell: Tell = lambda step, done: None) -> Wo
     if not regular_file(path):
         raise InputError("there is no such archive", shown(path),
                          "name a .zip that axiarch pack has written")
-    return archive.unpack(path, folder, tell)
+    return archive.unpack(path, folder, on_progress)

@@ -9,7 +9,7 @@ from pathlib import Path
 from typing import Any
 
 from axiarch import __version__
-from axiarch.data.floor import Floor
+from axiarch.data.baseline import Baseline
 from axiarch.errors import AxiarchError, TrainingError, WorkspaceMissing
 from axiarch.export import figures
 from axiarch.export.report import (
@@ -29,7 +29,7 @@ from axiarch.recipes.fields import FIELDS
 from axiarch.recipes.recipe import short
 from axiarch.recipes.searchfile import write_search
 from axiarch.workflows.confirming import Confirmation, confirmations
-from axiarch.workflows.exporting import floors_of
+from axiarch.workflows.exporting import baselines_of
 from axiarch.workflows.judging import judge_recipe
 from axiarch.workflows.unsealing import score_of, trust
 from axiarch.workflows.verdicts import ranking_verdict
@@ -126,10 +126,11 @@ def _data(s: Snapshot) -> Iterator[Block]:
                     for name, n in zip(target.classes, data.class_counts, strict=True)], (1, 2))
     yield Paragraph(f"What any recipe must beat ({target.loss_name}, on the validation rows):")
     yield Grid(("", target.loss_name, *target.metrics), [
-        _floor_row(name, floor, target.metrics)
-        for name, floor in (("baseline (targets alone)", data.floor), ("linear model", data.linear),
-                            ("noise of the data (known)", data.best))
-        if floor is not None
+        _floor_row(name, baseline, target.metrics)
+        for name, baseline in (("baseline (targets alone)", data.baseline),
+                               ("linear model", data.linear),
+                               ("noise of the data (known)", data.best))
+        if baseline is not None
     ], range(1, 2 + len(target.metrics)))
     if data.findings:
         yield Paragraph("Found before training:")
@@ -139,9 +140,9 @@ def _data(s: Snapshot) -> Iterator[Block]:
         ])
 
 
-def _floor_row(name: str, floor: Floor, metrics: tuple[str, ...]) -> tuple[str, ...]:
-    return (name, loss(floor.loss), *(measured(metric, value) for metric, value in zip(
-        metrics, floor.metrics, strict=True)))
+def _floor_row(name: str, baseline: Baseline, metrics: tuple[str, ...]) -> tuple[str, ...]:
+    return (name, loss(baseline.loss), *(measured(metric, value) for metric, value in zip(
+        metrics, baseline.metrics, strict=True)))
 
 
 def _searched(s: Snapshot) -> Iterator[Block]:
@@ -167,7 +168,8 @@ def _ranking(s: Snapshot) -> Iterator[Block]:
     leader = s.recipes[s.ranking.rows[0].recipe].recipe
     told = [(r, f"recipe {r.recipe}") for r in rows]
     yield Chart(
-        figures.ladder_figure(told, floors_of(s.dataset), "Recipes on one axis", target.loss_name),
+        figures.ladder_figure(told, baselines_of(s.dataset), "Recipes on one axis",
+                              target.loss_name),
         "Dot: mean of the steady validation loss over the runs; whisker: its 95 % interval; open "
         "dot: training loss. Orange recipes are tied.")
     yield Grid(("place", "recipe", "standing", target.loss_name, "±", "training", target.metrics[0],
@@ -197,7 +199,7 @@ def _training(s: Snapshot, recipe: int) -> Iterator[Block]:
             ]
     if lines:
         yield Chart(
-            figures.curves_figure(lines, floors_of(s.dataset), f"Recipe {recipe}",
+            figures.curves_figure(lines, baselines_of(s.dataset), f"Recipe {recipe}",
                                   s.dataset.target.loss_name),
             "Both losses after each epoch, in inference mode; the training loss on a fixed sample "
             "of training rows.")
@@ -289,10 +291,10 @@ def _distrust(s: Snapshot, confirmed: bool) -> Iterator[Block]:
         points.append(
             f"The leader was measured on {count(first.repeats, 'run')}: its spread over seeds is "
             "hardly known.")
-    if s.ranking.disappointment:
+    if s.ranking.optimism:
         points.append(
             "The leader was chosen for a low loss: expect about "
-            f"{number(s.ranking.disappointment, 2)} more on new data.")
+            f"{number(s.ranking.optimism, 2)} more on new data.")
     if not confirmed:
         points.append("The recipe has not been trained again on fresh seeds, which chose nothing.")
     if len(s.dataset.folds) == 1:

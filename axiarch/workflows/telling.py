@@ -11,7 +11,7 @@ from axiarch.workflows.watching import Snapshot
 
 
 @dataclass(frozen=True)
-class Said:
+class ExamplePrediction:
     """One validation row, what is true of it, and what a run says.
 
     Attributes
@@ -37,7 +37,7 @@ class Said:
         return bool(self.shares) and self.shares[0][0] == self.truth
 
 
-def told(snapshot: Snapshot, run: int) -> tuple[int, tuple[Said, ...]]:
+def example_predictions(snapshot: Snapshot, run: int) -> tuple[int, tuple[ExamplePrediction, ...]]:
     """Return the epoch, and what a watched run said after it of some validation rows; none if it
     is not watched.
     """
@@ -53,10 +53,10 @@ def told(snapshot: Snapshot, run: int) -> tuple[int, tuple[Said, ...]]:
         if data.classes:
             order = np.argsort(-np.array(outputs), kind="stable")
             shares = tuple((data.classes[int(c)], float(outputs[int(c)])) for c in order)
-            found.append(Said(row + 1, data.classes[int(targets[row])], shares))
+            found.append(ExamplePrediction(row + 1, data.classes[int(targets[row])], shares))
         else:
             target = data.folds[record.fold].encoding.target
             pair = np.array([targets[row], outputs], np.float64)
             truth, said = (float(v[0]) for v in np.asarray(target.decode(pair)))
-            found.append(Said(row + 1, truth, amount=said))
+            found.append(ExamplePrediction(row + 1, truth, amount=said))
     return example.epoch, tuple(found)

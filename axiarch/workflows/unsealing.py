@@ -8,8 +8,8 @@ from collections.abc import Sequence
 from dataclasses import dataclass, field
 from typing import Any
 
+from axiarch.data.baseline import Baseline
 from axiarch.data.dataset import Dataset
-from axiarch.data.floor import Floor
 from axiarch.errors import InputError
 from axiarch.files import load_json
 from axiarch.journal.read import JournalReader
@@ -28,9 +28,9 @@ class TestScore:
 
     Attributes
     ----------
-    baseline : Floor
+    baseline : Baseline
         A predictor that knows only the training targets.
-    linear : Floor or None
+    linear : Baseline or None
         A linear model fitted on the training rows.
     loss : float or None
         Of the recipe, the mean over its runs; None where no recipe is scored.
@@ -42,8 +42,8 @@ class TestScore:
 
     __test__ = False
 
-    baseline: Floor
-    linear: Floor | None = None
+    baseline: Baseline
+    linear: Baseline | None = None
     loss: float | None = None
     runs: tuple[float, ...] = ()
     summary: dict[str, Any] = field(default_factory=dict)
@@ -122,11 +122,12 @@ def score_of(opening: OpeningRecord) -> TestScore | None:
 
 
 def _score(found: dict[str, Any]) -> TestScore:
-    def floor(known: dict[str, Any]) -> Floor:
-        return Floor(float(known["loss"]), tuple(map(float, known["metrics"])))
+    def baseline(known: dict[str, Any]) -> Baseline:
+        return Baseline(float(known["loss"]), tuple(map(float, known["metrics"])))
 
     runs = tuple(float(each["loss"]) for each in found["judged"])
-    return TestScore(floor(found["baseline"]), floor(found["linear"]) if found["linear"] else None,
+    return TestScore(baseline(found["baseline"]),
+                     baseline(found["linear"]) if found["linear"] else None,
                      math.fsum(runs) / len(runs) if runs else None, runs, dict(found["summary"]))
 
 

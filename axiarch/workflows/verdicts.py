@@ -5,7 +5,7 @@ from __future__ import annotations
 from functools import lru_cache
 
 from axiarch.data.dataset import Dataset
-from axiarch.engine.stopping import Watch
+from axiarch.engine.stopping import StoppingState
 from axiarch.insight.forecast import Forecast
 from axiarch.plain import count, duration, loss, measured, memory, number, shown, span, time_left
 from axiarch.recipes.recipe import Recipe
@@ -42,9 +42,10 @@ def ranking_verdict(s: Snapshot) -> str:
     broken = len(s.ranking.broken)
     none = (f" {count(broken, 'recipe')} {'has' if broken == 1 else 'have'} no "
             "result.") if broken else ""
-    if first.loss > s.dataset.floor.loss - (first.half_width or 0.0):
+    if first.loss > s.dataset.baseline.loss - (first.half_width or 0.0):
         return (
-            f"{lead} That is not below the baseline of {loss(s.dataset.floor.loss)}: nothing here "
+            f"{lead} That is not below the baseline of {loss(s.dataset.baseline.loss)}: nothing "
+            "here "
             f"has learnt anything yet.{none}")
     return f"{lead}{_optimism(s)} {_against_base(s)}{none}{_elsewhere(s)}"
 
@@ -61,7 +62,7 @@ def _elsewhere(s: Snapshot) -> str:
 
 def _optimism(s: Snapshot) -> str:
     """Say how much too low the leader's loss is expected to be, where that is worth saying."""
-    found, half = s.ranking.disappointment, s.ranking.rows[0].half_width
+    found, half = s.ranking.optimism, s.ranking.rows[0].half_width
     if found is None or half is None or found < 0.1 * half:
         return ""
     return (f" Expect about {number(found, 2)} worse on new data: the best of many looks better "
@@ -86,7 +87,7 @@ def _beaten(s: Snapshot) -> str:
     """Say what the leader is compared with: the baseline, a linear model, the noise of the data."""
     first, linear, best = s.ranking.rows[0], s.dataset.linear, s.dataset.best
     half = first.half_width or 0.0
-    known = [f"Baseline {loss(s.dataset.floor.loss)}"]
+    known = [f"Baseline {loss(s.dataset.baseline.loss)}"]
     if linear is None or first.loss < linear.loss - half:
         known += [f"linear model {loss(linear.loss)}"] if linear else []
         linear = None
@@ -226,7 +227,7 @@ def patience_used(losses: tuple[float, ...], recipe: Recipe, units: tuple[float,
     units : tuple of float
         Of the targets, as the data set has them.
     """
-    watch = Watch(unit=units[0] if len(units) == 1 else 1.0)
+    watch = StoppingState(unit=units[0] if len(units) == 1 else 1.0)
     for epoch, value in enumerate(losses, 1):
         watch.see(Epoch(0, epoch, 0.0, 0.0, value, (), 0.0, 0.0, 0.0), recipe)
     return len(losses) - watch.mark_epoch

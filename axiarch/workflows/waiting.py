@@ -17,8 +17,8 @@ _APPEAR = 10.0
 
 def wait(workspace: Workspace,
          number: int,
-         tell: Callable[[Snapshot], None] = lambda _: None) -> Snapshot:
-    """Wait until a search is done, stopped, failed or interrupted; `tell` gets every new
+         on_progress: Callable[[Snapshot], None] = lambda _: None) -> Snapshot:
+    """Wait until a search is done, stopped, failed or interrupted; `on_progress` gets every new
     snapshot.
     """
     watcher = Watcher(workspace, number)
@@ -32,7 +32,7 @@ def wait(workspace: Workspace,
                     raise
                 snapshot = None
             if snapshot is not None:
-                tell(snapshot)
+                on_progress(snapshot)
                 if snapshot.over:
                     return snapshot
             time.sleep(_LOOK)

@@ -63,7 +63,7 @@ class Building(FolderCase):
         second = build_dataset(Table.of(polars.DataFrame(second_rows)), self.folder / "b", "d")
         self.assertEqual(first.columns, second.columns)
         self.assertEqual(first.encoding, second.encoding)
-        self.assertEqual(first.floor, second.floor)
+        self.assertEqual(first.baseline, second.baseline)
         for part in ("train", "validation"):
             np.testing.assert_array_equal(first.part(part).inputs,
                                           second.part(part).inputs)  # type: ignore[arg-type]

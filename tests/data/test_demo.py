@@ -38,8 +38,8 @@ class HiveStatesLaws(FolderCase):
         self.assertEqual(len(counts), 5)
         self.assertGreater(counts[0][1], 4 * counts[-1][1])
         shares = np.array([n for _, n in counts]) / 3000
-        floor = -(shares * np.log(shares)).sum()
-        self.assertLess(made.best_loss, 0.5 * floor)
+        baseline = -(shares * np.log(shares)).sum()
+        self.assertLess(made.best_loss, 0.5 * baseline)
         self.assertGreater(made.best_accuracy, 0.75)
 
     def test_the_file_has_gaps_an_id_and_text(self) -> None:

@@ -14,8 +14,8 @@ from hypothesis import strategies as st
 from axiarch.data.building import build_dataset
 from axiarch.data.dataset import read_dataset, sealed_part
 from axiarch.data.plan import DataPlan, SplitPlan, parse_split, split_words
-from axiarch.data.reading import Given, read_table
-from axiarch.data.split import Known, Parts, bands, split
+from axiarch.data.reading import CompanionFiles, read_table
+from axiarch.data.split import Parts, SplitKeys, bands, split
 from axiarch.data.table import PART, Table
 from axiarch.errors import DataError
 from tests.support import FolderCase, write_csv
@@ -37,7 +37,7 @@ class Folds(unittest.TestCase):
            st.integers(1, 3), st.integers(0, 99))
     def test_stratified(self, counts: list[int], folds: int, repeats: int, seed: int) -> None:
         labels = np.repeat(np.arange(len(counts)), counts)
-        made = split(Known(labels), SplitPlan(folds=folds, fold_repeats=repeats, seed=seed))
+        made = split(SplitKeys(labels), SplitPlan(folds=folds, fold_repeats=repeats, seed=seed))
         self.assertEqual(len(made), folds * repeats)
         whole(self, made, len(labels))
         open_rows = sorted(np.concatenate([made[0].train, made[0].validation]))
@@ -49,7 +49,7 @@ class Folds(unittest.TestCase):
                 self.assertLessEqual(max(held) - min(held), 1)
 
     def test_repeats_are_cut_anew(self) -> None:
-        made = split(Known(np.arange(100) % 2), SplitPlan(folds=2, fold_repeats=2))
+        made = split(SplitKeys(np.arange(100) % 2), SplitPlan(folds=2, fold_repeats=2))
         self.assertFalse(np.array_equal(made[0].validation, made[2].validation))
 
     @settings(deadline=None)
@@ -59,7 +59,7 @@ class Folds(unittest.TestCase):
         groups = np.repeat(np.arange(len(counts)), counts)
         labels = np.arange(len(groups)) % 2
         try:
-            made = split(Known(labels, True, groups), SplitPlan(folds=folds, seed=seed))
+            made = split(SplitKeys(labels, True, groups), SplitPlan(folds=folds, seed=seed))
         except DataError as error:
             self.assertRegex(error.what, "one class|groups|no rows")
             return
@@ -70,7 +70,8 @@ class Folds(unittest.TestCase):
 
     def test_in_order_of_time_no_fold_learns_from_the_future(self) -> None:
         order = np.random.default_rng(1).permutation(200).astype(float)
-        made = split(Known(np.arange(200) % 2, True, None, order), SplitPlan(folds=4, order="t"))
+        made = split(SplitKeys(np.arange(200) % 2, True, None, order), SplitPlan(folds=4,
+                                                                                 order="t"))
         self.assertEqual(len(made), 4)
         for each in made:
             self.assertLess(order[each.train].max(), order[each.validation].min())
@@ -80,7 +81,7 @@ class Folds(unittest.TestCase):
         values = np.random.default_rng(0).gamma(1.0, 1.0, 1000)
         strata = bands(values)
         self.assertEqual(np.bincount(strata).tolist(), [100] * 10)
-        (parts,) = split(Known(strata, False), SplitPlan())
+        (parts,) = split(SplitKeys(strata, False), SplitPlan())
         means = [values[rows].mean() for rows in (parts.train, parts.validation, parts.test)]
         self.assertLess(np.ptp(means), 0.1)
 
@@ -110,7 +111,7 @@ class Folds(unittest.TestCase):
             with self.subTest(wrong=wrong), self.assertRaises(DataError):
                 SplitPlan(**wrong)  # type: ignore[arg-type]
         with self.assertRaises(DataError):
-            split(Known(np.array([0, 1] * 6)), SplitPlan(folds=8))
+            split(SplitKeys(np.array([0, 1] * 6)), SplitPlan(folds=8))
 
 
 def frame(rows: int = 120, seed: int = 0) -> polars.DataFrame:
@@ -136,7 +137,7 @@ class BuiltFolds(FolderCase):
             self.assertAlmostEqual(float(train.inputs[:, 0].std()), 1.0, places=5)
             centres.add(fold.encoding.codes[0].centre)  # type: ignore[union-attr]
         self.assertEqual(len(centres), 3)
-        self.assertAlmostEqual(data.floor.loss, np.mean([f.floor.loss for f in data.folds]))
+        self.assertAlmostEqual(data.baseline.loss, np.mean([f.baseline.loss for f in data.folds]))
 
     def test_validation_and_test_rows_change_no_statistic(self) -> None:
         """Rows outside a fold's training part replaced by others must change nothing that is
@@ -145,7 +146,7 @@ class BuiltFolds(FolderCase):
         table = frame()
         plan = DataPlan(("y",), split=SplitPlan(folds=3))
         first = build_dataset(Table.of(table), self.folder / "a", "d", plan=plan)
-        made = split(Known(np.unique(table["y"].to_list(), return_inverse=True)[1]), plan.split)
+        made = split(SplitKeys(np.unique(table["y"].to_list(), return_inverse=True)[1]), plan.split)
         for i, parts in enumerate(made):
             x, t = table["x"].to_numpy().copy(), np.array(table["t"].to_list(), dtype=object)
             outside = np.setdiff1d(np.arange(120), parts.train)
@@ -175,7 +176,7 @@ class GivenParts(FolderCase):
     def test_files_for_every_part(self) -> None:
         parts = [self.write(f"{name}.csv", rows, i) for i, (name, rows) in
                  enumerate((("train", 80), ("validation", 30), ("test", 40)))]
-        given = Given(self.folder / "validation.csv", self.folder / "test.csv")
+        given = CompanionFiles(self.folder / "validation.csv", self.folder / "test.csv")
         table, _ = read_table(self.folder / "train.csv", given=given)
         data = build_dataset(table, self.folder / "d", "d")
         self.assertEqual({n: data.rows[n] for n in ("train", "validation", "test")},
@@ -189,7 +190,7 @@ class GivenParts(FolderCase):
         self.write("train.csv", 100, 0)
         self.write("test.csv", 40, 1)
         table, _ = read_table(self.folder / "train.csv",
-                              given=Given(None, self.folder / "test.csv"))
+                              given=CompanionFiles(None, self.folder / "test.csv"))
         data = build_dataset(table, self.folder / "d", "d")
         self.assertEqual(data.rows["test"], 40)
         self.assertAlmostEqual(data.rows["validation"], 20, delta=3)
@@ -215,7 +216,8 @@ class GivenParts(FolderCase):
         self.write("train.csv", 40, 0)
         write_csv(self.folder / "test.csv", ["x", "y"], [[1, "a"], [2, "b"]])
         with self.assertRaises(DataError) as caught:
-            read_table(self.folder / "train.csv", given=Given(None, self.folder / "test.csv"))
+            read_table(self.folder / "train.csv",
+                       given=CompanionFiles(None, self.folder / "test.csv"))
         self.assertIn("'t'", caught.exception.what)
 
 

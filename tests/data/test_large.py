@@ -11,7 +11,7 @@ import polars
 from axiarch.data import lines, table
 from axiarch.data.building import build_dataset
 from axiarch.data.dataset import kept_table
-from axiarch.data.plan import DataPlan, Said, SplitPlan
+from axiarch.data.plan import DataPlan, FormatOverrides, SplitPlan
 from axiarch.data.reading import Reading, read_table
 from axiarch.data.table import Table
 from axiarch.errors import DataError
@@ -91,7 +91,7 @@ class InPieces(FolderCase):
         (self.folder / "t.csv").write_bytes(text.encode() + b"1,\xe9\n" + b"1,x\n" * 3000)
         with self.assertRaises(DataError) as caught:
             read_table(self.folder / "t.csv",
-                       how=Reading(Said(encoding="utf-8"), scratch=self.folder / "s"))
+                       how=Reading(FormatOverrides(encoding="utf-8"), scratch=self.folder / "s"))
         self.assertIn("line 3002", caught.exception.where)
 
     def test_every_encoding_and_line_end(self) -> None:
@@ -108,8 +108,8 @@ class InPieces(FolderCase):
         frame().write_csv(self.folder / "t.csv")
         told: list[tuple[str, float]] = []
         found, _ = read_table(self.folder / "t.csv", how=Reading(scratch=self.folder / "s"),
-                              tell=lambda s, d: told.append((s, d)))
-        build_dataset(found, self.folder / "d", "d", tell=lambda s, d: told.append((s, d)))
+                              on_progress=lambda s, d: told.append((s, d)))
+        build_dataset(found, self.folder / "d", "d", on_progress=lambda s, d: told.append((s, d)))
         self.assertTrue({"reading", "encoding", "keeping the table"} <= {step for step, _ in told})
         reading = [done for step, done in told if step == "reading"]
         self.assertEqual(reading, sorted(reading))
@@ -119,7 +119,7 @@ class InPieces(FolderCase):
                 raise KeyboardInterrupt
 
         with self.assertRaises(KeyboardInterrupt):
-            build_dataset(found, self.folder / "e", "e", tell=stop)
+            build_dataset(found, self.folder / "e", "e", on_progress=stop)
         self.assertEqual([p.name for p in self.folder.iterdir() if "e" in p.name and p.is_dir()],
                          [])
 

@@ -16,16 +16,16 @@ import zstandard
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
+from axiarch.data.baseline import class_floor
 from axiarch.data.columns import choose_targets, look, propose_roles
 from axiarch.data.conversions import learn_conversions
 from axiarch.data.delimited import TextForm, _check_names, read_delimited
 from axiarch.data.encoding import DateCode, NumberCode, OrderCode, TextCode, learn_encoding
 from axiarch.data.encoding import Encoding as Learnt
-from axiarch.data.floor import class_floor
-from axiarch.data.plan import DataPlan, Said, SplitPlan
+from axiarch.data.plan import DataPlan, FormatOverrides, SplitPlan
 from axiarch.data.reading import Reading as How
 from axiarch.data.reading import read_table
-from axiarch.data.split import Known, Parts, fewer, split
+from axiarch.data.split import Parts, SplitKeys, fewer, split
 from axiarch.data.table import Table
 from axiarch.data.target import Target
 from axiarch.errors import DataError
@@ -42,7 +42,7 @@ FORMS = st.builds(TextForm, st.sampled_from([",", ";", "\t", "|"]),
                   st.sampled_from(["utf-8", "utf-8-sig", "utf-16"]), st.just("."), st.just(True))
 
 
-def read(content: bytes, said: Said | None = None) -> tuple[polars.DataFrame, TextForm]:
+def read(content: bytes, said: FormatOverrides | None = None) -> tuple[polars.DataFrame, TextForm]:
     """Read the bytes of a text file."""
     with tempfile.NamedTemporaryFile() as file:
         file.write(content)
@@ -54,7 +54,7 @@ def read(content: bytes, said: Said | None = None) -> tuple[polars.DataFrame, Te
 def three(labels: np.ndarray, plan: SplitPlan, groups: np.ndarray | None = None,
           order: np.ndarray | None = None) -> Parts:
     """Split rows into three parts."""
-    (parts,) = split(Known(labels.astype(np.int64), True, groups, order), plan)
+    (parts,) = split(SplitKeys(labels.astype(np.int64), True, groups, order), plan)
     return parts
 
 
@@ -114,15 +114,16 @@ class Reading(FolderCase):
                          (False, ["column 1", "column 2"], 2))
 
     def test_what_is_said_wins_over_what_is_found(self) -> None:
-        frame, form = read("n;t\n1;é\n".encode("latin-1"), Said(encoding="latin-1", header=False))
+        frame, form = read("n;t\n1;é\n".encode("latin-1"),
+                           FormatOverrides(encoding="latin-1", header=False))
         self.assertEqual((frame.height, form.header, frame[1, 1]), (2, False, "é"))
-        for said in (Said(encoding="klingon"), Said(separator="|")):
+        for said in (FormatOverrides(encoding="klingon"), FormatOverrides(separator="|")):
             with self.assertRaises(DataError):
                 read(b"n;t\n1;x\n", said)
 
     def test_a_wrong_encoding_names_the_one_that_would_do(self) -> None:
         with self.assertRaises(DataError) as caught:
-            read("a,b\né,1\n".encode("windows-1252"), Said(encoding="utf-8"))
+            read("a,b\né,1\n".encode("windows-1252"), FormatOverrides(encoding="utf-8"))
         self.assertIn("windows-1252", caught.exception.remedy)
 
     def test_other_encodings_are_found_and_shown(self) -> None:
@@ -248,7 +249,7 @@ class OtherFormats(FolderCase):
                 file.write(b"3,z\n")
 
         with self.assertRaises(DataError) as caught:
-            read_table(path, tell=grow)
+            read_table(path, on_progress=grow)
         self.assertIn("changed while it was read", caught.exception.what)
 
 
@@ -565,6 +566,6 @@ class Splitting(unittest.TestCase):
 class FloorLaws(unittest.TestCase):
     def test_known_values(self) -> None:
         train, validation = np.array([0, 0, 0, 1], np.int32), np.array([0, 1], np.int32)
-        floor = class_floor(train, validation, 2)
-        self.assertAlmostEqual(floor.loss, -(np.log(0.75) + np.log(0.25)) / 2)
-        self.assertEqual(floor.metrics, (0.5, 0.5))
+        baseline = class_floor(train, validation, 2)
+        self.assertAlmostEqual(baseline.loss, -(np.log(0.75) + np.log(0.25)) / 2)
+        self.assertEqual(baseline.metrics, (0.5, 0.5))

@@ -9,8 +9,8 @@ import polars
 from hypothesis import example, given, settings
 from hypothesis import strategies as st
 
+from axiarch.data.baseline import floor_of
 from axiarch.data.building import build_dataset
-from axiarch.data.floor import floor_of
 from axiarch.data.plan import DataPlan
 from axiarch.data.table import Table
 from axiarch.data.target import Target, is_amount, learn_target, settle_task
@@ -111,19 +111,19 @@ class Floors(unittest.TestCase):
     def test_amounts_are_in_their_own_unit(self) -> None:
         train, validation = np.array([10.0, 20.0, 60.0]), np.array([20.0, 30.0])
         target = learn_target("regression", {"y": polars.Series("y", train)}, "z-score")
-        floor = floor_of(target,
+        baseline = floor_of(target,
                          *(target.encode(polars.DataFrame({"y": v})) for v in (train, validation)))
-        self.assertAlmostEqual(floor.loss, np.sqrt(((validation - 30)**2).mean()),
+        self.assertAlmostEqual(baseline.loss, np.sqrt(((validation - 30)**2).mean()),
                                places=4)  # the mean is 30
-        self.assertAlmostEqual(floor.metrics[0], 5.0, places=4)  # the median is 20
-        self.assertAlmostEqual(floor.metrics[1], 1 - 50 / 25, places=4)
+        self.assertAlmostEqual(baseline.metrics[0], 5.0, places=4)  # the median is 20
+        self.assertAlmostEqual(baseline.metrics[1], 1 - 50 / 25, places=4)
 
     def test_several_amounts_have_an_error_each(self) -> None:
         frame = polars.DataFrame({"a": [0.0, 2.0], "b": [0.0, 200.0]})
         target = learn_target("regression", {n: frame[n] for n in "ab"}, "z-score")
-        floor = floor_of(target, target.encode(frame), target.encode(frame))
-        self.assertAlmostEqual(floor.loss, 1.0, places=5)
-        np.testing.assert_allclose(floor.metrics, (1.0, 100.0), rtol=1e-5)
+        baseline = floor_of(target, target.encode(frame), target.encode(frame))
+        self.assertAlmostEqual(baseline.loss, 1.0, places=5)
+        np.testing.assert_allclose(baseline.metrics, (1.0, 100.0), rtol=1e-5)
 
 
 class Building(FolderCase):
@@ -176,12 +176,12 @@ class Building(FolderCase):
         self.assertEqual((made.target.loss, made.target.unit), ("logarithmic", "y"))
         true = np.asarray(made.target.decode(made.part("validation").targets))
         self.assertAlmostEqual(
-            made.floor.loss,
+            made.baseline.loss,
             float(
                 np.sqrt(((
                     true -
                     np.asarray(made.target.decode(made.part("train").targets)).mean())**2).mean())),
-            delta=1e-3 * made.floor.loss)
+            delta=1e-3 * made.baseline.loss)
         assert made.linear is not None and plain.linear is not None
         self.assertLess(made.linear.loss, 0.5 * plain.linear.loss,
                         "a straight line fits the logarithm")
@@ -210,7 +210,7 @@ class Building(FolderCase):
         self.assertAlmostEqual(progress.numbers.metrics[0],
                                float(np.abs(predicted - true).mean()),
                                delta=1e-4 * rmse)
-        self.assertLess(rmse, 0.2 * made.floor.loss)
+        self.assertLess(rmse, 0.2 * made.baseline.loss)
 
     def test_classes_with_a_single_row_are_named(self) -> None:
         table = Table.of(

@@ -40,8 +40,8 @@ def cases() -> Iterator[tuple[str, dict[str, object], str]]:
             yield f"{field} {choice}", {field: choice, "dropout": 0.2}, "softmax"
     for name, value in {
             "l1": 1e-3, "l2": 1e-2, "weight_decay": 0.1, "max_norm": 0.5, "clip_norm": 0.1,
-            "clip_value": 0.01, "label_smoothing": 0.1, "input_noise": 0.2, "averaging": 0.9,
-            "mixing": 0.4, "accumulation": 3, "class_weights": "balanced", "residual": "yes"
+            "clip_value": 0.01, "label_smoothing": 0.1, "input_noise": 0.2, "weight_averaging": 0.9,
+            "mixup": 0.4, "gradient_accumulation": 3, "class_weights": "balanced", "residual": "yes"
     }.items():
         yield name, {name: value}, "softmax"
     yield "two classes", {"dropout": 0.3}, "binary"
@@ -49,7 +49,7 @@ def cases() -> Iterator[tuple[str, dict[str, object], str]]:
         yield f"amounts, {loss}", {"loss": loss}, "squared"
     yield "pictures", {"network": _LINE, "dropout": 0.2}, "pictures"
     yield "pictures, varied", {
-        "network": _LINE, "shift": 2, "flip": "yes", "contrast": 0.3, "erase": 0.3, "crop": 0.2
+        "network": _LINE, "shift": 2, "flip": "yes", "contrast": 0.3, "cutout": 0.3, "crop": 0.2
     }, "pictures"
 
 

@@ -39,9 +39,9 @@ class Accumulation(unittest.TestCase):
                 with self.subTest(optimiser=optimiser, batch=small, times=times):
                     values = {
                         "optimiser": optimiser, "learning_rate": 0.01, "l2": 0.01, "clip_norm": 0.5,
-                        "schedule": "cosine", "averaging": 0.9
+                        "schedule": "cosine", "weight_averaging": 0.9
                     }
-                    pieces, _ = trained(batch_size=small, accumulation=times, **values)
+                    pieces, _ = trained(batch_size=small, gradient_accumulation=times, **values)
                     whole, _ = trained(batch_size=small * times, **values)
                     np.testing.assert_allclose(pieces.parameters,
                                                whole.parameters,
@@ -53,7 +53,7 @@ class Accumulation(unittest.TestCase):
                                                atol=1e-12)
 
     def test_steps_are_counted_by_the_optimiser(self) -> None:
-        _, epochs = trained(5, batch_size=10, accumulation=7, most_steps=2)
+        _, epochs = trained(5, batch_size=10, gradient_accumulation=7, max_steps=2)
         self.assertEqual([p.end is not None for p in epochs].index(True), 1)
 
 
@@ -81,7 +81,7 @@ class Mixing(unittest.TestCase):
 
     def test_it_narrows_the_gap_of_a_network_that_learns_by_heart(self) -> None:
         _, plain = trained(60, epochs=60, width=64, learning_rate=0.02)
-        _, mixed = trained(60, epochs=60, width=64, learning_rate=0.02, mixing=1.0)
+        _, mixed = trained(60, epochs=60, width=64, learning_rate=0.02, mixup=1.0)
         gaps = [
             p[-1].numbers.validation_loss - p[-1].numbers.train_loss_eval for p in (plain, mixed)
         ]
@@ -166,7 +166,7 @@ class Counted(unittest.TestCase):
         self.assertEqual([layer[3] for layer in epochs[0].numbers.layers], [0, 0, 0])
 
     def test_a_run_ends_with_its_seconds(self) -> None:
-        _, epochs = trained(3, most_seconds=1e-9)
+        _, epochs = trained(3, max_seconds=1e-9)
         end = epochs[0].end
         assert end is not None
         self.assertEqual(end.reason, "seconds")

@@ -235,23 +235,23 @@ class SchedulesConform(unittest.TestCase):
     def test_known_values(self) -> None:
         found = rates(self.recipe("exponential", rate_decay=0.5), 0, 21, 10)
         np.testing.assert_allclose(found[[0, 10, 20]], [0.5, 0.25, 0.125])
-        found = rates(self.recipe("step", rate_decay=0.1, stair=2), 0, 60, 10)
+        found = rates(self.recipe("step", rate_decay=0.1, step_epochs=2), 0, 60, 10)
         np.testing.assert_allclose(found[[0, 19, 20, 59]], [0.5, 0.5, 0.05, 0.005])
-        found = rates(self.recipe("inverse_time", slowing=0.5), 0, 41, 10)
+        found = rates(self.recipe("inverse_time", decay=0.5), 0, 41, 10)
         np.testing.assert_allclose(found[[0, 20, 40]], [0.5, 0.25, 0.5 / 3])
-        found = rates(self.recipe("polynomial", power=2.0, last_share=0.0), 0, 300, 10)
+        found = rates(self.recipe("polynomial", power=2.0, final_fraction=0.0), 0, 300, 10)
         np.testing.assert_allclose(found[[0, 150]], [0.5, 0.125])
-        found = rates(self.recipe("cosine", last_share=0.2), 0, 301, 10)
+        found = rates(self.recipe("cosine", final_fraction=0.2), 0, 301, 10)
         np.testing.assert_allclose(found[[0, 150, 300]], [0.5, 0.3, 0.1])
-        found = rates(self.recipe("restarts", period=2, period_growth=2.0, last_share=0.0), 0, 300,
-                      10)
+        found = rates(self.recipe("restarts", period=2, period_growth=2.0, final_fraction=0.0), 0,
+                      300, 10)
         np.testing.assert_allclose(found[[0, 10, 20, 40, 60, 140]],
                                    [0.5, 0.25, 0.5, 0.25, 0.5, 0.5],
                                    atol=1e-12)
-        found = rates(self.recipe("one_cycle", peak_at=0.5, last_share=0.0), 0, 301, 10)
+        found = rates(self.recipe("one_cycle", peak_fraction=0.5, final_fraction=0.0), 0, 301, 10)
         np.testing.assert_allclose(found[[0, 150, 300]], [0.02, 0.5, 0.0], atol=1e-12)
         self.assertEqual(
-            rates(self.recipe("stalled", rate_decay=0.5), 40, 1, 10, cuts=3)[0], 0.0625)
+            rates(self.recipe("plateau", rate_decay=0.5), 40, 1, 10, cuts=3)[0], 0.0625)
 
 
 def bent(name: str,

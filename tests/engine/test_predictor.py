@@ -68,7 +68,7 @@ class SameBits(unittest.TestCase):
     @settings(max_examples=10, deadline=None)
     def test_amounts(self, shape: dict[str, object], own: dict[str, object], targets: int,
                      loss: str) -> None:
-        own = {name: value for name, value in own.items() if name != "mixing"}
+        own = {name: value for name, value in own.items() if name != "mixup"}
         self.check(recipe(**shape, **own, loss=loss), amounts(targets), targets, "squared")
 
     def test_a_network_of_which_few_rows_are_evaluated_at_once(self) -> None:

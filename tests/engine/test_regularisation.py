@@ -13,7 +13,7 @@ from axiarch.engine.optimisers import OPTIMISERS
 from axiarch.engine.program import OPTIMISER_NUMBERS
 from axiarch.engine.rows import TrainingData, class_gains
 from axiarch.engine.run import RunEnd, RunSpec
-from axiarch.engine.stopping import Watch
+from axiarch.engine.stopping import StoppingState
 from axiarch.engine.streams import Streams
 from axiarch.engine.training import Training
 from axiarch.recipes.recipe import Recipe
@@ -160,7 +160,7 @@ class Pictures(unittest.TestCase):
         """Return pictures as they were and as they are seen."""
         x = np.random.default_rng(0).normal(1.0, 1.0, (count, *self.shape))
         how = np.array(
-            [values.get(name, 0.0) for name in ("shift", "flip", "contrast", "erase", "crop")])
+            [values.get(name, 0.0) for name in ("shift", "flip", "contrast", "cutout", "crop")])
         found = []
         for planes in (True, False):
             axes = (3, 1, 2, 0) if planes else (1, 2, 3, 0)
@@ -207,7 +207,7 @@ class Pictures(unittest.TestCase):
         self.assertGreater(float(np.ptp(factors)), 0.5)
 
     def test_a_square_is_blotted_out(self) -> None:
-        x, seen = self.augmented(erase=0.5)
+        x, seen = self.augmented(cutout=0.5)
         for one, other in zip(x, seen, strict=True):
             gone = np.argwhere((other == 0).all(axis=2))
             self.assertEqual(len(gone), 16)
@@ -216,9 +216,9 @@ class Pictures(unittest.TestCase):
             np.testing.assert_array_equal(one[kept], other[kept])
 
     def test_it_is_a_function_of_run_and_step(self) -> None:
-        _, a = self.augmented(shift=2, flip=1, contrast=0.2, erase=0.3)
-        _, b = self.augmented(shift=2, flip=1, contrast=0.2, erase=0.3)
-        _, other = self.augmented(shift=2, flip=1, contrast=0.2, erase=0.3, step=1)
+        _, a = self.augmented(shift=2, flip=1, contrast=0.2, cutout=0.3)
+        _, b = self.augmented(shift=2, flip=1, contrast=0.2, cutout=0.3)
+        _, other = self.augmented(shift=2, flip=1, contrast=0.2, cutout=0.3, step=1)
         np.testing.assert_array_equal(a, b)
         self.assertFalse(np.array_equal(a, other))
 
@@ -364,16 +364,16 @@ class Normalised(unittest.TestCase):
 class Ending(unittest.TestCase):
     def end(self,
             losses: list[float],
-            floor: float = 1.0,
+            baseline: float = 1.0,
             training: float = 0.5,
             **values: object) -> RunEnd | None:
         """Return how a run of these validation losses ends."""
-        watch, made, end = Watch(start_loss=2.0), Recipe({"patience": 0, "epochs": 100,
+        watch, made, end = StoppingState(start_loss=2.0), Recipe({"patience": 0, "epochs": 100,
                                                           **values}), None
         for epoch, level in enumerate(losses, 1):
             numbers = Epoch(0, epoch, training, training, level, (0.5,), 0.1, 1.0, 0.1)
             watch.see(numbers, made)
-            end = watch.end(numbers, made, 10, floor)
+            end = watch.end(numbers, made, 10, baseline)
             if end is not None:
                 break
         return end
@@ -387,18 +387,18 @@ class Ending(unittest.TestCase):
         self.assertIsNone(self.end([1.2] * 9))
 
     def test_too_wide_a_gap(self) -> None:
-        end = self.end([0.6, 0.7, 0.9, 1.2, 1.4], most_gap=0.4)
+        end = self.end([0.6, 0.7, 0.9, 1.2, 1.4], max_gap=0.4)
         assert end is not None
         self.assertEqual((end.reason, end.epochs), ("gap", 4))
-        self.assertIsNone(self.end([0.6] * 9, most_gap=0.4))
+        self.assertIsNone(self.end([0.6] * 9, max_gap=0.4))
 
     def test_no_more_steps_than_allowed(self) -> None:
-        end = self.end([0.6] * 9, most_steps=45)
+        end = self.end([0.6] * 9, max_steps=45)
         assert end is not None
         self.assertEqual((end.reason, end.epochs), ("steps", 4))
 
     def test_the_rate_is_cut_when_the_loss_stalls(self) -> None:
-        watch, made = Watch(), Recipe({"schedule": "stalled", "stall": 2})
+        watch, made = StoppingState(), Recipe({"schedule": "plateau", "plateau_patience": 2})
         cuts = []
         for epoch, level in enumerate([1.0, 0.9, 0.8, 0.8, 0.8, 0.9, 0.9, 0.9, 0.1, 0.1, 0.1], 1):
             watch.see(Epoch(0, epoch, 0.5, 0.5, level, (0.5,), 0.1, 1.0, 0.1), made)

@@ -12,7 +12,7 @@ from axiarch.engine import codes
 from axiarch.engine.kernels import driver
 from axiarch.engine.network import NetworkShape
 from axiarch.engine.program import Program
-from axiarch.engine.stopping import RULES, Setting, Watch
+from axiarch.engine.stopping import RULES, StoppingContext, StoppingState
 from axiarch.recipes.layers import KINDS
 from axiarch.runs.epoch import Epoch
 from tests.support import recipe
@@ -22,22 +22,22 @@ from tests.support import recipe
 SPEAKING: dict[str, tuple[dict[str, object], list[tuple[float, float]]]] = {
     "diverged": ({}, [(1.0, 1.0), (math.nan, math.nan)]),
     "stuck": ({"stuck_after": 3}, [(2.0, 2.0)] * 3),
-    "gap": ({"most_gap": 0.5}, [(1.0, 0.9), (1.2, 0.7), (1.4, 0.2)]),
-    "steps": ({"most_steps": 25}, [(1.0, 1.0)] * 2),
-    "seconds": ({"most_seconds": 0.9}, [(1.0, 1.0)] * 2),
+    "gap": ({"max_gap": 0.5}, [(1.0, 0.9), (1.2, 0.7), (1.4, 0.2)]),
+    "steps": ({"max_steps": 25}, [(1.0, 1.0)] * 2),
+    "seconds": ({"max_seconds": 0.9}, [(1.0, 1.0)] * 2),
     "patience": ({"patience": 4}, [(1.0, 1.0)] * 7),
     "completed": ({"epochs": 6}, [(1.0 - 0.1 * i, 1.0) for i in range(6)]),
 }
-#: The setting: ten steps an epoch, and a floor that is not reached.
-SETTING = Setting(10, 1.5)
+#: The setting: ten steps an epoch, and a baseline that is not reached.
+CONTEXT = StoppingContext(10, 1.5)
 
 
 class StoppingRulesConform(unittest.TestCase):
     """Laws that hold for every rule."""
 
     def run_of(self, values: dict[str, object], losses: list[tuple[float, float]]
-               ) -> Iterator[tuple[Watch, Epoch]]:
-        watch = Watch(start_loss=2.0)
+               ) -> Iterator[tuple[StoppingState, Epoch]]:
+        watch = StoppingState(start_loss=2.0)
         spec = recipe(**{"epochs": 50, **values})
         for i, (validation, training) in enumerate(losses):
             numbers = Epoch(0, i + 1, training, training, validation, (), 0.1, 1.0, 0.5)
@@ -49,7 +49,7 @@ class StoppingRulesConform(unittest.TestCase):
         for name, (values, losses) in SPEAKING.items():
             spec = recipe(**{"epochs": 50, **values})
             said = [
-                RULES[name](watch, n, spec, SETTING) for watch, n in self.run_of(values, losses)
+                RULES[name](watch, n, spec, CONTEXT) for watch, n in self.run_of(values, losses)
             ]
             self.assertEqual([bool(text) for text in said], [False] * (len(losses) - 1) + [True],
                              name)
@@ -58,25 +58,25 @@ class StoppingRulesConform(unittest.TestCase):
         for name, (values, losses) in SPEAKING.items():
             *_, (watch, numbers) = self.run_of(values, losses)
             self.assertRegex(
-                RULES[name](watch, numbers, recipe(**{"epochs": 50, **values}), SETTING), r"\d",
+                RULES[name](watch, numbers, recipe(**{"epochs": 50, **values}), CONTEXT), r"\d",
                 name)
 
     def test_none_speaks_where_it_is_not_set_and_all_is_well(self) -> None:
         for watch, numbers in self.run_of({},
                                           [(1.0 - 0.01 * i, 1.0 - 0.01 * i) for i in range(40)]):
             for name, rule in RULES.items():
-                self.assertEqual(rule(watch, numbers, recipe(epochs=50), SETTING), "", name)
+                self.assertEqual(rule(watch, numbers, recipe(epochs=50), CONTEXT), "", name)
 
     def test_none_changes_the_watch(self) -> None:
         for name, (values, losses) in SPEAKING.items():
             for watch, numbers in self.run_of(values, losses):
                 before = repr(watch)
-                RULES[name](watch, numbers, recipe(**{"epochs": 50, **values}), SETTING)
+                RULES[name](watch, numbers, recipe(**{"epochs": 50, **values}), CONTEXT)
                 self.assertEqual(repr(watch), before)
 
     def test_the_first_that_speaks_ends_the_run(self) -> None:
-        *_, (watch, numbers) = self.run_of({"patience": 4, "most_steps": 25}, [(1.0, 1.0)] * 7)
-        end = watch.end(numbers, recipe(epochs=7, patience=4, most_steps=25), 10, 1.5)
+        *_, (watch, numbers) = self.run_of({"patience": 4, "max_steps": 25}, [(1.0, 1.0)] * 7)
+        end = watch.end(numbers, recipe(epochs=7, patience=4, max_steps=25), 10, 1.5)
         assert end is not None
         self.assertEqual(end.reason, "steps")
 

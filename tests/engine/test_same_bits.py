@@ -22,7 +22,7 @@ from axiarch.engine.losses import LOSSES
 from axiarch.engine.network import NetworkShape
 from axiarch.engine.rows import Source, TrainingData
 from axiarch.engine.run import RunSpec
-from axiarch.engine.state import RunState
+from axiarch.engine.state import TrainingState
 from axiarch.engine.streams import Streams
 from axiarch.engine.training import Training
 from axiarch.errors import TrainingError
@@ -54,19 +54,20 @@ def private(draw: st.DrawFn) -> dict[str, object]:
                 st.sampled_from([1e-4, 1e-2, 0.5, 50.0])), "schedule": draw(
                     st.sampled_from(["constant", "exponential"])), "dropout": draw(
                         st.sampled_from([0.0, 0.2, 0.7])), "l2": draw(st.sampled_from([0.0, 1e-2])),
-        "weight_decay": draw(st.sampled_from([0.0, 0.1])), "mixing": draw(
-            st.sampled_from([0.0, 0.4])), "accumulation": draw(st.sampled_from([1, 1, 2, 3])),
-        "averaging": draw(st.sampled_from([0.0, 0.9])), "initialisation": draw(
-            st.sampled_from(["auto", "orthogonal"]))
+        "weight_decay": draw(st.sampled_from([0.0, 0.1])), "mixup": draw(st.sampled_from([0.0,
+                                                                                          0.4])),
+        "gradient_accumulation": draw(st.sampled_from([1, 1, 2, 3])), "weight_averaging": draw(
+            st.sampled_from([0.0,
+                             0.9])), "initialisation": draw(st.sampled_from(["auto", "orthogonal"]))
     }
 
 
 def train(recipes: Sequence[Recipe],
           epochs: int,
           first: int = 0,
-          states: Sequence[RunState] | None = None,
+          states: Sequence[TrainingState] | None = None,
           ahead: bool = False,
-          slices: Callable[[], int] | None = None) -> tuple[list[list[float]], list[RunState]]:
+          slices: Callable[[], int] | None = None) -> tuple[list[list[float]], list[TrainingState]]:
     """Train recipes in turn, epoch by epoch, on folds in turn; return the losses of each and
     where each stands.
     """
@@ -86,7 +87,7 @@ def train(recipes: Sequence[Recipe],
 
 
 class SameBits(unittest.TestCase):
-    def same(self, a: RunState, b: RunState) -> None:
+    def same(self, a: TrainingState, b: TrainingState) -> None:
         for name in ("parameters", "best_parameters", "optimiser", "kept"):
             self.assertEqual(getattr(a, name) is None, getattr(b, name) is None)
             np.testing.assert_array_equal(getattr(a, name), getattr(b, name), name)
@@ -123,8 +124,8 @@ class SameBits(unittest.TestCase):
     def test_back_to_the_best_epoch_gives_the_epochs_after_it_again(self) -> None:
         each = recipe(learning_rate=0.3,
                       optimiser="momentum",
-                      averaging=0.5,
-                      accumulation=2,
+                      weight_averaging=0.5,
+                      gradient_accumulation=2,
                       epochs=9)
         _, (whole,) = train([each], 9)
         best = whole.watch.best_epoch
@@ -151,11 +152,13 @@ class SameBits(unittest.TestCase):
             recipe(network=line, dropout=d, optimiser=o, **own)
             for d, o, own in ((0.0, "adam", {}), (0.4, "sgd",
                                                   {"shift": 2, "flip": "yes", "crop": 0.3}),
-                              (0.2, "adam", {"contrast": 0.3, "averaging": 0.9, "erase": 0.3}))
+                              (0.2, "adam",
+                               {"contrast": 0.3, "weight_averaging": 0.9, "cutout": 0.3}))
         ]
         shape = NetworkShape.of(recipes[0], (6, 6, 2), 3)
 
-        def trained(chosen: list[int], slices: Callable[[], int] | None = None) -> list[RunState]:
+        def trained(chosen: list[int],
+                    slices: Callable[[], int] | None = None) -> list[TrainingState]:
             runs = Runs(shape, data)
             for k in chosen:
                 training = runs.add(RunSpec(k, recipes[k], Streams(4, k)))
@@ -198,7 +201,7 @@ class SameBits(unittest.TestCase):
         def leave() -> None:
             raise KeyboardInterrupt
 
-        each = recipe(batch_size=1, dropout=0.2, mixing=0.3)
+        each = recipe(batch_size=1, dropout=0.2, mixup=0.3)
         run, shape = RunSpec(0, each, Streams(9)), NetworkShape.of(each, 5, 3)
         ends = []
         for left in (False, True):

@@ -16,7 +16,7 @@ from axiarch.engine.checkpoint import load_checkpoint, save_checkpoint
 from axiarch.engine.network import NetworkShape
 from axiarch.engine.rows import TrainingData
 from axiarch.engine.run import RunEnd, RunSpec
-from axiarch.engine.stopping import Watch
+from axiarch.engine.stopping import StoppingState
 from axiarch.engine.streams import Streams
 from axiarch.engine.training import Progress
 from axiarch.errors import TrainingError
@@ -89,8 +89,8 @@ class Learning(unittest.TestCase):
 
 
 class Ending(unittest.TestCase):
-    def follow(self, spec: Recipe, losses: list[float]) -> tuple[Watch, RunEnd | None]:
-        watch = Watch(start_loss=1.0)
+    def follow(self, spec: Recipe, losses: list[float]) -> tuple[StoppingState, RunEnd | None]:
+        watch = StoppingState(start_loss=1.0)
         for epoch, level in enumerate(losses, 1):
             watch.see(numbers(epoch, level), spec)
             end = watch.end(numbers(epoch, level), spec)
@@ -120,7 +120,7 @@ class Ending(unittest.TestCase):
         _, end = self.follow(recipe(epochs=9), [1.0, math.nan])
         assert end is not None
         self.assertEqual((end.reason, end.epochs), ("diverged", 2))
-        watch = Watch(start_loss=1.0)
+        watch = StoppingState(start_loss=1.0)
         far = watch.end(numbers(1, 5.0, 11.0), recipe(epochs=9))
         assert far is not None
         self.assertEqual(far.reason, "diverged")

@@ -66,7 +66,7 @@ class Tables(FolderCase):
 class Figures(FolderCase):
     def test_charts_are_svg_and_pdf(self) -> None:
         rows = [(r, f"recipe {r.recipe}") for r in RANKING.rows]
-        figure = ladder_figure(rows, [("floor", 1.4)], "title", "loss (nats)")
+        figure = ladder_figure(rows, [("baseline", 1.4)], "title", "loss (nats)")
         svg = save_figure(figure, self.folder / "a.svg")
         self.assertIn("recipe 2", "".join(ET.parse(svg).getroot().itertext()))
         self.assertTrue(save_figure(figure, self.folder / "a.pdf").read_bytes().startswith(b"%PDF"))
@@ -74,13 +74,13 @@ class Figures(FolderCase):
     def test_the_same_figure_is_the_same_file(self) -> None:
         files = []
         for name in ("a.svg", "b.svg"):
-            figure = curves_figure([Line("validation", [1.0, float("inf"), 0.5])], [("floor", 1.4)],
-                                   "t", "loss (nats)")
+            figure = curves_figure([Line("validation", [1.0, float("inf"), 0.5])],
+                                   [("baseline", 1.4)], "t", "loss (nats)")
             files.append(save_figure(figure, self.folder / name).read_bytes())
         self.assertEqual(files[0], files[1])
 
     def test_names_are_not_read_as_mathematics_or_markup(self) -> None:
-        figure = curves_figure([Line("$\\frac{1}$ <b>\x1b[31m", [1.0, 0.5])], [("floor", 1.4)],
+        figure = curves_figure([Line("$\\frac{1}$ <b>\x1b[31m", [1.0, 0.5])], [("baseline", 1.4)],
                                "$x_{$", "loss (nats)")
         text = "".join(ET.parse(save_figure(figure, self.folder / "a.svg")).getroot().itertext())
         self.assertIn("<b>␛[31m", text)

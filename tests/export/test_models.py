@@ -259,7 +259,7 @@ class Workflows(FolderCase):
         found = workflows.predict(kept,
                                   new,
                                   self.folder / "o.csv",
-                                  tell=lambda step, _: steps.append(step))
+                                  on_progress=lambda step, _: steps.append(step))
         self.assertEqual((found["rows"], found["scored"]), (2, 0))
         self.assertIn("predicting", steps)
         with self.assertRaises(DataError):

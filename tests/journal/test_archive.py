@@ -33,7 +33,9 @@ class Archives(FolderCase):
         link = self.workspace.search(1) / "checkpoints" / "link"
         link.symlink_to("/etc/passwd")
         steps: list[str] = []
-        files = workflows.pack(self.workspace, self.file, tell=lambda step, _: steps.append(step))
+        files = workflows.pack(self.workspace,
+                               self.file,
+                               on_progress=lambda step, _: steps.append(step))
         with zipfile.ZipFile(self.file) as archive:
             names = set(archive.namelist())
         self.assertEqual(len(names), files + 1)

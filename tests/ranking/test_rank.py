@@ -119,7 +119,7 @@ class Disappointment(unittest.TestCase):
         drawn = truth[:, None] + spread * rng.normal(size=(len(truth), 3))
         found = ranking(*(flat(i, float(x)) for i, own in enumerate(drawn) for x in own))
         leader = found.rows[0]
-        return found.disappointment or 0.0, float(truth[leader.recipe]) - leader.loss
+        return found.optimism or 0.0, float(truth[leader.recipe]) - leader.loss
 
     def test_it_is_about_right_on_average(self) -> None:
         rng = np.random.default_rng(5)
@@ -134,7 +134,7 @@ class Disappointment(unittest.TestCase):
         self.assertLess(far, 0.2 * near)
 
     def test_without_a_spread_nothing_is_said(self) -> None:
-        self.assertIsNone(ranking(flat(1, 0.5), flat(2, 0.6)).disappointment)
+        self.assertIsNone(ranking(flat(1, 0.5), flat(2, 0.6)).optimism)
 
 
 class Partials(unittest.TestCase):

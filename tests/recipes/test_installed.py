@@ -51,7 +51,7 @@ def factor(epochs, last, left):
 twin_silu = Activation("twin_silu", "x / (1 + e^-x)", "a test", curve, slope)
 twin_absolute = Loss("twin_absolute", "|x|", "a test", abs, sign)
 twin_momentum = Optimiser("twin_momentum", "v = mu v + g", "a test", step, ("momentum",), 0.3)
-twin_cosine = Schedule("twin_cosine", "half a cosine", "a test", factor, ("last_share",))
+twin_cosine = Schedule("twin_cosine", "half a cosine", "a test", factor, ("final_fraction",))
 '''
 
 #: Trains with built-in members and with their twins, and prints the largest difference of

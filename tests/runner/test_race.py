@@ -31,7 +31,7 @@ from axiarch.workflows.continuing import continued
 from axiarch.workflows.judging import first_run
 from axiarch.workflows.opening import data_set
 from axiarch.workflows.scaling import scale_up
-from axiarch.workflows.telling import told
+from axiarch.workflows.telling import example_predictions
 from tests.runner.fakes import ScriptedExecutor
 from tests.runner.test_runner import RunnerCase
 from tests.support import recipe, ring_dataset, ring_search
@@ -285,13 +285,13 @@ class Continued(RunnerCase):
     def test_a_watched_training_tells_what_it_takes_rows_for(self) -> None:
         self.make(once(4)).run()
         s = self.look()
-        epoch, said = told(s, first_run(s, 1).id)
+        epoch, said = example_predictions(s, first_run(s, 1).id)
         self.assertEqual((epoch, len(said)), (4, 8))
         for each in said:
             self.assertIn(each.truth, s.dataset.classes)
             self.assertAlmostEqual(sum(share for _, share in each.shares), 1.0, places=6)
             self.assertGreaterEqual(each.shares[0][1], each.shares[-1][1])
-        self.assertEqual(told(s, 999), (0, ()))
+        self.assertEqual(example_predictions(s, 999), (0, ()))
 
 
 class ScaledUp(RunnerCase):

@@ -31,19 +31,21 @@ MIXED = {
 }
 
 
-def driven(method: Method, tell: Callable[[Recipe], float] = lambda r: 1.0, replicates: int = 1,
+def driven(method: Method,
+           on_progress: Callable[[Recipe], float] = lambda r: 1.0,
+           replicates: int = 1,
            most: int = 3000) -> Driven:
     """Drive a method to its end on losses that do not change from epoch to epoch."""
     return drive(method,
-                 lambda r, b: (tell(r), ) * r.whole("epochs"),
-                 tell,
+                 lambda r, b: (on_progress(r), ) * r.whole("epochs"),
+                 on_progress,
                  replicates,
-                 most_steps=most)
+                 max_steps=most)
 
 
-def all_of(method: Method, tell: Callable[[Recipe], float] = lambda r: 1.0) -> list[Recipe]:
+def all_of(method: Method, on_progress: Callable[[Recipe], float] = lambda r: 1.0) -> list[Recipe]:
     """Return the recipes that a method proposes until it has no more."""
-    return list(driven(method, tell).recipes.values())
+    return list(driven(method, on_progress).recipes.values())
 
 
 def uneven(recipe: Recipe) -> float:
@@ -138,8 +140,9 @@ class MethodsConform(unittest.TestCase):
     def test_what_diverges_or_fails_is_no_obstacle(self) -> None:
         for name in self.each():
             s = space({}, MIXED)
-            for tell in (lambda r: math.inf, lambda r: math.inf if uneven(r) < 0.8 else uneven(r)):
-                found = driven(self.make(name, s), tell)
+            for on_progress in (lambda r: math.inf, lambda r: math.inf
+                                if uneven(r) < 0.8 else uneven(r)):
+                found = driven(self.make(name, s), on_progress)
                 self.assertGreater(len(found.recipes), 5, name)
 
     def test_it_decides_no_more_than_its_window_ahead(self) -> None:

@@ -28,7 +28,7 @@ from axiarch.errors import DataError, WorkspaceError, WorkspaceLocked
 from axiarch.journal.records import EventRecord
 from axiarch.journal.workspace import Workspace
 from axiarch.recipes.searchfile import MethodChoice
-from axiarch.tui import messages as said
+from axiarch.tui import messages
 from axiarch.tui.actions import ACTIONS, VIEWS, actions_of
 from axiarch.tui.app import DOING, AxiarchApp
 from axiarch.tui.palette import DARK, LIGHT, PALETTES
@@ -633,11 +633,12 @@ class Searching(AppCase):
             app._feed.join(20)
             chosen = ladder.selected()
             rows = (s.ranking.rows[2], *s.ranking.rows[:2], *s.ranking.rows[3:])
-            app.post_message(said.SnapshotTaken(replace(s, ranking=replace(s.ranking, rows=rows))))
+            app.post_message(
+                messages.SnapshotTaken(replace(s, ranking=replace(s.ranking, rows=rows))))
             await self.until(pilot, lambda: ladder.query_one(Rungs).cursor == 0)
             self.assertEqual(ladder.selected(), chosen)
-            app.post_message(
-                said.SnapshotTaken(s))  # and back: it has not become the leader's cursor meanwhile
+            app.post_message(messages.SnapshotTaken(
+                s))  # and back: it has not become the leader's cursor meanwhile
             await self.until(pilot, lambda: ladder.query_one(Rungs).cursor == 2)
             self.assertEqual(ladder.selected(), chosen)
 
@@ -651,7 +652,7 @@ class Searching(AppCase):
             running = replace(s, search=replace(s.search, state="running"))
             for kind, shown in (("refused", True), ("added", False), ("afresh", True)):
                 events = (EventRecord(1, 0.0, kind, "there is no recipe [b]99"),)
-                app.post_message(said.SnapshotTaken(replace(running, events=events)))
+                app.post_message(messages.SnapshotTaken(replace(running, events=events)))
                 await self.until(pilot, lambda e=events: app._state.snapshot.events == e)
                 await self.until(pilot,
                                  lambda w=shown: ("there is no recipe [b]99" in screen(app)) == w)
@@ -744,7 +745,7 @@ class Frame(AppCase):
     async def test_errors_are_shown_with_place_and_remedy_as_plain_text(self) -> None:
         async with self.running(Workspace.create(self.folder / "w")) as (app, pilot):
             app.post_message(
-                said.ErrorRaised(DataError("[bold]x[/bold] \x1b[31m", "here", "do this")))
+                messages.ErrorRaised(DataError("[bold]x[/bold] \x1b[31m", "here", "do this")))
             await self.shows(app, pilot, "[bold]x[/bold] ␛[31m")
             self.assertIn("do this", screen(app))
 
@@ -765,7 +766,7 @@ class Frame(AppCase):
                 await pilot.press("2")
                 self.assertIn("Reading the workspace.", screen(app))
                 app.post_message(
-                    said.ErrorRaised(DataError("something went wrong", "here", "do this")))
+                    messages.ErrorRaised(DataError("something went wrong", "here", "do this")))
                 await self.shows(app, pilot, "something went wrong")
                 reading.set()
                 await self.until(pilot,

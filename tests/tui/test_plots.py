@@ -117,7 +117,7 @@ class Canvases(unittest.TestCase):
 
 class Charts(unittest.TestCase):
     chart = Chart([Series(np.arange(1.0, 41), np.linspace(1.3, 0.4, 40), "lead", 1, "●")],
-                  Scale(1, 40), Scale(0.3, 1.6), "epoch", "loss (nats)", [Level(1.41, "floor")],
+                  Scale(1, 40), Scale(0.3, 1.6), "epoch", "loss (nats)", [Level(1.41, "baseline")],
                   20.0)
 
     def test_it_fits_and_carries_names_ticks_and_levels(self) -> None:
@@ -125,7 +125,7 @@ class Charts(unittest.TestCase):
             rows = draw_chart(self.chart, width, height)
             self.assertEqual(len(rows), height)
             self.assertTrue(all(row_width(row) <= width for row in rows))
-            self.assertIn("floor", text(rows))
+            self.assertIn("baseline", text(rows))
         self.assertIn("loss (nats)", text(draw_chart(self.chart, 80, 20)))
         self.assertIn("epoch →", text(draw_chart(self.chart, 80, 20)))
         self.assertIn("●", text(draw_chart(self.chart, 80, 20)))

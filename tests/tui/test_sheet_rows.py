@@ -30,9 +30,9 @@ class Lines(unittest.TestCase):
     def test_values_without_effect_are_not_shown_unless_they_vary(self) -> None:
         keys = [each.key for each in shown_lines(SEARCH)]
         self.assertIn("momentum", keys)
-        self.assertNotIn("stair", keys)
+        self.assertNotIn("step_epochs", keys)
         cooled = edited(SEARCH, line(SEARCH, "schedule"), "constant | step")
-        self.assertIn("stair", [each.key for each in shown_lines(cooled)])
+        self.assertIn("step_epochs", [each.key for each in shown_lines(cooled)])
 
     def test_a_line_shows_value_and_range(self) -> None:
         self.assertEqual((line(SEARCH, "width").base, line(SEARCH, "width").varies), ("32", ""))

@@ -73,7 +73,7 @@ class Confirming(FolderCase):
         workspace = workflows.open_workspace(finished_workspace())
         snapshot = workflows.look_at(workspace)
         leader = snapshot.ranking.rows[0].recipe
-        ranking = replace(snapshot.ranking, disappointment=0.25)
+        ranking = replace(snapshot.ranking, optimism=0.25)
         made = _compared(replace(snapshot, ranking=ranking), leader, snapshot)
         old = [snapshot.curves[r.id].steady for r in snapshot.runs_of(leader)]
         self.assertAlmostEqual(made.foretold, statistics.fmean(old) + 0.25)

@@ -18,14 +18,14 @@ from unittest import mock
 import numpy as np
 
 from axiarch import workflows
+from axiarch.data.baseline import Baseline
 from axiarch.data.dataset import sealed_part
 from axiarch.data.demo import hive_states
 from axiarch.data.demo_hum import hum
 from axiarch.data.demo_nectar import nectar_flow
-from axiarch.data.floor import Floor
 from axiarch.data.linear import LinearBaseline
 from axiarch.data.plan import Said
-from axiarch.data.reading import Given
+from axiarch.data.reading import CompanionFiles
 from axiarch.errors import (
     AxiarchError,
     DataError,
@@ -146,7 +146,7 @@ class Deciding(FolderCase):
         made = workflows.add_table(self.workspace,
                                    self.folder / "r.csv",
                                    name="both",
-                                   given=Given(None, test))
+                                   given=CompanionFiles(None, test))
         with self.assertRaises(DataError) as caught:
             workflows.redecide(self.workspace, made, replace(made.plan, said=Said(header=False)))
         self.assertIn("several files", caught.exception.what)
@@ -168,10 +168,10 @@ class Amounts(FolderCase):
         workspace = Workspace.create(self.folder / "w")
         made = nectar_flow(1200)
         path = made.to_csv(self.folder / "flow.csv")
-        best = Floor(made.best_rmse, (made.best_mae, made.best_r2))
+        best = Baseline(made.best_rmse, (made.best_mae, made.best_r2))
         data = workflows.add_table(workspace, path, target="gain_g", best=best)
         assert data.linear is not None
-        self.assertLess(data.linear.loss, 0.75 * data.floor.loss)
+        self.assertLess(data.linear.loss, 0.75 * data.baseline.loss)
         search = workflows.new_search(data,
                                       base={"epochs": 25, "learning_rate": 0.005},
                                       vary={"width": "16 | 32"},
@@ -214,7 +214,7 @@ class Sealing(FolderCase):
         opened = workflows.open_seal(workspace, data, "is the  winner\nreally better")
         self.assertEqual(opened.rows, data.rows["test"])
         self.assertEqual(opened.times, 1)
-        self.assertAlmostEqual(opened.score.baseline.loss, data.floor.loss, delta=0.1)
+        self.assertAlmostEqual(opened.score.baseline.loss, data.baseline.loss, delta=0.1)
         (record,) = workflows.openings(workspace, data)
         self.assertEqual((record.data, record.rows, record.reason),
                          ("ring", data.rows["test"], "is the winner really better"))
@@ -339,9 +339,9 @@ class Floors(FolderCase):
         workspace = workflows.make_demo(self.folder / "d")
         data = workflows.data_set(workspace, "hive states")
         assert data.linear is not None
-        self.assertLess(data.linear.loss, data.floor.loss - 0.2)
+        self.assertLess(data.linear.loss, data.baseline.loss - 0.2)
         self.assertGreater(data.linear.loss, hive_states().best_loss + 0.2)
-        self.assertGreater(data.linear.metrics[0], data.floor.metrics[0])
+        self.assertGreater(data.linear.metrics[0], data.baseline.metrics[0])
 
     def test_the_linear_floor_is_that_of_an_independent_solver(self) -> None:
         """Softmax regression is convex; the engine, stopped by its patience, must come close to
@@ -442,7 +442,8 @@ class Whole(FolderCase):
                              (leader.loss, "is statistically tied"), (leader.loss + 2 * half + 1e-3,
                                                                       "Baseline")):
             folds = tuple(
-                replace(f, linear=LinearBaseline(value, f.floor.metrics)) for f in s.dataset.folds)
+                replace(f, linear=LinearBaseline(value, f.baseline.metrics))
+                for f in s.dataset.folds)
             said = ranking_verdict(replace(s, dataset=replace(s.dataset, folds=folds)))
             self.assertIn(words, said)
             self.assertEqual("A linear model, at" in said, words != "Baseline")

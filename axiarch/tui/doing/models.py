@@ -11,7 +11,7 @@ from typing import TYPE_CHECKING
 from axiarch import workflows
 from axiarch.errors import AxiarchError
 from axiarch.plain import count, loss, memory
-from axiarch.tui import messages as said
+from axiarch.tui import messages
 from axiarch.tui.widgets.browser import Browser
 from axiarch.tui.widgets.dialogs import Asked, Question
 from axiarch.tui.widgets.models import Models
@@ -64,7 +64,7 @@ def _ask_to_keep(app: TrainingApp, average: str, why: str) -> None:
 def _kept(model: KeptModel) -> Message:
     what = f"mean of {model.networks} networks" if model.networks > 1 else (f"seed {model.seed}, "
                                                                             f"epoch {model.epoch}")
-    return said.Noted(
+    return messages.Noted(
         f"Kept {model.name!r}: {what}, validation loss {loss(model.loss)}. M lists models.")
 
 
@@ -99,7 +99,7 @@ def _do(app: TrainingApp, answer: tuple[str, str] | None) -> None:
 
 def _removed(app: TrainingApp, name: str) -> Message:
     found = next(m for m in workflows.kept_models(app.workspace) if m.path.stem == name)
-    return said.Noted(
+    return messages.Noted(
         f"Removed {found.name!r}; {memory(workflows.remove_model(app.workspace, found))} freed.")
 
 
@@ -108,9 +108,9 @@ def _verify(app: TrainingApp, name: str) -> None:
         model = workflows.find_model(app.workspace, name)
         kept, found = workflows.verify_model(app.workspace, model)
         if kept == found:
-            return said.Noted(
+            return messages.Noted(
                 f"{model.name!r}: validation loss {loss(found)}, the same to the last bit.")
-        return said.Noted(
+        return messages.Noted(
             f"{model.name!r}: validation loss {found!r} now, {kept!r} when it was kept. Other "
             "package versions or another machine can change the last digits.")
 
@@ -123,8 +123,8 @@ def _predict(app: TrainingApp, name: str) -> None:
             source = Path(path).expanduser()
             place = app.workspace.exports / f"{source.name.split('.')[0]}-predicted.csv"
             app.replacing([place], lambda force: app.predict_rows(
-                lambda tell: workflows.predict(workflows.find_model(app.workspace, name), source,
-                                               place, force, tell), place))
+                lambda on_progress: workflows.predict(workflows.find_model(app.workspace, name),
+                                                      source, place, force, on_progress), place))
 
     app.push_screen(Browser(Path.cwd(), workflows.recent_tables(app.workspace)), answered)
 
@@ -135,7 +135,7 @@ def _export(app: TrainingApp, name: str) -> None:
     def job(force: bool) -> Message:
         place.parent.mkdir(parents=True, exist_ok=True)
         found = workflows.export_network(workflows.find_model(app.workspace, name), place, force)
-        return said.Noted(
+        return messages.Noted(
             f"Written: {place} ({memory(found['bytes'])}). It differs from our own predictions by "
             f"{found['difference']:.1e} at most, on {count(found['rows'], 'made-up row')}.")
 
@@ -148,7 +148,7 @@ def _continue(app: TrainingApp, name: str) -> None:
         "Its weights are the first ones of a new training. The optimiser and the schedule start "
         "from the beginning: only more epochs of its own run, with c, continue exactly.", 20,
         lambda n: _beside(
-            app, lambda: said.SearchStarted(
+            app, lambda: messages.SearchStarted(
                 workflows.continue_model(app.workspace, workflows.find_model(app.workspace, name), n
                                          ), "strips")))
 
@@ -166,7 +166,7 @@ def last_training(app: TrainingApp) -> None:
         return
     if not s.over:
         app.post_message(
-            said.Noted(
+            messages.Noted(
                 "Train on all open rows when the search is over: only one search runs at a time."))
         return
     app.ask_number(
@@ -179,7 +179,7 @@ def last_training(app: TrainingApp) -> None:
 
 def _last(app: TrainingApp, s: Snapshot, recipe: int, seeds: int) -> Message:
     search = workflows.finishing_search(app.workspace, s, recipe, seeds)
-    return said.SearchStarted(workflows.start_search(app.workspace, search), "field")
+    return messages.SearchStarted(workflows.start_search(app.workspace, search), "field")
 
 
 def bring_in(app: TrainingApp) -> None:
@@ -190,7 +190,7 @@ def bring_in(app: TrainingApp) -> None:
 
     def answered(path: str | None) -> None:
         if path:
-            _beside(app, lambda: said.Noted(str(workflows.bring_in(
+            _beside(app, lambda: messages.Noted(str(workflows.bring_in(
                 app.workspace, Path(path).expanduser(), s.search.number))))
 
     app.push_screen(Browser(Path.cwd(), ()), answered)
@@ -203,7 +203,7 @@ def _beside(app: TrainingApp, job: Callable[[], Message | None]) -> None:
         try:
             done = job()
         except AxiarchError as error:
-            done = said.ErrorRaised(error)
+            done = messages.ErrorRaised(error)
         if done is not None:
             app.post_message(done)
 

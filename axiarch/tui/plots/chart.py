@@ -158,14 +158,17 @@ def _x_axis(scale: Scale, cols: int) -> Rows:
     return [[(pad + "└" + "".join(line), "grid")], [(pad + " " + "".join(text).rstrip(), "faint")]]
 
 
-def loss_scale(values: Floats, floor: float, log: bool = False, best: float | None = None) -> Scale:
+def loss_scale(values: Floats,
+               baseline: float,
+               log: bool = False,
+               best: float | None = None) -> Scale:
     """Return an axis for losses: from the lowest, or the `best` there can be, to a little above
-    the floor.
+    the baseline.
     """
     finite = values[np.isfinite(values)]
     if finite.size == 0:
-        return Scale(0.0, floor * 1.1)
-    top = min(float(finite.max()), floor * 1.12)
+        return Scale(0.0, baseline * 1.1)
+    top = min(float(finite.max()), baseline * 1.12)
     low = float(finite.min()) if best is None else min(float(finite.min()), best)
     if top <= low:
         top = low * 1.1 + 1e-9

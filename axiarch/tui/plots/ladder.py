@@ -13,13 +13,13 @@ def rung(scale: Scale,
          loss: float,
          reach: float | None,
          training: float,
-         floors: Sequence[float],
+         baselines: Sequence[float],
          role: str,
          ghost: bool = False) -> Row:
     """Return the track of one recipe.
 
-    A whisker of `reach` to each side of the dot at `loss`, a fainter dot at `training`, the floors
-    as lines. What lies beyond the axis is pointed to.
+    A whisker of `reach` to each side of the dot at `loss`, a fainter dot at `training`, the
+    baselines as lines. What lies beyond the axis is pointed to.
     """
     cells: list[tuple[str, str]] = [(" ", "ink")] * width
 
@@ -28,8 +28,8 @@ def rung(scale: Scale,
         if 0 <= place <= 1:
             cells[min(int(place * width), width - 1)] = (symbol, own)
 
-    for floor in floors:
-        put(floor, "┊", "faint")
+    for baseline in baselines:
+        put(baseline, "┊", "faint")
     if reach is not None:
         low, high = (min(max(float(scale.at(v)), 0.0), 1.0) for v in (loss - reach, loss + reach))
         for column in range(int(low * width), min(int(high * width), width - 1) + 1):

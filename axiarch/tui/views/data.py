@@ -504,8 +504,8 @@ def _kind(d: Dataset) -> str:
 
 def _floor(d: Dataset) -> str:
     if not d.classes:
-        return f"RMSE {loss(d.floor.loss)}"
-    return f"{loss(d.floor.loss)} (accuracy {share(d.floor.metrics[0])})"
+        return f"RMSE {loss(d.baseline.loss)}"
+    return f"{loss(d.baseline.loss)} (accuracy {share(d.baseline.metrics[0])})"
 
 
 def _linear(d: Dataset) -> str:

@@ -13,7 +13,7 @@ from axiarch.tui.plots.runs import Row, Rows, cut, fit, right, row_width
 from axiarch.tui.plots.scale import Scale
 from axiarch.tui.views.view import View
 from axiarch.tui.widgets.drawing import Drawing, TallDrawing
-from axiarch.workflows.exporting import floors_of
+from axiarch.workflows.exporting import baselines_of
 from axiarch.workflows.verdicts import changes_text, ranking_verdict, search_verdict
 from axiarch.workflows.watching import Snapshot
 
@@ -33,9 +33,9 @@ _LEADERS = 3
 _BREAK = (np.array([np.nan]), np.array([np.nan]))
 
 
-def floor_levels(s: Snapshot) -> list[Level]:
+def baseline_levels(s: Snapshot) -> list[Level]:
     """Return what every chart of losses is read against."""
-    return [Level(level, name) for name, level in floors_of(s.dataset)]
+    return [Level(level, name) for name, level in baselines_of(s.dataset)]
 
 
 def best_level(s: Snapshot) -> float | None:
@@ -79,10 +79,10 @@ class Lines(Drawing):
             series.append(_best(s))
         chart = Chart(series,
                       Scale(1 if self.by_epoch else 0, self.end()),
-                      loss_scale(values, s.dataset.floor.loss, best=best_level(s)),
+                      loss_scale(values, s.dataset.baseline.loss, best=best_level(s)),
                       "epoch of each run" if self.by_epoch else "budget spent: epochs of all runs",
                       f"validation {s.dataset.target.loss_name}",
-                      floor_levels(s),
+                      baseline_levels(s),
                       self.cursor,
                       marks=self._cuts(s))
         reading = [] if self.cursor is None else [self._reading(s)]

@@ -10,7 +10,7 @@ from axiarch.tui.messages import RecipeOpened, RecipePointed
 from axiarch.tui.plots import ladder
 from axiarch.tui.plots.runs import Row, Rows, fit, right
 from axiarch.tui.plots.scale import Scale
-from axiarch.tui.views.field import floor_levels
+from axiarch.tui.views.field import baseline_levels
 from axiarch.tui.views.overlay import LETTERS
 from axiarch.tui.views.view import View
 from axiarch.tui.widgets.drawing import Drawing, Listing
@@ -29,12 +29,12 @@ def track_width(width: int) -> int:
 
 def loss_axis(s: Snapshot) -> Scale:
     """Return the axis that all rungs share: from the lowest training loss of the leaders to a
-    little past the floor.
+    little past the baseline.
     """
     rows = s.ranking.rows
     head = rows[: max(len(rows) * 3 // 4, min(len(rows), 12))]
     low = min(min(r.training, r.loss - (r.half_width or 0)) for r in head)
-    high = min(max(r.loss for r in head), s.dataset.floor.loss * 1.05)
+    high = min(max(r.loss for r in head), s.dataset.baseline.loss * 1.05)
     room = max((high - low) * 0.04, 1e-9)
     return Scale(low - room, max(high, low) + room)
 
@@ -105,7 +105,7 @@ class Rungs(Listing):
                                                  4), role), *self._number(row.recipe, 6),
             (right(loss(row.loss), 9), role + "*" if index == 0 else role), (" ", "ink"),
             *ladder.rung(self.scale, track, row.loss, row.half_width or row.spread, row.training,
-                         [level.y for level in floor_levels(s)], role, row.standing == "apart"),
+                         [level.y for level in baseline_levels(s)], role, row.standing == "apart"),
             ("  ", "ink"), ("† " if row.failed else "", "warn"),
             (fit(differs(s, row), max(width - _HEAD - track - 2,
                                       0)), "ink" if index == 0 else "faint")
@@ -129,8 +129,8 @@ class Rungs(Listing):
         track = track_width(width)
         return [
             *self._number(known.recipe, 12, "ghost"), (right(loss(known.loss), 9), "faint"),
-            (" ", "ink"), *ladder.rung(self.scale, track, known.loss, None,
-                                       known.loss, [v.y for v in floor_levels(s)], "ghost", True),
+            (" ", "ink"), *ladder.rung(self.scale, track, known.loss, None, known.loss,
+                                       [v.y for v in baseline_levels(s)], "ghost", True),
             ("  ", "ink"), (fit(text, max(width - _HEAD - track - 2, 0)), "faint")
         ]
 
@@ -161,7 +161,7 @@ class Head(Drawing):
         legend: Row = [
             (" place  recipe    loss", "faint"), (" ●", "lead"), ("─", "lead"),
             (" steady loss, 95 %  ", "faint"), ("○", "train"), (" training  ", "faint"),
-            ("┊ " + ", ".join(reversed([f.name for f in floor_levels(self.snapshot)])), "faint"),
+            ("┊ " + ", ".join(reversed([f.name for f in baseline_levels(self.snapshot)])), "faint"),
             ("   " + shown(self.snapshot.dataset.target.unit, 24) if width > 90 else "", "faint")
         ]
         side = fit("differs from the leader in", max(width - _HEAD - track_width(width) - 2, 0))

@@ -14,7 +14,7 @@ from axiarch.tui.plots.chart import MARGIN, Chart, Series, draw_chart, loss_scal
 from axiarch.tui.plots.runs import Row, Rows, fit
 from axiarch.tui.plots.scale import Scale
 from axiarch.tui.state import Marked
-from axiarch.tui.views.field import best_level, floor_levels
+from axiarch.tui.views.field import baseline_levels, best_level
 from axiarch.tui.widgets.drawing import Drawing
 from axiarch.workflows.watching import Snapshot
 
@@ -54,12 +54,12 @@ class Overlay(Drawing):
             values.append(y)
             series.append(Series(x, y, role, 2, letter))
         far = max(float(one.x[-1]) for one in series if len(one.x))
-        chart = Chart(series, Scale(0, max(far, 1e-6)),
-                      loss_scale(np.concatenate(values), s.dataset.floor.loss, best=best_level(s)),
-                      {
-                          "epoch": "epoch", "step": "step of the optimiser",
-                          "second": "seconds of training"
-                      }[self.axis], f"validation {s.dataset.target.loss_name}", floor_levels(s))
+        chart = Chart(
+            series, Scale(0, max(far, 1e-6)),
+            loss_scale(np.concatenate(values), s.dataset.baseline.loss, best=best_level(s)),
+            {"epoch": "epoch", "step": "step of the optimiser",
+             "second": "seconds of training"}[self.axis],
+            f"validation {s.dataset.target.loss_name}", baseline_levels(s))
         legend = [self._line(i, each, width) for i, each in enumerate(shown)]
         return [*draw_chart(chart, width, height - len(legend) - 1), [], *legend]
 

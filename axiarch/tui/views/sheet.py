@@ -14,7 +14,7 @@ from textual.widgets import Input, Static
 from axiarch import workflows
 from axiarch.data.dataset import Dataset
 from axiarch.errors import InputError, NotationError, RecipeError
-from axiarch.insight.regrets import regrets
+from axiarch.insight.recipe_warnings import check_recipe
 from axiarch.plain import count, memory, number, shown
 from axiarch.recipes.fields import FIELDS
 from axiarch.recipes.network import place_of
@@ -91,7 +91,7 @@ class Plan(Drawing):
         rows += draw_network(sizes, names, width, max(min(2 * len(sizes) - 1, height // 2), 5))
         rows += wrap(f"{number(shape.work / 1e6, 3)} million multiplications and additions a step; "
                      f"{memory(run_bytes(base, self.dataset))} a run", width, "faint")
-        for regret in regrets(base, self.dataset.rows)[:3]:
+        for regret in check_recipe(base, self.dataset.rows)[:3]:
             rows += [[], *wrap(f"! {regret}", width, "warn")]
         left = height - len(rows) - 2
         if left >= 7:

@@ -14,11 +14,11 @@ from axiarch.runs.steady import steady
 from axiarch.tui.plots.chart import MARGIN, Chart, Level, Series, draw_chart, loss_scale
 from axiarch.tui.plots.runs import Row, Rows, fit, wrap
 from axiarch.tui.plots.scale import Scale, span_of
-from axiarch.tui.views.field import best_level, floor_levels
+from axiarch.tui.views.field import baseline_levels, best_level
 from axiarch.tui.views.overlay import LETTERS, Overlay, distance
 from axiarch.tui.views.view import View
 from axiarch.tui.widgets.drawing import Drawing, TallDrawing
-from axiarch.workflows.telling import Said, told
+from axiarch.workflows.telling import ExamplePrediction, example_predictions
 from axiarch.workflows.verdicts import patience_used, recipe_verdict
 from axiarch.workflows.watching import Snapshot
 
@@ -85,9 +85,9 @@ class Paper(Drawing):
                     Series(np.array([float(kept)]), np.array([c.validation[kept - 1]]), "lead", 3,
                            "◆"))
         scale = loss_scale(np.concatenate([y.y for y in series]),
-                           s.dataset.floor.loss,
+                           s.dataset.baseline.loss,
                            best=best_level(s))
-        chart = Chart(series, x, scale, "epoch", s.dataset.target.loss_name, floor_levels(s),
+        chart = Chart(series, x, scale, "epoch", s.dataset.target.loss_name, baseline_levels(s),
                       self._line(curves), ticks_below=False)
         return draw_chart(chart, width, height)
 
@@ -114,10 +114,10 @@ class Paper(Drawing):
                 below: bool) -> Rows:
         assert self.snapshot is not None
         data = self.snapshot.dataset
-        floor = [Level(data.floor.metrics[0], "baseline")] if data.floor.metrics else []
+        baseline = [Level(data.baseline.metrics[0], "baseline")] if data.baseline.metrics else []
         return self._band(curves, lambda c: [each[0] for each in c.metrics],
                           f"validation {data.target.metrics[0]}", "lead", x, width, height, below,
-                          floor)
+                          baseline)
 
     def _time(self, curves: list[tuple[str, Curve]], x: Scale, width: int, height: int,
               below: bool) -> Rows:
@@ -303,8 +303,8 @@ class Telling(TallDrawing):
         s = self.snapshot
         if s is None:
             return []
-        epoch, said = next(
-            (found for run in s.runs_of(self.recipe) if (found := told(s, run.id))[1]), (0, ()))
+        epoch, said = next((found for run in s.runs_of(self.recipe)
+                            if (found := example_predictions(s, run.id))[1]), (0, ()))
         if not said:
             return []
         cell = (width - 2) // 2
@@ -315,7 +315,7 @@ class Telling(TallDrawing):
             rows.append([(" ", "ink"), *(run for row in pair for run in row)])
         return rows
 
-    def _said(self, each: Said, width: int) -> Row:
+    def _said(self, each: ExamplePrediction, width: int) -> Row:
         if not each.shares:
             text = f" row {each.row}: {number(float(each.truth))} predicted {number(each.amount)}"
             return [(fit(text, width), "ink")]

@@ -1,4 +1,4 @@
-"""The floor: what a predictor that ignores the inputs scores."""
+"""The baseline: what a predictor that ignores the inputs scores."""
 
 from __future__ import annotations
 
@@ -12,15 +12,15 @@ from axiarch.data.target import Answers, Target
 
 
 @dataclass(frozen=True)
-class Floor:
+class Baseline:
     """Loss and metrics on the validation rows, the metrics in the order of the target's."""
 
     loss: float
     metrics: tuple[float, ...] = field(default=())
 
 
-def floor_of(target: Target, train: Answers, validation: Answers) -> Floor:
-    """Return the floor from the encoded targets of training and validation rows.
+def floor_of(target: Target, train: Answers, validation: Answers) -> Baseline:
+    """Return the baseline from the encoded targets of training and validation rows.
 
     For classes it is the loss of always answering with the training shares, and the accuracy of
     always answering with the commonest class, plain and balanced; for amounts the root mean squared
@@ -31,31 +31,31 @@ def floor_of(target: Target, train: Answers, validation: Answers) -> Floor:
     return class_floor(train.astype(np.int64), validation.astype(np.int64), len(target.classes))
 
 
-def class_floor(train: NDArray[np.int64], validation: NDArray[np.int64], classes: int) -> Floor:
-    """Return the floor from the class numbers (N,) of training and validation rows."""
+def class_floor(train: NDArray[np.int64], validation: NDArray[np.int64], classes: int) -> Baseline:
+    """Return the baseline from the class numbers (N,) of training and validation rows."""
     shares = np.bincount(train, minlength=classes) / len(train)
     with np.errstate(divide="ignore"):
         loss = -np.log(shares[validation]).mean()
     there = len(np.unique(validation))
     told = float(shares.argmax() in validation)
-    return Floor(float(loss), (float((validation == shares.argmax()).mean()), told / there))
+    return Baseline(float(loss), (float((validation == shares.argmax()).mean()), told / there))
 
 
 def _amount_floor(target: Target, train: NDArray[np.float64],
-                  validation: NDArray[np.float64]) -> Floor:
-    """Return the floor from scaled amounts (N, T)."""
+                  validation: NDArray[np.float64]) -> Baseline:
+    """Return the baseline from scaled amounts (N, T)."""
     units = np.array(target.units)
     squares = ((validation - train.mean(0)) ** 2).mean(0)
     if len(units) > 1:
-        return Floor(float(np.sqrt(squares.mean())),
+        return Baseline(float(np.sqrt(squares.mean())),
                      tuple(float(x) for x in np.sqrt(squares) * units))
     error = float(np.abs(validation - np.median(train, axis=0)).mean() * units[0])
     spread = float(validation.var())
-    return Floor(float(np.sqrt(squares[0]) * units[0]),
+    return Baseline(float(np.sqrt(squares[0]) * units[0]),
                  (error, 1 - float(squares[0]) / spread if spread else 0.0))
 
 
-def mean_floor(floors: Sequence[Floor]) -> Floor:
+def mean_baseline(baselines: Sequence[Baseline]) -> Baseline:
     """Return the mean over folds."""
-    return Floor(float(np.mean([f.loss for f in floors])),
-                 tuple(float(x) for x in np.mean([f.metrics for f in floors], axis=0)))
+    return Baseline(float(np.mean([f.loss for f in baselines])),
+                 tuple(float(x) for x in np.mean([f.metrics for f in baselines], axis=0)))

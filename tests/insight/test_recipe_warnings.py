@@ -6,7 +6,7 @@ from __future__ import annotations
 
 import unittest
 
-from axiarch.insight.regrets import Regret, regrets
+from axiarch.insight.recipe_warnings import RecipeWarning, check_recipe
 from axiarch.recipes.members import OPTIMISERS
 from axiarch.recipes.recipe import Recipe
 
@@ -14,8 +14,8 @@ ROWS = {"train": 1800, "validation": 600}
 
 
 class Regrets(unittest.TestCase):
-    def found(self, rows: dict[str, int] | None = None, **values: object) -> list[Regret]:
-        return list(regrets(Recipe(values), rows or ROWS))
+    def found(self, rows: dict[str, int] | None = None, **values: object) -> list[RecipeWarning]:
+        return list(check_recipe(Recipe(values), rows or ROWS))
 
     def one(self, words: str, rows: dict[str, int] | None = None, **values: object) -> None:
         (regret,) = self.found(rows, **values)

@@ -27,7 +27,7 @@ MOST_DROPOUT = 0.7
 
 
 @dataclass(frozen=True)
-class Regret:
+class RecipeWarning:
     """A combination to think over: what it is, with its numbers, and what to do instead."""
 
     evidence: str
@@ -37,7 +37,7 @@ class Regret:
         return f"{self.evidence}: {self.remedy}"
 
 
-def regrets(recipe: Recipe, rows: Mapping[str, int]) -> tuple[Regret, ...]:
+def check_recipe(recipe: Recipe, rows: Mapping[str, int]) -> tuple[RecipeWarning, ...]:
     """Return what is regrettable about a recipe on data with so many rows a part (train,
     validation).
     """
@@ -49,21 +49,25 @@ def regrets(recipe: Recipe, rows: Mapping[str, int]) -> tuple[Regret, ...]:
 _LEFT_OPEN = ("depth", "width", "shape")
 
 
-def _rate(recipe: Recipe, rows: Mapping[str, int]) -> list[Regret]:
+def _rate(recipe: Recipe, rows: Mapping[str, int]) -> list[RecipeWarning]:
     name, rate = recipe.word("optimiser"), recipe.real("learning_rate")
     highest = OPTIMISERS[name].highest_rate
     if rate > highest:
-        return [Regret(f"a learning rate of {number(rate)} is far above what {name} usually bears",
-                       f"at most {number(highest)}")]
+        return [
+            RecipeWarning(
+                f"a learning rate of {number(rate)} is far above what {name} usually bears",
+                f"at most {number(highest)}")
+        ]
     if rate < TOO_LOW * highest:
         return [
-            Regret(f"a learning rate of {number(rate)} hardly moves {name} within a short training",
-                   f"begin near {number(highest / 30, 1)}")
+            RecipeWarning(
+                f"a learning rate of {number(rate)} hardly moves {name} within a short training",
+                f"begin near {number(highest / 30, 1)}")
         ]
     return []
 
 
-def _momentum(recipe: Recipe, rows: Mapping[str, int]) -> list[Regret]:
+def _momentum(recipe: Recipe, rows: Mapping[str, int]) -> list[RecipeWarning]:
     if not recipe.applies("momentum"):
         return []
     rate, momentum = recipe.real("learning_rate"), recipe.real("momentum")
@@ -71,35 +75,36 @@ def _momentum(recipe: Recipe, rows: Mapping[str, int]) -> list[Regret]:
     if effective <= HIGHEST_EFFECTIVE:
         return []
     return [
-        Regret(
+        RecipeWarning(
             f"momentum {number(momentum)} makes a rate of {number(rate)} work like "
             f"{number(effective)}",
             f"lower the rate to {number(HIGHEST_EFFECTIVE * (1 - momentum) / 10, 2)} or so")
     ]
 
 
-def _patience(recipe: Recipe, rows: Mapping[str, int]) -> list[Regret]:
+def _patience(recipe: Recipe, rows: Mapping[str, int]) -> list[RecipeWarning]:
     patience, epochs = recipe.whole("patience"), recipe.whole("epochs")
     if not patience or patience < epochs:
         return []
     return [
-        Regret(f"a patience of {count(patience, 'epoch')} can never stop a training of {epochs}",
-               "a third of the epochs, or 0 for no early stopping")
+        RecipeWarning(
+            f"a patience of {count(patience, 'epoch')} can never stop a training of {epochs}",
+            "a third of the epochs, or 0 for no early stopping")
     ]
 
 
-def _batch(recipe: Recipe, rows: Mapping[str, int]) -> list[Regret]:
+def _batch(recipe: Recipe, rows: Mapping[str, int]) -> list[RecipeWarning]:
     batch = recipe.whole("batch_size")
     if batch > rows["train"]:
         return [
-            Regret(
+            RecipeWarning(
                 f"a batch of {batch} rows is more than the {rows['train']} there are: one step an "
                 "epoch",
                 "a smaller batch")
         ]
     if batch > rows["validation"]:
         return [
-            Regret(
+            RecipeWarning(
                 f"the validation part of {rows['validation']} rows is smaller than one batch of "
                 f"{batch}",
                 "a larger share for validation, folds, or a smaller batch")
@@ -107,72 +112,76 @@ def _batch(recipe: Recipe, rows: Mapping[str, int]) -> list[Regret]:
     return []
 
 
-def _schedule(recipe: Recipe, rows: Mapping[str, int]) -> list[Regret]:
+def _schedule(recipe: Recipe, rows: Mapping[str, int]) -> list[RecipeWarning]:
     before, epochs = recipe.real("warm_up") + recipe.real("hold"), recipe.whole("epochs")
     found = []
     if before >= epochs:
         found.append(
-            Regret(
+            RecipeWarning(
                 f"warm-up and hold take {number(before)} epochs of {epochs}: the schedule never "
                 "begins",
                 "shorten them"))
     if recipe.word("optimiser") in ("adagrad", "adadelta") and (
             recipe.word("schedule") not in ("constant", "stalled")):
         found.append(
-            Regret(
+            RecipeWarning(
                 f"{recipe.word('optimiser')} adapts its own step sizes, and the schedule "
                 "shrinks them again", "a constant schedule"))
     return found
 
 
-def _normalisation(recipe: Recipe, rows: Mapping[str, int]) -> list[Regret]:
+def _normalisation(recipe: Recipe, rows: Mapping[str, int]) -> list[RecipeWarning]:
     batch, layers = recipe.whole("batch_size"), recipe.layers
     found = []
     if any(layer.norm == "batch" for layer in layers):
         left = rows["train"] % batch
         if batch < FEWEST_NORMALISED:
-            found.append(Regret(f"batch normalisation over {count(batch, 'row')} is mostly noise",
-                                f"batches of {FEWEST_NORMALISED} or more, or layer normalisation"))
+            found.append(
+                RecipeWarning(f"batch normalisation over {count(batch, 'row')} is mostly noise",
+                              f"batches of {FEWEST_NORMALISED} or more, or layer normalisation"))
         elif left == 1 and batch < rows["train"] and recipe.word("last_batch") == "keep":
             found.append(
-                Regret(
+                RecipeWarning(
                     "the last batch of an epoch holds one row, whose batch normalisation is all "
                     "noise",
                     "set last batch to drop, or change the batch size by one"))
     if any(layer.norm == "layer" and layer.units == 1 for layer in layers):
         found.append(
-            Regret("layer normalisation over a single unit always gives zero, so nothing is learnt",
-                   "two units or more in that layer, or no norm"))
+            RecipeWarning(
+                "layer normalisation over a single unit always gives zero, so nothing is learnt",
+                "two units or more in that layer, or no norm"))
     return found
 
 
-def _idle(recipe: Recipe, rows: Mapping[str, int]) -> list[Regret]:
+def _idle(recipe: Recipe, rows: Mapping[str, int]) -> list[RecipeWarning]:
     """Point out values that change nothing as the others stand."""
     found = []
     if recipe.word("shape") == "funnel" and recipe.whole("depth") == 1:
         found.append(
-            Regret("a funnel of depth 1 is the same as constant width", "a depth of 2 or more"))
+            RecipeWarning("a funnel of depth 1 is the same as constant width",
+                          "a depth of 2 or more"))
     network = recipe.word("network")
     if "hidden" not in network:
         changed = [name for name in _LEFT_OPEN if recipe[name] != FIELDS[name].default]
         if changed:
             names = ", ".join(FIELDS[name].label for name in changed)
             found.append(
-                Regret(
+                RecipeWarning(
                     f"{names} {'has' if len(changed) == 1 else 'have'} no effect on the network "
                     f"{shown(network, 40)}",
                     "put hidden into the network line, or change the line"))
     return found
 
 
-def _regularisation(recipe: Recipe, rows: Mapping[str, int]) -> list[Regret]:
+def _regularisation(recipe: Recipe, rows: Mapping[str, int]) -> list[RecipeWarning]:
     found = []
     if recipe.real("dropout") > MOST_DROPOUT:
-        found.append(Regret(f"dropout {number(recipe.real('dropout'))} leaves little to learn from",
-                            "at most 0.5 or so"))
+        found.append(
+            RecipeWarning(f"dropout {number(recipe.real('dropout'))} leaves little to learn from",
+                          "at most 0.5 or so"))
     if recipe.real("l2") > 0 and recipe.applies("beta2"):
         found.append(
-            Regret(
+            RecipeWarning(
                 "an L2 pull inside an adaptive optimiser is divided away where gradients are large",
                 "weight decay, which bypasses it"))
     return found
