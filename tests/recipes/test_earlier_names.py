@@ -1,4 +1,4 @@
-"""What earlier versions called values and choices is still read: search files, journals, recipes."""
+"""What earlier versions called values and choices is still read, in files and journals."""
 
 from __future__ import annotations
 
