@@ -20,7 +20,7 @@ import numpy as np
 from axiarch import workflows
 from axiarch.journal import inbox
 from axiarch.recipes.searchfile import MethodChoice
-from axiarch.tui.actions import VIEWS
+from axiarch.tui.action import VIEWS
 from axiarch.tui.app import AxiarchApp
 from axiarch.tui.no_progress import be_quiet
 
@@ -48,7 +48,7 @@ async def measure(folder: Path, recipes: int) -> None:
     be_quiet()  # as the application is
     app = AxiarchApp(workspace)
     async with app.run_test(size=(150, 42)) as pilot:
-        while app._state.snapshot is None or len(app._state.snapshot.curves) < 0.7 * recipes:
+        while app.state.snapshot is None or len(app.state.snapshot.curves) < 0.7 * recipes:
             await pilot.pause(0.1)
         print(f"{'view':>8} {'median':>8} {'99 %':>8} {'worst':>8}   ms late")
         for key, name, _ in VIEWS:
@@ -59,8 +59,8 @@ async def measure(folder: Path, recipes: int) -> None:
                 f"{times.max():>8.1f}"
             )
         print(
-            f"{len(app._state.snapshot.recipes)} recipes were there by then, "
-            f"{app._state.snapshot.epochs} epochs"
+            f"{len(app.state.snapshot.recipes)} recipes were there by then, "
+            f"{app.state.snapshot.epochs} epochs"
         )
     workflows.steer_search(workspace, number, inbox.Stop())
     workflows.wait(workspace, number)

@@ -119,7 +119,7 @@ async def shoot(folder: Path, place: Path) -> None:
     workspace = workflows.make_demo(place)
     app = AxiarchApp(workspace)
     async with app.run_test(size=(142, 44)) as pilot:
-        await until(pilot, lambda: app._state.forecast is not None)
+        await until(pilot, lambda: app.state.forecast is not None)
         await pilot.press(*["down"] * 5)
         await pilot.pause(0.3)
         painter.paint(app, folder / "data-dark.png")
@@ -129,14 +129,14 @@ async def shoot(folder: Path, place: Path) -> None:
         await pilot.press("escape", "comma")
         await until(
             pilot,
-            lambda: app._state.dataset is not None and app._state.dataset.name == "nectar flow")
+            lambda: app.state.dataset is not None and app.state.dataset.name == "nectar flow")
         await pilot.press(*["down"] * 3)
         await pilot.pause(0.5)
         painter.paint(app, folder / "amounts-dark.png")
         await pilot.press("comma")
         await until(
-            pilot, lambda: app._state.dataset is not None and app._state.dataset.name ==
-            "hive states" and app._state.forecast is not None)
+            pilot, lambda: app.state.dataset is not None and app.state.dataset.name ==
+            "hive states" and app.state.forecast is not None)
         await pilot.press("2", *["down"] * 7)
         await pilot.pause(0.3)
         painter.paint(app, folder / "sheet-dark.png")
@@ -145,9 +145,9 @@ async def shoot(folder: Path, place: Path) -> None:
         painter.paint(app, folder / "sheet-light.png")
         await pilot.press("escape", "t", "s")
         await until(pilot,
-                    lambda: app._state.snapshot is not None and app._state.snapshot.epochs >= 700)
+                    lambda: app.state.snapshot is not None and app.state.snapshot.epochs >= 700)
         painter.paint(app, folder / "field-dark.png")
-        await until(pilot, lambda: app._state.snapshot is not None and app._state.snapshot.over)
+        await until(pilot, lambda: app.state.snapshot is not None and app.state.snapshot.over)
         await pilot.press("4", "down", "down", "down")
         await pilot.pause(0.3)
         painter.paint(app, folder / "ladder-dark.png")
@@ -158,7 +158,7 @@ async def shoot(folder: Path, place: Path) -> None:
         await pilot.pause(0.5)
         painter.paint(app, folder / "help-dark.png")
         await pilot.press("escape", "6")
-        await until(pilot, lambda: len(app._state.predictions) == 1)
+        await until(pilot, lambda: len(app.state.predictions) == 1)
         await pilot.pause(0.5)
         painter.paint(app, folder / "predictions-dark.png")
         await pilot.press("4", "home", "m", "down", "m", *["down"] * 7, "m", "enter", "v")
@@ -168,14 +168,14 @@ async def shoot(folder: Path, place: Path) -> None:
         await pilot.pause(0.3)
         painter.paint(app, folder / "ladder-light.png")
         await pilot.press("t", "2", "o")
-        await until(pilot, lambda: app.view == "strips" and app._state.snapshot is not None
-                    and app._state.snapshot.search.number == 2 and app._state.snapshot.over)
+        await until(pilot, lambda: app.view == "strips" and app.state.snapshot is not None
+                    and app.state.snapshot.search.number == 2 and app.state.snapshot.over)
         await pilot.pause(0.5)
         painter.paint(app, folder / "watched-dark.png")
         await pilot.press("3", "comma")
         await until(
             pilot,
-            lambda: app._state.snapshot is not None and app._state.snapshot.search.number == 1)
+            lambda: app.state.snapshot is not None and app.state.snapshot.search.number == 1)
     amounts = workflows.new_search(workflows.data_set(workspace, "nectar flow"),
                                    recipes=4,
                                    repeats=2,
@@ -185,9 +185,9 @@ async def shoot(folder: Path, place: Path) -> None:
     workflows.wait(workspace, number)
     app = AxiarchApp(workspace)
     async with app.run_test(size=(142, 44)) as pilot:
-        await until(pilot, lambda: app._state.snapshot is not None and app.view == "field")
+        await until(pilot, lambda: app.state.snapshot is not None and app.view == "field")
         await pilot.press("t", "6")
-        await until(pilot, lambda: len(app._state.predictions) == 1)
+        await until(pilot, lambda: len(app.state.predictions) == 1)
         await pilot.pause(0.5)
         painter.paint(app, folder / "predicted-amounts-light.png")
         await pilot.press("t", "space")

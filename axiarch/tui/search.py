@@ -7,7 +7,8 @@ from typing import Protocol, cast
 
 from textual.command import DiscoveryHit, Hit, Hits, Provider
 
-from axiarch.tui.actions import ACTIONS, Action, actions_of
+from axiarch.tui.action import Action
+from axiarch.tui.doing.context import Context
 
 
 class Performer(Protocol):
@@ -16,6 +17,10 @@ class Performer(Protocol):
     @property
     def view(self) -> str:
         """The view in front."""
+
+    @property
+    def context(self) -> Context:
+        """What it works on."""
 
     def perform(self, action: Action) -> None:
         """Do one action of the table."""
@@ -28,8 +33,9 @@ class ActionFinder(Provider):
         return cast(Performer, self.app)
 
     def _actions(self) -> list[Action]:
-        own = actions_of(self._app().view)
-        found = own + [a for a in ACTIONS if a not in own]
+        app = self._app()
+        own = [a for a in app.context.actions if a.here(app.view)]
+        found = own + [a for a in app.context.actions if a not in own]
         return [
             a for a in found
             if a.name not in ("command_palette", "back", "cursor_left", "cursor_right")

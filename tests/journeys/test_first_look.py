@@ -31,7 +31,7 @@ class FirstLook(TerminalCase):
         terminal.press("BSpace", "BSpace")
         terminal.type("20")
         terminal.press("Enter")
-        terminal.press("End", *["Up"] * 8, "Enter")
+        terminal.press("End", *["Up"] * 9, "Enter")
         self.wait(terminal, "recipes, now 120: recipes in all")
         terminal.press("BSpace", "BSpace", "BSpace")
         terminal.type("12")

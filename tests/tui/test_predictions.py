@@ -84,12 +84,12 @@ class View(AppCase):
     async def test_from_the_ladder_to_predictions_the_seal_and_a_model(self) -> None:
         workspace = self.searched()
         async with self.running(workspace) as (app, pilot):
-            leader = app._state.open_recipe
+            leader = app.state.open_recipe
             await pilot.press("6")
             await self.shows(app, pilot, f"Recipe {leader} on the validation rows: accuracy")
-            found = workflows.judge_recipe(workspace, app._state.snapshot, leader,
+            found = workflows.judge_recipe(workspace, app.state.snapshot, leader,
                                            inputs=True)["summary"]
-            self.assertEqual(app._state.predictions[1, leader, "validation"], found)
+            self.assertEqual(app.state.predictions[1, leader, "validation"], found)
             for text in ("true ↓", "precision", "predicted wrong", "share that is right"):
                 self.assertIn(text, screen(app))
             await pilot.press("a")
@@ -110,7 +110,7 @@ class View(AppCase):
             await self.shows(app, pilot, f"Recipe {leader} on the test rows: accuracy")
             (opening,) = workflows.openings(workspace)
             self.assertEqual((opening.recipe, opening.reason), (leader, "final"))
-            self.assertEqual(app._state.predictions[1, leader, "test"],
+            self.assertEqual(app.state.predictions[1, leader, "test"],
                              json.loads(opening.scores)["summary"])
             await pilot.press("K")
             await self.shows(app, pilot, f"Keep recipe {leader} as a model?")
@@ -137,14 +137,14 @@ class View(AppCase):
             await pilot.press("R")
             await self.until(pilot, lambda: (workspace.exports / "search-1-report.pdf").exists())
             await pilot.press("b", "right_square_bracket")
-            second = app._state.open_recipe
+            second = app.state.open_recipe
             self.assertNotEqual(second, leader)
             await self.shows(app, pilot, f"Recipe {second} on the validation rows")
 
     async def test_a_recipe_is_confirmed_on_fresh_seeds(self) -> None:
         workspace = self.searched()
         async with self.running(workspace) as (app, pilot):
-            leader = app._state.open_recipe
+            leader = app.state.open_recipe
             await pilot.press("4", "F")
             await self.shows(app, pilot, f"Confirm recipe {leader} on how many fresh seeds?")
             await pilot.press("2", "enter")

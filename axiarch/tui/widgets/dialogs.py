@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
+
 from textual.app import ComposeResult
 from textual.containers import Vertical, VerticalScroll
 from textual.content import Content
@@ -9,7 +11,7 @@ from textual.screen import ModalScreen
 from textual.widgets import Input, Static
 
 from axiarch.plain import shown
-from axiarch.tui.actions import VIEWS, actions_of
+from axiarch.tui.action import VIEWS, Action
 from axiarch.tui.terms import ABOUT, TERMS
 
 
@@ -80,9 +82,9 @@ class Help(_Dialog):
     DEFAULT_CSS = ("Help VerticalScroll { height: auto; max-height: 30; padding-right: 1; "
                    "scrollbar-size-vertical: 1; }")
 
-    def __init__(self, view: str) -> None:
+    def __init__(self, view: str, actions: Sequence[Action]) -> None:
         super().__init__()
-        self._view = view
+        self._view, self._actions = view, actions
 
     def compose(self) -> ComposeResult:
         """Lay out the help."""
@@ -91,7 +93,7 @@ class Help(_Dialog):
             yield Static(
                 Content.assemble((self._view.capitalize(), "bold"), ("  " + question, "$primary")))
             yield Static(Content("\n" + ABOUT[self._view]))
-            keys = [(f"\n{a.shown_key:>6}  ", a.words) for a in actions_of(self._view)]
+            keys = [(f"\n{a.shown_key:>6}  ", a.words) for a in self._actions]
             yield Static(
                 Content.assemble("\nKeys",
                                  *(p for k, w in keys for p in ((k, "$primary"), shown(w)))))

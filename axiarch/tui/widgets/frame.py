@@ -5,7 +5,7 @@ from __future__ import annotations
 from textual.reactive import reactive
 
 from axiarch.plain import shown
-from axiarch.tui.actions import VIEWS, Action, actions_of
+from axiarch.tui.action import VIEWS, Action
 from axiarch.tui.plots.runs import Row, Rows, cut, fit, fit_name, row_width, wrap
 from axiarch.tui.state import State
 from axiarch.tui.widgets.drawing import Drawing
@@ -117,10 +117,10 @@ class Keys(Drawing):
 
     DEFAULT_CSS = "Keys { height: 1; dock: bottom; }"
 
-    view: reactive[str] = reactive("data")
+    actions: reactive[list[Action]] = reactive(list)
     search: reactive[str] = reactive("")
 
-    def watch_view(self) -> None:
+    def watch_actions(self) -> None:
         """Draw again."""
         self.redraw()
 
@@ -143,7 +143,7 @@ class Keys(Drawing):
 
     def draw(self, width: int, height: int) -> Rows:
         """Return the line: as many as there is room for, help and quit always."""
-        pieces = [[(a.shown_key, "lead*"), (f" {label}", "faint")] for a in actions_of(self.view)
+        pieces = [[(a.shown_key, "lead*"), (f" {label}", "faint")] for a in self.actions
                   if (label := self._label(a))]
         while len(pieces) > 3 and sum(row_width(p) + 3 for p in pieces) + 1 > width:
             del pieces[-4]

@@ -1,0 +1,134 @@
+"""What a user does with a running search: pause, stop, cut, keep, add, look at another."""
+
+from __future__ import annotations
+
+from dataclasses import replace
+
+from axiarch.journal import inbox
+from axiarch.plain import count
+from axiarch.tui import messages
+from axiarch.tui.doing.asking import ask_number, chosen, search_runs
+from axiarch.tui.doing.context import Context
+from axiarch.tui.doing.work import resume_search, steer
+from axiarch.tui.views.field import FieldView
+from axiarch.tui.views.strips import StripsView
+from axiarch.tui.widgets.dialogs import Question
+
+
+def pause(c: Context) -> None:
+    """Pause the search, or let it go on."""
+    s = c.state.snapshot
+    if s is None:
+        return
+    if s.search.state in ("running", "preparing"):
+        steer(c, inbox.Pause())
+    elif s.search.state == "paused":
+        steer(c, inbox.Resume())
+    elif s.search.state in ("stopped", "interrupted", "failed"):
+        resume_search(c, s.search.number)
+
+
+def stop(c: Context) -> None:
+    """Ask, then stop the search."""
+    s = c.state.snapshot
+    if s is None or s.over:
+        return
+    training = sum(r.state == "training" for r in s.runs.values())
+    c.ask(
+        Question(
+            f"Stop search {s.search.number}?",
+            f"{s.ended_runs} of {s.expected_runs} runs have ended and are kept. {training} in "
+            "training lose what they did since their last checkpoint, a few seconds. Press p "
+            "to resume it later."
+        ), lambda answer: steer(c, inbox.Stop()) if answer == "yes" else None)
+
+
+def older_search(c: Context) -> None:
+    """Look at the search before."""
+    other_search(c, -1)
+
+
+def newer_search(c: Context) -> None:
+    """Look at the search after."""
+    other_search(c, 1)
+
+
+def other_search(c: Context, by: int) -> None:
+    s = c.state.snapshot
+    numbers = c.workspace.search_numbers()
+    if s is None or s.search.number not in numbers:
+        return
+    at = max(0, min(numbers.index(s.search.number) + by, len(numbers) - 1))
+    c.state = replace(c.state, recipe=0)
+    c.feed.watch(numbers[at])
+
+
+def keep(c: Context) -> None:
+    """Let a recipe train to its end, whatever the others do."""
+    if search_runs(c) and (recipe := chosen(c)):
+        steer(c, inbox.Keep(recipe))
+        c.post(messages.Noted(f"Recipe {recipe} will be trained to its end."))
+
+
+def cut(c: Context) -> None:
+    """Ask, then train a recipe no further."""
+    if search_runs(c) and (recipe := chosen(c)):
+        c.ask(
+            Question(
+                f"Cut recipe {recipe}?", "Its runs end now. Their results are kept. It will "
+                "not be trained further in this search."),
+            lambda answer: steer(c, inbox.Cut(recipe)) if answer == "yes" else None)
+
+
+def add_recipe(c: Context) -> None:
+    """Ask, then take the base on the sheet into the running search."""
+    draft = c.state.draft
+    if search_runs(c) and draft is not None:
+        base = draft.space.base
+        c.ask(
+            Question("Add the base recipe on the sheet to this search?",
+                     "It is trained in full, on every seed and fold."),
+            lambda answer: steer(c, inbox.Add(dict(base))) if answer == "yes" else None)
+
+
+def budget(c: Context) -> None:
+    """Ask how many recipes the running search tries in all."""
+    s = c.state.snapshot
+    if search_runs(c) and s is not None:
+        ask_number(c, 
+            "How many recipes in all?",
+            f"{count(len(s.recipes), 'recipe')} so far. More recipes find better ones ever "
+            "more slowly.", max(2 * len(s.recipes),
+                                                 10), lambda n: steer(c, inbox.Budget(n)))
+
+
+def workers(c: Context) -> None:
+    """Ask how many worker processes the running search uses."""
+    s = c.state.snapshot
+    if search_runs(c) and s is not None:
+        ask_number(c, 
+            "How many workers?",
+            f"{count(len(s.workers), 'worker')} now; one per core is usual. "
+            "Workers change how long the search takes, never its results.",
+            max(len(s.workers), 1), lambda n: steer(c, inbox.Workers(n)))
+
+
+def axis(c: Context) -> None:
+    """Draw against budget or epochs."""
+    c.widget(FieldView).turn_axis()
+
+
+def cursor_left(c: Context) -> None:
+    """Read the chart further back."""
+    move_cursor(c, -1)
+
+
+def cursor_right(c: Context) -> None:
+    """Read the chart further on."""
+    move_cursor(c, 1)
+
+
+def move_cursor(c: Context, by: int) -> None:
+    front = c.front()
+    if isinstance(front, FieldView | StripsView):
+        front.move(by)
