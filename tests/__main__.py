@@ -25,6 +25,7 @@ LONG = ("tests.tui.test_app", "tests.cli.test_cli", "tests.workflows.test_workfl
         "tests.runner.test_survival", "tests.journeys.test_first_look",
         "tests.runner.test_processes", "tests.search.test_methods", "tests.engine.test_batches",
         "tests.cli.test_hostile", "tests.journal.test_damage", "tests.tui.test_predictions",
+        "tests.runner.test_cluster", "tests.runner.test_executors", "tests.test_adding",
         "tests.export.test_report", "tests.journeys.test_messy_table")
 JOBS = 2
 _SUMMARY = re.compile(r"(\d+) passed, (\d+) failed, (\d+) skipped")

@@ -33,6 +33,8 @@ from axiarch.journal.workspace import Workspace
 from axiarch.recipes.recipe import Recipe
 from axiarch.recipes.searchfile import MethodChoice, SearchFile
 from axiarch.recipes.space import space
+from axiarch.runs.curve import Curve
+from axiarch.runs.epoch import Epoch
 
 #: Seconds that anything with real processes may take at the most.
 PATIENCE = 90.0
@@ -87,6 +89,20 @@ def ring_search(epochs: int = 6, recipes: int = 6, repeats: int = 2, **base: obj
     })
     return SearchFile("ring", "ring", made, MethodChoice("random", {"recipes": recipes}), 5,
                       repeats)
+
+
+def save_checkpoint(path: Path, run: RunSpec, state: TrainingState, data: str, note: str = ""
+                    ) -> None:
+    """Write a run's state to a file."""
+    from axiarch.engine.checkpoint import encode_checkpoint
+
+    path.write_bytes(encode_checkpoint(run, state, data, note))
+
+
+def curve_of(losses: Sequence[float]) -> Curve:
+    """Return a curve with these validation losses."""
+    return Curve(tuple(Epoch(0, i + 1, loss, loss, loss, (), 0.1, 1.0, 0.01)
+                       for i, loss in enumerate(losses)))
 
 
 @cache

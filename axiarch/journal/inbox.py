@@ -132,7 +132,7 @@ def _read(path: Path) -> Request:
         raise ValueError(f"it is larger than {MOST_BYTES} bytes")
     known = load_json(raw)
     kinds = {kind.__struct_config__.tag for kind in get_args(Request)}
-    if not isinstance(known, dict) or known.get("do") not in kinds:
+    if not isinstance(known, dict) or str(known.get("do")) not in kinds:
         raise ValueError(f"it asks for none of {', '.join(sorted(map(str, kinds)))}")
     try:
         request: Request = msgspec.convert(known, Request)

@@ -10,14 +10,13 @@ from pathlib import Path
 
 import numpy as np
 
-from axiarch.engine.checkpoint import save_checkpoint
 from axiarch.engine.memory import saving_bytes, training_bytes
 from axiarch.engine.network import NetworkShape
 from axiarch.engine.rows import TrainingData
 from axiarch.engine.run import RunSpec
 from axiarch.engine.streams import Streams
 from axiarch.engine.training import Training
-from tests.support import Runs, recipe
+from tests.support import Runs, recipe, save_checkpoint
 
 
 class Memory(unittest.TestCase):

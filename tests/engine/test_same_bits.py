@@ -16,7 +16,7 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from axiarch.engine.ahead import Ahead
-from axiarch.engine.checkpoint import load_checkpoint, save_checkpoint
+from axiarch.engine.checkpoint import load_checkpoint
 from axiarch.engine.kernels import words
 from axiarch.engine.losses import LOSSES
 from axiarch.engine.network import NetworkShape
@@ -28,7 +28,7 @@ from axiarch.engine.training import Training
 from axiarch.errors import TrainingError
 from axiarch.recipes.members import OPTIMISERS
 from axiarch.recipes.recipe import Recipe
-from tests.support import Runs, recipe, small_data
+from tests.support import Runs, recipe, save_checkpoint, small_data
 
 #: Three folds: other rows, as many.
 FOLDS = [small_data(seed=seed) for seed in range(3)]

@@ -12,7 +12,7 @@ import numpy as np
 from hypothesis import given
 from hypothesis import strategies as st
 
-from axiarch.engine.checkpoint import load_checkpoint, save_checkpoint
+from axiarch.engine.checkpoint import load_checkpoint
 from axiarch.engine.network import NetworkShape
 from axiarch.engine.rows import TrainingData
 from axiarch.engine.run import RunEnd, RunSpec
@@ -23,7 +23,7 @@ from axiarch.errors import TrainingError
 from axiarch.recipes.recipe import Recipe
 from axiarch.runs.epoch import Epoch
 from axiarch.runs.steady import steady
-from tests.support import FolderCase, Runs, recipe, small_data
+from tests.support import FolderCase, Runs, recipe, save_checkpoint, small_data
 
 
 def train(spec: Recipe, data: TrainingData, classes: int = 3) -> tuple[list[Progress], Runs]:
@@ -187,11 +187,6 @@ class Checkpoints(FolderCase):
         self.path.write_bytes(self.path.read_bytes()[:50])
         with self.assertRaises(TrainingError):
             load_checkpoint(self.path, self.run_spec, self.shape, "print")
-
-    def test_a_folder_that_is_gone_is_said(self) -> None:
-        with self.assertRaises(TrainingError):
-            save_checkpoint(self.folder / "no" / "x.safetensors", self.run_spec, self.state,
-                            "print")
 
 
 class Shapes(unittest.TestCase):

@@ -195,9 +195,9 @@ class Links(FolderCase):
 class Inbox(FolderCase):
     def test_requests_arrive_once_and_in_order(self) -> None:
         asked = [
-            inbox.inbox.Pause(),
-            inbox.inbox.More(3, 10),
-            inbox.inbox.Add({"width": 8})
+            inbox.Pause(),
+            inbox.More(3, 10),
+            inbox.Add({"width": 8})
         ]
         for request in asked:
             inbox.send(self.folder, request)
@@ -205,7 +205,7 @@ class Inbox(FolderCase):
         self.assertEqual(inbox.receive(self.folder), ([], []))
 
     def test_what_is_no_request_is_set_aside_with_its_reason(self) -> None:
-        inbox.send(self.folder, inbox.inbox.Stop())
+        inbox.send(self.folder, inbox.Stop())
         place = self.folder / "inbox"
         texts = ("{", '{"do": "explode"}', "[]", '{"do": "budget", "count": 1e999}', "[" * 100_000,
                  '{"do": "budget", "count": 1' + "0" * 30 + "}", '{"do": "cut", "recipe": -1}',
@@ -219,7 +219,7 @@ class Inbox(FolderCase):
         (place / "8link.json").symlink_to(self.folder)
         (place / "8large.json").write_bytes(b" " * (inbox.MOST_BYTES + 1))
         requests, refused = inbox.receive(self.folder)
-        self.assertEqual(requests, [inbox.inbox.Stop()])
+        self.assertEqual(requests, [inbox.Stop()])
         self.assertEqual(len(refused), len(texts) + 4)
         self.assertEqual(len(list((place / "refused").iterdir())), len(texts) + 4)
         self.assertTrue(all("cannot be read" in why for why in refused))

@@ -113,6 +113,15 @@ class Saved(RunnerCase):
         self.assertEqual(latest(folder, 3).name, "3@10.safetensors")
         self.assertEqual(latest(folder, 31).name, "31.safetensors")
 
+    def test_what_cannot_be_written_is_said(self) -> None:
+        (self.folder / "file").write_bytes(b"")
+        store = FolderStore(self.folder / "file", self.folder)
+        with self.assertRaisesRegex(TrainingError, "a checkpoint could not be written"):
+            store.put("checkpoints/1@2", b"")
+        for name in ("checkpoints/../x", "data/../../x", "checkpoints/1@2/x", "data/0/data.json"):
+            with self.assertRaises(ValueError):
+                store.put(name, b"")
+
     def lose_the_last_epoch(self) -> None:
         """Let the journal know one epoch less."""
         with closing(sqlite3.connect(self.workspace.journal)) as journal, journal:

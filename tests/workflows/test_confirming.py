@@ -15,7 +15,7 @@ from axiarch import workflows
 from axiarch.errors import TrainingError
 from axiarch.runs.curve import Curve
 from axiarch.workflows.confirming import Confirmation, _compared
-from tests.support import FolderCase, finished_workspace
+from tests.support import FolderCase, curve_of, finished_workspace
 
 
 class Confirming(FolderCase):
@@ -50,7 +50,7 @@ class Confirming(FolderCase):
 
         def found(shift: float) -> Confirmation:
             def curves(ids: list[int], mean: float) -> dict[int, Curve]:
-                return {i: Curve(validation=(float(rng.normal(mean, 0.02)),) * 3) for i in ids}
+                return {i: curve_of((float(rng.normal(mean, 0.02)),) * 3) for i in ids}
 
             runs = {100 + i: replace(old[0], id=100 + i, repeat=i) for i in range(5)}
             before = replace(snapshot, curves=curves([r.id for r in old], 0.5))
