@@ -21,12 +21,13 @@ from pathlib import Path
 ROOT = Path(__file__).resolve().parent.parent
 #: Modules that take longest, the longest first; each is a job of its own, all others of a room
 #: together are one.
-LONG = ("tests.tui.test_app", "tests.cli.test_cli", "tests.workflows.test_workflows",
-        "tests.runner.test_survival", "tests.journeys.test_first_look",
-        "tests.runner.test_processes", "tests.search.test_methods", "tests.engine.test_batches",
-        "tests.cli.test_hostile", "tests.journal.test_damage", "tests.tui.test_predictions",
-        "tests.runner.test_cluster", "tests.runner.test_executors", "tests.test_adding",
-        "tests.export.test_report", "tests.journeys.test_messy_table")
+LONG = ("tests.tui.test_app", "tests.runner.test_cluster", "tests.runner.test_survival",
+        "tests.journeys.test_first_look", "tests.journeys.test_take_home",
+        "tests.workflows.test_workflows", "tests.runner.test_executors",
+        "tests.runner.test_processes", "tests.cli.test_cli", "tests.cli.test_hostile",
+        "tests.test_adding", "tests.search.test_methods", "tests.tui.test_predictions",
+        "tests.export.test_report", "tests.journal.test_damage", "tests.engine.test_batches",
+        "tests.journeys.test_messy_table")
 JOBS = 2
 _SUMMARY = re.compile(r"(\d+) passed, (\d+) failed, (\d+) skipped")
 

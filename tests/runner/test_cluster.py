@@ -101,7 +101,7 @@ class Searches(ClusterCase):
         self.assertEqual(inline, cluster)
 
     def test_a_dask_worker_killed_and_a_late_one_change_no_bit_and_are_shown(self) -> None:
-        search = ring_search(epochs=6000, recipes=8, patience=0)
+        search = ring_search(epochs=3000, recipes=8, patience=0)
         first = self.cluster.add()
         number = self.start(search)
         self.trains(number)
@@ -142,8 +142,6 @@ class Searches(ClusterCase):
         self.assertEqual(s.search.state, "stopped")
         self.assertIn("scheduler is gone", s.search.why)
         until(lambda: self.workspace.owner() is None, what="the runner's end")
-        with self.assertRaisesRegex(InputError, "no scheduler answers"):
-            workflows.resume_search(self.workspace, number)
         workflows.resume_search(self.workspace, number, 2, cluster="")
         s = workflows.wait(self.workspace, number)
         self.assertEqual((s.search.state, losses(s)), ("done", losses(self.calm(search))))
@@ -297,7 +295,7 @@ class OwnHosts(ClusterCase):
         super().setUp()
 
     def test_a_network_cut_for_ten_seconds_changes_no_bit(self) -> None:
-        search = ring_search(epochs=2500, recipes=6, patience=0)
+        search = ring_search(epochs=1500, recipes=6, patience=0)
         self.cluster.add(threads=2, prefix=self.prefix)
         number = self.start(search)
         self.trains(number)

@@ -46,7 +46,7 @@ if TYPE_CHECKING:
     from distributed import Client
 
 #: Seconds in which a scheduler must answer at first, and after which one that is gone is given up.
-CONNECTING, GONE = 10.0, 30.0
+CONNECTING, GONE = 6.0, 30.0
 #: Seconds without an answer after which a worker counts as silent, and after which it is given up.
 SILENT, GIVEN_UP = 5.0, 60.0
 #: Seconds between two looks at which workers the cluster has.

@@ -183,7 +183,9 @@ class Workers(TallDrawing):
         if s is None:
             return []
         rows: Rows = []
-        if len(s.workers) <= _ROWS:
+        if s.over or s.search.state == "interrupted":
+            pass  # what is journalled of its workers is what they did last
+        elif len(s.workers) <= _ROWS:
             rows += [self._worker(s, worker, width) for worker in s.workers]
         else:
             rows += _machines(s, width)
@@ -196,7 +198,7 @@ class Workers(TallDrawing):
 
     def _worker(self, s: Snapshot, worker: WorkerRecord, width: int) -> Row:
         runs = [r for r in s.runs.values() if r.worker == worker.number and r.state == "training"]
-        name: Row = [(right(f"{_name(worker)} ", 10), "faint")]
+        name: Row = [(right(f"worker {worker.number + 1} ", 10), "faint")]
         if not runs:
             return [*name, (_WORKER_STATES.get(worker.state, worker.state), "faint")]
         run = runs[0]
@@ -210,15 +212,12 @@ class Workers(TallDrawing):
             layers = f"{recipe['depth']} × {recipe['width']} {recipe['activation']}"
         shape = f"batch {recipe['batch_size']}, {layers}"
         role = "lead" if worker.state == "held" else "glow"
-        took: Row = [(f"  {round(100 * worker.busy)} % busy", "faint")] if worker.busy else []
+        notes = [shown(worker.machine, 24)] if worker.machine else []
+        notes += [f"{round(100 * worker.busy)} % busy"] if worker.busy else []
+        took: Row = [(f"  {', '.join(notes)}", "faint")] if notes else []
         return [*name, ("━" * full, role), ("─" * (cells - full), "grid"),
                 (f"  {fit(trains, 27)}", "ink"),
                 (fit(shape, max(width - 62 - row_width(took), 8)).rstrip(), "faint"), *took]
-
-
-def _name(worker: WorkerRecord) -> str:
-    """Return the machine of a worker, or its number where it is on this one."""
-    return shown(worker.machine, 9) if worker.machine else f"worker {worker.number + 1}"
 
 
 def _machines(s: Snapshot, width: int) -> Rows:
@@ -231,7 +230,7 @@ def _machines(s: Snapshot, width: int) -> Rows:
         marks, role_of = [], {"training": ("■", "glow"), "held": ("‖", "lead"),
                               "silent": ("?", "warn"), "compiling": ("…", "faint")}
         for worker in workers[:32]:
-            marks.append(role_of.get(worker.state, ("□", "grid")))
+            marks.append(role_of.get(worker.state, ("□", "faint")))
         training = sum(worker.state == "training" for worker in workers)
         busy = sum(worker.busy for worker in workers) / len(workers)
         text = f"  {training} of {count(len(workers), 'worker')} train"

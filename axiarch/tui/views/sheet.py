@@ -51,7 +51,7 @@ class Values(Listing):
         tight = width < 90
         base = line.base if line.applies else f"{line.base} (idle)"
         head: Row = [(" " + fit(line.group if first else "", 15 if tight else 16), "faint"),
-                     (fit(line.label, 16), ink)]
+                     (fit(line.label, 22 if width >= 70 else 16) + " ", ink)]
         if not line.varies:
             return [*head, (shown(base), ink)]
         return [
