@@ -32,6 +32,7 @@ from axiarch.tui import messages
 from axiarch.tui.action import VIEWS
 from axiarch.tui.actions import ACTIONS, actions_of
 from axiarch.tui.app import AxiarchApp
+from axiarch.tui.doing.asking import chosen
 from axiarch.tui.doing.moving import farewell
 from axiarch.tui.palette import DARK, LIGHT, PALETTES
 from axiarch.tui.plots.runs import Rows
@@ -174,9 +175,10 @@ class AtTheKeyboard(AppCase):
             self.assertIn("search 1 done", head())
             self.assertIn("on ring", head())
             await pilot.press("4", "down")
-            await self.until(pilot, lambda: f"#{app.chosen()}" in head() and app.chosen() != leader)
+            await self.until(pilot, lambda: f"#{chosen(app.context)}" in head())
+            await self.until(pilot, lambda: chosen(app.context) != leader)
             self.assertNotIn("other ring", head())
-            second = app.chosen()
+            second = chosen(app.context)
             await pilot.press("m")
             await self.shows(app, pilot, f"Marked recipe {second} as A")
             await self.shows(app, pilot, f"#{second} A")
