@@ -4,9 +4,11 @@ from __future__ import annotations
 
 import time
 
+from axiarch.errors import TrainingError
 from axiarch.runner.history import RunEntry
+from axiarch.runner.reports import fail
 from axiarch.runner.running import RunningSearch
-from axiarch.runner.steps import enter
+from axiarch.runner.steps import check_memory, enter
 from axiarch.runner.tasks import Task
 from axiarch.runs.states import RunState
 
@@ -50,7 +52,7 @@ def give(search: RunningSearch) -> None:
     crew = search.crew
     idle = [n for n in crew.hungry if not crew.workers[n].runs]
     for number in sorted(idle):
-        run = search.queue.take()
+        run = _next(search)
         if run is None:
             return
         _submit(search, number, run)
@@ -71,11 +73,23 @@ def _extend(search: RunningSearch, number: int) -> bool:
     if worker.alone or not worker.short or len(worker.runs) > search.executor.ahead:
         return False
     while len(worker.runs) <= search.executor.ahead and worker.short:
-        run = search.queue.take(behind=True)
+        run = _next(search, behind=True)
         if run is None:
             return True
         _submit(search, number, run)
     return False
+
+
+def _next(search: RunningSearch, behind: bool = False) -> RunEntry | None:
+    """Take the next run from the queue; those that no worker can hold have failed."""
+    while (run := search.queue.take(behind)) is not None:
+        try:
+            check_memory(search, run.spec.recipe)
+            return run
+        except TrainingError as error:
+            with search.journal.transaction():
+                fail(search, (run.id,), error.what)
+    return None
 
 
 def _submit(search: RunningSearch, number: int, run: RunEntry) -> None:

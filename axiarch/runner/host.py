@@ -309,13 +309,6 @@ def end(token: str) -> None:
         host.close()
 
 
-def room(workers: int) -> int:
-    """Return the bytes that each of `workers` may take on this machine."""
-    from axiarch.runner.material import worker_room
-
-    return worker_room(workers)
-
-
 def _host(token: str) -> Host:
     with _LOCK:
         if token not in _HOSTS:

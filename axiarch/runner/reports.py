@@ -38,8 +38,10 @@ _KEPT = 2
 def take(search: RunningSearch, report: Report) -> None:
     """Take in one report."""
     match report:
-        case Joined(worker, machine):
+        case Joined(worker, machine, room):
             put_back(search, search.crew.join(worker, machine))
+            if room:  # every recipe must fit the smallest worker, whoever trains it
+                search.room = min(search.room or room, room)
             if search.state == SearchState.PREPARING:
                 search.enter_state(SearchState.RUNNING)
         case Compiling(worker, machine):

@@ -85,8 +85,10 @@ def check_memory(search: RunningSearch, recipe: Recipe) -> None:
     ------
     TrainingError
     """
+    if not search.room:
+        return
     needed = training_bytes(shape_of(recipe, search.dataset), search.dataset.rows["train"])
-    if search.room and needed > search.room:
+    if needed > search.room:
         raise TrainingError(
             f"one run takes {memory(needed)} and a worker may take {memory(search.room)}", "",
             "use a smaller network or batch size")

@@ -50,10 +50,15 @@ class Task:
 
 @dataclass(frozen=True)
 class Joined:
-    """A worker is ready for tasks; `machine` is empty where it is the runner's own."""
+    """A worker is ready for tasks.
+
+    `machine` is empty where it is the runner's own; `room` are the bytes that it may take for a
+    run, 0 where the runner knows better.
+    """
 
     worker: int
     machine: str = ""
+    room: int = 0
 
 
 @dataclass(frozen=True)

@@ -303,6 +303,19 @@ class Scripted(RunnerCase):
         s = self.finish(runner, executor)
         self.assertEqual(s.curves[run].validation, (0.5,))
 
+    def test_what_the_smallest_worker_cannot_hold_fails_with_the_numbers(self) -> None:
+        """Decided before any worker had joined, and before it is known what they can hold."""
+        executor = ScriptedExecutor(0)
+        runner = self.make(ring_search(recipes=2, repeats=1), executor)
+        runner.turn(0)
+        executor.tasks = {0: [], 1: []}
+        executor.reports += [Joined(0, "large", 1 << 30), Joined(1, "small", 100)]
+        runner.turn(0)
+        s = self.look()
+        self.assertEqual({r.state for r in s.runs.values()}, {"failed"})
+        self.assertIn("a worker may take 100 B", next(iter(s.runs.values())).text)
+        self.assertFalse(executor.submitted)
+
     def test_two_reports_of_one_epoch_are_one(self) -> None:
         runner, executor = self.start(ring_search(recipes=1, repeats=1), workers=1)
         executor.train(0, 1, [0.5], rest=False)

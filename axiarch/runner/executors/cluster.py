@@ -28,6 +28,7 @@ from axiarch.plain import memory, shown
 from axiarch.runner import host as remote
 from axiarch.runner.executors import ExecutorLost
 from axiarch.runner.host import Call, Greeting, Reply
+from axiarch.runner.material import SHARE, WORKER_BYTES
 from axiarch.runner.signature import PACKAGES
 from axiarch.runner.store import FolderStore, named
 from axiarch.runner.tasks import (
@@ -67,6 +68,7 @@ class _Host:
     threads: int
     token: str = field(default_factory=lambda: secrets.token_hex(8))
     machine: str = ""
+    room: int = 0
     #: The worker of ours in each seat.
     seats: dict[int, int] = field(default_factory=dict)
     #: Runs in the hands of each seat.
@@ -326,6 +328,7 @@ class ClusterExecutor:
             return self._refuse(host, why)
         greeting: Greeting = await self._ask(client, host, remote.greet, self._members)
         host.machine = greeting.machine
+        host.room = max(int(greeting.free_memory * SHARE / host.threads) - WORKER_BYTES, 1)
         if (why := self._unfit(greeting)):
             return self._refuse(host, why)
         await self._send_data(client, host)
@@ -455,7 +458,7 @@ class ClusterExecutor:
             host.runs[seat].discard(report.run)
         report = replace(report, worker=host.seats[seat])
         if isinstance(report, Joined):
-            report = replace(report, machine=host.machine)
+            report = replace(report, machine=host.machine, room=host.room)
             host.joined.add(seat)
         elif isinstance(report, Left):
             host.joined.discard(seat)
