@@ -27,7 +27,7 @@ from axiarch.journal.workspace import Workspace
 from axiarch.recipes.recipe import Recipe
 from axiarch.recipes.searchfile import MethodChoice, SearchFile
 from axiarch.recipes.space import space
-from axiarch.runner.ledger import Ledger
+from axiarch.runner.history import History
 from axiarch.runner.material import effort_of
 from axiarch.runs.steady import steady
 from axiarch.search.methods import make_method
@@ -63,11 +63,11 @@ def deciding(workspace: Workspace, number: int, search: SearchFile) -> float:
     """Return the seconds that all decisions of a search take, made again from its journal."""
     with closing(JournalReader(workspace.journal)) as reader:
         known, steps = reader.changes(number), reader.steps(number)
-    blocks = [(repeat, 0) for repeat in range(search.repeats)]
-    own, method = (make_method(search.method, search.space, search.seed, len(blocks))
+    replicates = [(repeat, 0) for repeat in range(search.repeats)]
+    own, method = (make_method(search.method, search.space, search.seed, len(replicates))
                    for _ in range(2))
     effort = effort_of(workflows.data_set(workspace, search.data))
-    observed = Ledger(search.seed, blocks, own, effort)
+    observed = History(search.seed, replicates, own, effort)
     observed.restore(known, steps, [])
     sequence, recipes, seconds = StepSequence(method, observed.outcome, effort), 0, 0.0
     while True:

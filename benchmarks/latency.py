@@ -22,7 +22,7 @@ from axiarch.journal import inbox
 from axiarch.recipes.searchfile import MethodChoice
 from axiarch.tui.action import VIEWS
 from axiarch.tui.app import AxiarchApp
-from axiarch.tui.no_progress import be_quiet
+from axiarch.tui.quiet import be_quiet
 
 #: Seconds each view is watched, and between two probes.
 WATCHED, PROBE = 6.0, 0.005

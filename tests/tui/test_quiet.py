@@ -7,7 +7,7 @@ import sys
 import unittest
 from unittest import mock
 
-from axiarch.tui.no_progress import IDLE, Tidier, be_quiet
+from axiarch.tui.quiet import IDLE, Tidier, be_quiet
 from axiarch.tui.widgets.drawing import strip_of, style_of
 
 

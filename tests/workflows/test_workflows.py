@@ -24,7 +24,7 @@ from axiarch.data.demo import hive_states
 from axiarch.data.demo_hum import hum
 from axiarch.data.demo_nectar import nectar_flow
 from axiarch.data.linear import LinearBaseline
-from axiarch.data.plan import Said
+from axiarch.data.plan import FormatOverrides
 from axiarch.data.reading import CompanionFiles
 from axiarch.errors import (
     AxiarchError,
@@ -148,7 +148,7 @@ class Deciding(FolderCase):
                                    name="both",
                                    given=CompanionFiles(None, test))
         with self.assertRaises(DataError) as caught:
-            workflows.redecide(self.workspace, made, replace(made.plan, said=Said(header=False)))
+            workflows.redecide(self.workspace, made, replace(made.plan, said=FormatOverrides(header=False)))
         self.assertIn("several files", caught.exception.what)
         again = workflows.redecide(self.workspace, made, replace(made.plan, ignore=("side",)))
         self.assertEqual(again.rows["test"], 60)
