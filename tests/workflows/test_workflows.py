@@ -148,7 +148,8 @@ class Deciding(FolderCase):
                                    name="both",
                                    given=CompanionFiles(None, test))
         with self.assertRaises(DataError) as caught:
-            workflows.redecide(self.workspace, made, replace(made.plan, said=FormatOverrides(header=False)))
+            workflows.redecide(self.workspace, made,
+                               replace(made.plan, said=FormatOverrides(header=False)))
         self.assertIn("several files", caught.exception.what)
         again = workflows.redecide(self.workspace, made, replace(made.plan, ignore=("side",)))
         self.assertEqual(again.rows["test"], 60)
