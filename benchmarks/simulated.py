@@ -168,7 +168,7 @@ def drive(method: Method,
           truth: Callable[[Recipe], float],
           replicates: int = 1,
           most_epochs: float = math.inf,
-          most_steps: int = 100_000,
+          max_steps: int = 100_000,
           enough: float = -math.inf) -> Driven:
     """Run a method to its end, every step's outcome being known at once (its window still holds it
     back).
@@ -189,7 +189,7 @@ def drive(method: Method,
 
     sequence = StepSequence(method, outcome)
     spent = 0
-    while spent < most_epochs and len(sequence.steps) < most_steps:
+    while spent < most_epochs and len(sequence.steps) < max_steps:
         step = sequence.decide()
         if step is None:
             break

@@ -51,7 +51,7 @@ def step(recipe: Recipe, steps: Floats, span: ScheduleSpan) -> Floats:
 
 
 def inverse_time(recipe: Recipe, steps: Floats, span: ScheduleSpan) -> Floats:
-    """``1 / (1 + slowing * epochs)``."""
+    """``1 / (1 + decay * epochs)``."""
     return 1.0 / (1.0 + recipe.real("decay") * steps / span.per_epoch)
 
 
