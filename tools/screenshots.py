@@ -203,11 +203,11 @@ async def shoot(folder: Path, place: Path) -> None:
         painter.paint(app, folder / "models-dark.png")
     small = AxiarchApp(workspace)
     async with small.run_test(size=(80, 24)) as pilot:
-        await until(pilot, lambda: small.view == "field" and small._state.snapshot is not None)
+        await until(pilot, lambda: small.view == "field" and small.state.snapshot is not None)
         await pilot.press("comma", "comma")
         await until(
             pilot,
-            lambda: small._state.snapshot is not None and small._state.snapshot.search.number == 1)
+            lambda: small.state.snapshot is not None and small.state.snapshot.search.number == 1)
         await pilot.pause(0.5)
         painter.paint(small, folder / "field-small.png")
 
