@@ -134,7 +134,9 @@ def moment(seconds: float) -> str:
 
 def span(low: float, high: float) -> str:
     """Return from when to when something may take."""
-    return f"up to {duration(high)}" if low < 1 else f"{duration(low)} to {duration(high)}"
+    if low < 1:
+        return f"up to about {duration(high)}"
+    return f"about {duration(low)} to {duration(high)}"
 
 
 def seconds_text(seconds: float) -> str:

@@ -160,7 +160,7 @@ def print_forecast(f: Forecast) -> None:
     say(
         f"{count(f.recipes, 'recipe')}, {count(f.runs, 'run')}, at most {number(f.epochs)} epochs "
         "in all", f"networks of {number(f.smallest)} to {number(f.largest)} parameters",
-        f"about {span(f.low, f.high)} with {count(f.workers, 'worker')}, {memory(f.bytes)} of "
+        f"{span(f.low, f.high)} with {count(f.workers, 'worker')}, {memory(f.bytes)} of "
         "memory "
         "at the most")
 

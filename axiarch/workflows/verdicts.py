@@ -176,7 +176,7 @@ def draft_verdict(draft: SearchFile,
             f"{count(draft.repeats, 'seed')}{folds}: about {number(forecast.epochs)} epochs in ")
     took = span(forecast.low, forecast.high)
     return (
-        f"{vary}: {make}{count(forecast.runs, 'run')}, about {took} with "
+        f"{vary}: {make}{count(forecast.runs, 'run')}, {took} with "
         f"{count(forecast.workers, 'worker')}. Networks of {sizes} parameters, at most "
         f"{memory(forecast.bytes)}. Next: s starts it.")
 
