@@ -372,7 +372,7 @@ def more(context: click.Context, recipe: int, epochs: int, number: int, best: bo
 @guarded
 def scale(context: click.Context, recipe: int, values: tuple[str, ...], number: int,
           folder: Path | None, workers: int | None, as_json: bool) -> int:
-    """Hold RECIPE against larger ones with VALUES changed, such as width=256 epochs=120
+    """Compare RECIPE with larger ones that have VALUES changed, such as width=256 epochs=120
     rows=all, on three seeds.
     """
     from axiarch import workflows

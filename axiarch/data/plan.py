@@ -228,8 +228,9 @@ _SPLIT_WORDS = {"validation": "validation", "test": "test", "seed": "seed", "fol
 
 
 def parse_split(text: str, split: SplitPlan) -> SplitPlan:
-    """Return a split with what is said of it changed: ``validation 0.2, test 0.2, folds 5, repeats
-    2, seed 1``.
+    """Return a split with the options in a text applied.
+
+    Such as ``validation 0.2, test 0.2, folds 5, repeats 2, seed 1``.
 
     ``equal rows together`` and ``equal rows apart`` decide whether rows with the same inputs stay
     in one part.

@@ -38,8 +38,7 @@ class RecipeWarning:
 
 
 def check_recipe(recipe: Recipe, rows: Mapping[str, int]) -> tuple[RecipeWarning, ...]:
-    """Return what is regrettable about a recipe on data with so many rows a part (train,
-    validation).
+    """Return the warnings about a recipe, given the rows of the training and validation parts.
     """
     looks = (_rate, _momentum, _patience, _batch, _schedule, _normalisation, _regularisation, _idle)
     return tuple(found for look in looks for found in look(recipe, rows))

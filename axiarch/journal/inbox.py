@@ -71,13 +71,13 @@ class Add(_Request, frozen=True):
 
 
 class Budget(_Request, frozen=True):
-    """Try so many recipes in all."""
+    """Set the number of recipes that the search tries."""
 
     recipes: Count
 
 
 class Workers(_Request, frozen=True):
-    """Train with so many workers."""
+    """Set the number of workers."""
 
     count: Count
 

@@ -152,8 +152,7 @@ class JournalWriter:
                              [(until, change, run) for run in ids])
 
     def copy_epochs(self, run: int, to: int, last: int) -> None:
-        """Enter the epochs of a run up to the `last` as those of another, which goes on from
-        there.
+        """Copy the epochs of a run up to the `last` to another, which continues from there.
         """
         columns = ", ".join(COLUMNS[1:])
         self._db.execute(

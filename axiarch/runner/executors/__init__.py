@@ -38,7 +38,7 @@ class Executor(Protocol):
         """Train a run no further: it ends, or is given back."""
 
     def resize(self, workers: int) -> None:
-        """Train with so many workers from now on; each that is given up is reported to leave.
+        """Set the number of workers; each that is given up is reported to leave.
 
         Raises
         ------

@@ -133,11 +133,12 @@ class ClusterExecutor:
         if worker not in self._of:
             return
         host, seat = self._of[worker]
+        checkpoints = {}
         for key in (*task.checkpoints[:1], *([task.origin] if task.origin else [])):
             with contextlib.suppress(OSError):
-                host.checkpoints[key] = self._store.get(named(key))
+                checkpoints[key] = self._store.get(named(key))
         host.runs[seat].add(task.id)
-        self._call(host, "submit", seat, task)
+        self._call(host, "submit", seat, task, checkpoints=checkpoints)
 
     def release(self, worker: int, run: int) -> None:
         """Train a run no further."""
@@ -202,9 +203,17 @@ class ClusterExecutor:
         for host in list(self._hosts.values()):
             self._call(host, what)
 
-    def _call(self, host: _Host, what: str, *arguments: Any) -> None:
-        host.calls.append(Call(what, arguments))
-        self._loop.call_soon_threadsafe(host.wake.set)
+    def _call(self, host: _Host, what: str, *arguments: Any,
+              checkpoints: Mapping[str, bytes] | None = None) -> None:
+        """Let a call go to a host with the next exchange; in the loop, which empties the list."""
+
+        def enter() -> None:
+            host.calls.append(Call(what, arguments))
+            host.checkpoints.update(checkpoints or {})
+            host.wake.set()
+
+        with contextlib.suppress(RuntimeError):  # the loop has ended; poll says why
+            self._loop.call_soon_threadsafe(enter)
 
     def _give_back(self, host: _Host) -> None:
         for seat, runs in host.runs.items():
