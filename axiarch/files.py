@@ -1,4 +1,5 @@
-"""Write files whole or not at all, and read JSON that a stranger may have written.
+"""Write files whole or not at all, read JSON that a stranger may have written, and turn plain
+values into typed ones.
 
 A file is written under a name that nobody can guess, then renamed: no reader sees half of it, a
 full disk leaves the old one, and a link planted in the folder is replaced instead of followed.
@@ -15,8 +16,9 @@ import shutil
 import stat
 from collections.abc import Iterator
 from pathlib import Path
-from typing import Any
+from typing import Any, TypeVar
 
+_Kind = TypeVar("_Kind")
 #: Bytes of a file that are read at once.
 _BLOCK = 8 << 20
 #: Bytes of a JSON file that is read at the most.
@@ -69,6 +71,39 @@ def load_json(text: str | bytes, finite: bool = True) -> Any:
         return json.loads(text, parse_constant=_refuse, parse_float=_finite, parse_int=_whole)
     except RecursionError:
         raise ValueError("it is nested too deeply") from None
+
+
+def encode(value: object) -> bytes:
+    """Return a value of dataclasses, tuples, numbers and texts as JSON."""
+    import msgspec
+
+    return msgspec.json.encode(value)
+
+
+def decode(text: str | bytes, kind: type[_Kind]) -> _Kind:
+    """Return the value of a type, a dataclass say, that a JSON text holds.
+
+    Raises
+    ------
+    ValueError
+        Naming the field that does not fit.
+    """
+    import msgspec
+
+    return msgspec.json.decode(text, type=kind)
+
+
+def typed(plain: object, kind: type[_Kind]) -> _Kind:
+    """Return a plain value, as JSON holds it, as one of a type.
+
+    Raises
+    ------
+    ValueError
+        Naming the field that does not fit.
+    """
+    import msgspec
+
+    return msgspec.convert(plain, kind)
 
 
 def read_json(path: Path, most: int = MOST_JSON) -> Any:

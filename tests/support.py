@@ -193,7 +193,7 @@ def measured(name: str,
              gradient: bool = False,
              smooth: float = 0.0,
              kept: float = 1.0,
-             gains: np.ndarray | None = None,
+             loss_values: np.ndarray | None = None,
              by: str = "squared",
              width: float = 1.0) -> tuple[float, np.ndarray, np.ndarray]:
     """Return the summed loss of outputs (B, C), the sums of metrics, and the gradient (B, C): by
@@ -207,7 +207,8 @@ def measured(name: str,
     ints = np.zeros(codes.WHOLE_NUMBERS, np.int64)
     ints[codes.OUTPUTS], ints[codes.LOSS] = outputs, LOSS_NUMBERS[name]
     a, d = np.ascontiguousarray(z.T).reshape(-1), np.zeros(z.size, dtype)
-    given = np.ones(loss.known(outputs), dtype) if gains is None else np.array(gains, dtype)
+    values = np.ones(loss.known(outputs)) if loss_values is None else loss_values
+    given = np.array(values, dtype)
     sums, one = np.zeros(loss.sums(outputs)), dtype.type(1)
     labels = np.zeros(0, np.int32) if loss.amounts else np.asarray(targets, np.int32)
     amounts = np.ascontiguousarray(targets.T, dtype).reshape(-1) if loss.amounts else np.zeros(

@@ -15,7 +15,7 @@ import grimp
 ROOT = Path(__file__).resolve().parent.parent
 PACKAGE = ROOT / "axiarch"
 
-#: What each room may import, besides itself, `errors`, `files`, `plain` and `runs`; the table of
+#: What each room may import, besides itself, `errors`, `files`, `text` and `runs`; the table of
 #: docs/architecture.md.
 ALLOWED: dict[str, set[str]] = {
     "runs": set(),

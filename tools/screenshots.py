@@ -193,7 +193,7 @@ async def shoot(folder: Path, place: Path) -> None:
         await pilot.press("t", "space")
         await pilot.pause(0.5)
         painter.paint(app, folder / "by-input-dark.png")
-        snapshot = workflows.look_at(workspace)
+        snapshot = workflows.snapshot_of(workspace)
         for row in snapshot.ranking.rows[:2]:
             workflows.keep_model(workspace, snapshot, row.recipe, note="to compare")
         await pilot.press("M")

@@ -20,8 +20,8 @@ from axiarch.cli.options import (
 from axiarch.cli.saying import print_json, say
 from axiarch.data.plan import SCALINGS, SEPARATOR_NAMES, TARGET_SCALINGS, TASKS
 from axiarch.errors import InputError
-from axiarch.plain import count
 from axiarch.recipes.bounds import MOST_NUMBER
+from axiarch.text import count
 
 if TYPE_CHECKING:
     from axiarch.data.dataset import Dataset
@@ -279,13 +279,13 @@ def data_open_seal(context: click.Context, name: str, reason: str, recipe: int, 
 
     workspace = open_place(context, folder)
     found = workflows.data_set(workspace, name)
-    snapshot = workflows.look_at(workspace, number) if recipe else None
+    snapshot = workflows.snapshot_of(workspace, number) if recipe else None
     opened = workflows.open_seal(workspace, found, reason, snapshot, recipe)
     score = opened.score
     if as_json:
         print_json({"data": found.name, "rows": opened.rows, "times_opened": opened.times,
-                    "baseline": printing.floor_json(found, score.baseline),
-                    "linear": printing.floor_json(found, score.linear) if score.linear else None,
+                    "baseline": printing.baseline_json(found, score.baseline),
+                    "linear": printing.baseline_json(found, score.linear) if score.linear else None,
                     "recipe": recipe or None, "loss": score.loss, "runs": list(score.runs),
                     "summary": score.summary})
         return

@@ -25,7 +25,7 @@ from axiarch.cli.options import (
 from axiarch.cli.saying import print_json, say
 from axiarch.cli.searches import run_search
 from axiarch.errors import InputError
-from axiarch.plain import shown
+from axiarch.text import shown
 
 if TYPE_CHECKING:
     from axiarch.journal.workspace import Workspace

@@ -14,7 +14,7 @@ from axiarch.data.baseline import Baseline
 from axiarch.data.dataset import Dataset
 from axiarch.insight.forecast import Forecast
 from axiarch.journal.records import OpeningRecord
-from axiarch.plain import (
+from axiarch.text import (
     count,
     loss,
     measured,
@@ -55,11 +55,11 @@ def data_json(data: Dataset, openings: int = 0) -> dict[str, Any]:
         "class_counts": dict(zip(data.classes, data.class_counts, strict=True)),
         "folds": [fold.rows for fold in data.folds] if len(data.folds) > 1 else None,
         "rows_without_target": data.rows.get("without target", 0),
-        "baseline": floor_json(data, data.baseline),
-        "linear": floor_json(data, data.linear),
+        "baseline": baseline_json(data, data.baseline),
+        "linear": baseline_json(data, data.linear),
         "times_opened": openings,
         "linear_ridge": data.linear.ridge if data.linear else None,
-        "noise": floor_json(data, data.best),
+        "noise": baseline_json(data, data.noise_floor),
         "read_as": data.how,
         "findings": [{
             "kind": f.kind, "column": f.column, "evidence": f.evidence, "remedy": f.remedy,
@@ -74,7 +74,7 @@ def data_json(data: Dataset, openings: int = 0) -> dict[str, Any]:
     return known
 
 
-def floor_json(data: Dataset, baseline: Baseline | None) -> dict[str, float] | None:
+def baseline_json(data: Dataset, baseline: Baseline | None) -> dict[str, float] | None:
     """Return a baseline with its metrics by name, for JSON."""
     return {"loss": baseline.loss, **dict(zip(data.target.metrics, baseline.metrics, strict=True))
             } if baseline else None
@@ -105,7 +105,7 @@ def print_data(data: Dataset, openings: int = 0) -> None:
         linear += f", ridge {number(data.linear.ridge)} chosen on folds of the training rows"
     for name, baseline, why in (("baseline", data.baseline, trivial), ("linear", data.linear,
                                                                        linear),
-                                ("noise", data.best,
+                                ("noise", data.noise_floor,
                                  "from the rule behind the data, which is noisy")):
         if baseline:
             say(f"  {name:<9}{floor_text(data, baseline)} {why}")

@@ -9,7 +9,7 @@ import time
 
 from axiarch.cli.printing import progress_line
 from axiarch.cli.saying import say, write
-from axiarch.plain import shown, step_text
+from axiarch.text import shown, step_text
 from axiarch.workflows.watching import Snapshot
 
 #: Seconds between two lines where there is no terminal.

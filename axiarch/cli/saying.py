@@ -11,7 +11,7 @@ import sys
 from typing import Any, TextIO
 
 from axiarch.errors import AxiarchError, NotationError
-from axiarch.plain import shown
+from axiarch.text import shown
 
 
 def say(*lines: object, error: bool = False, end: str = "\n") -> None:

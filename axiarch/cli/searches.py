@@ -24,8 +24,8 @@ from axiarch.cli.options import (
 )
 from axiarch.cli.saying import print_json, say
 from axiarch.errors import SearchFileError
-from axiarch.plain import count as counted
 from axiarch.recipes.bounds import MOST_NUMBER
+from axiarch.text import count as counted
 
 if TYPE_CHECKING:
     from axiarch.journal.inbox import Request
@@ -195,7 +195,7 @@ def attach(context: click.Context, number: int, folder: Path | None, as_json: bo
 
     workspace = open_place(context, folder)
     return follow(workspace,
-                  workflows.look_at(workspace, number).search.number,
+                  workflows.snapshot_of(workspace, number).search.number,
                   as_json,
                   stops=False)
 
@@ -211,7 +211,7 @@ def status(context: click.Context, number: int, folder: Path | None, as_json: bo
     from axiarch import workflows
     from axiarch.cli import printing
 
-    snapshot = workflows.look_at(open_place(context, folder), number)
+    snapshot = workflows.snapshot_of(open_place(context, folder), number)
     if as_json:
         print_json(printing.status_json(snapshot))
     else:
@@ -233,7 +233,7 @@ def ranking(context: click.Context, number: int, folder: Path | None, as_json: b
     from axiarch import workflows
     from axiarch.cli import printing
 
-    snapshot = workflows.look_at(open_place(context, folder), number)
+    snapshot = workflows.snapshot_of(open_place(context, folder), number)
     if as_json:
         print_json(printing.ranking_json(snapshot))
     else:
@@ -282,7 +282,7 @@ def resume(context: click.Context, number: int, folder: Path | None, workers: in
     from axiarch.journal import inbox
 
     workspace = open_place(context, folder)
-    snapshot = workflows.look_at(workspace, number)
+    snapshot = workflows.snapshot_of(workspace, number)
     number = snapshot.search.number
     if snapshot.search.state == "paused":
         workflows.steer_search(workspace, number, inbox.Resume())
@@ -457,7 +457,7 @@ def opened(context: click.Context,
     from axiarch.errors import TrainingError
 
     workspace = open_place(context, folder)
-    snapshot = workflows.look_at(workspace, number)
+    snapshot = workflows.snapshot_of(workspace, number)
     if recipe and recipe not in snapshot.recipes:
         raise TrainingError(f"there is no recipe {recipe}", f"search {snapshot.search.number}",
                             "see axiarch ranking")
@@ -491,7 +491,7 @@ def export(context: click.Context, what: str, file: Path, number: int, recipe: i
     """
     from axiarch import workflows
 
-    snapshot = workflows.look_at(open_place(context, folder), number)
+    snapshot = workflows.snapshot_of(open_place(context, folder), number)
     if what == "ranking":
         written = [workflows.export_ranking(snapshot, file, force)]
     elif what in ("runs", "epochs"):

@@ -18,8 +18,8 @@ from axiarch.cli.options import (
     workspace_option,
 )
 from axiarch.cli.saying import print_json, say
-from axiarch.plain import count, loss, memory, moment, number, shown
 from axiarch.recipes.bounds import MOST_NUMBER
+from axiarch.text import count, loss, memory, moment, number, shown
 
 if TYPE_CHECKING:
     from axiarch.workflows.models import KeptModel
@@ -283,7 +283,7 @@ def confirm(context: click.Context, recipe: int, seeds: int, all_open: bool, num
         last = workflows.finishing_search(workspace, snapshot, recipe, seeds)
         code = run_search(workspace, last, workers, False)
         if code == 0:
-            started = workflows.look_at(workspace).search.number
+            started = workflows.snapshot_of(workspace).search.number
             say(
                 "",
                 f"score it once: axiarch data open-seal {shlex.quote(last.data)} --recipe 1 "
@@ -389,7 +389,7 @@ def _origin(model: KeptModel) -> str:
 
 
 def _score(model: KeptModel) -> str:
-    from axiarch.plain import measured
+    from axiarch.text import measured
 
     on = " (rows that it was trained on)" if model.all_open else ""
     metric = measured(model.metric, model.metric_value)

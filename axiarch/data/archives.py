@@ -16,7 +16,7 @@ from typing import IO
 
 from axiarch.data.table import Tell, no_progress
 from axiarch.errors import DataError
-from axiarch.plain import memory, shown
+from axiarch.text import memory, shown
 
 #: An archive may unpack to this many times its size: honest tables and pictures do not.
 MOST_UNPACKED = 200

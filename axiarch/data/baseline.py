@@ -19,7 +19,7 @@ class Baseline:
     metrics: tuple[float, ...] = field(default=())
 
 
-def floor_of(target: Target, train: Answers, validation: Answers) -> Baseline:
+def baseline_of(target: Target, train: Answers, validation: Answers) -> Baseline:
     """Return the baseline from the encoded targets of training and validation rows.
 
     For classes it is the loss of always answering with the training shares, and the accuracy of

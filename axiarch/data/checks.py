@@ -15,7 +15,7 @@ from axiarch.data.checksums import row_hashes
 from axiarch.data.encoding import NumberCode, PictureCode, as_floats
 from axiarch.data.findings import CheckInput, Finding, option
 from axiarch.data.leaks import leaks
-from axiarch.plain import count, loss, number, share, shown
+from axiarch.text import count, loss, number, share, shown
 
 #: A validation part that cannot show a difference of this share is too small to tell good recipes
 #: apart.

@@ -14,7 +14,7 @@ from numpy.typing import NDArray
 
 from axiarch.errors import WorkspaceError
 from axiarch.files import checksum, regular_file
-from axiarch.plain import shown
+from axiarch.text import shown
 
 
 def checksums(folder: Path) -> dict[str, str]:

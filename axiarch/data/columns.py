@@ -14,7 +14,7 @@ from axiarch.data.split import Rows
 from axiarch.data.table import PART, Table, Tell, no_progress
 from axiarch.data.target import is_amount
 from axiarch.errors import DataError
-from axiarch.plain import shown
+from axiarch.text import shown
 
 if TYPE_CHECKING:
     import polars
@@ -226,7 +226,7 @@ def _distinct(present: polars.Series) -> int:
     return present.n_unique()
 
 
-def look(table: Table, rows: Rows, roles: dict[str, tuple[Role, str]], classes: bool,
+def summarise(table: Table, rows: Rows, roles: dict[str, tuple[Role, str]], classes: bool,
          on_progress: Tell = no_progress) -> tuple[Column, ...]:
     """Summarise every column over the `rows` given (which must not include sealed ones).
 
@@ -239,7 +239,7 @@ def look(table: Table, rows: Rows, roles: dict[str, tuple[Role, str]], classes: 
     for i, name in enumerate(table.columns):
         if i % 100 == 0:
             on_progress("counting values", i / len(table.columns))
-        found.append(_look_at(column(name), *roles[name], classes))
+        found.append(_summary(column(name), *roles[name], classes))
     return tuple(found)
 
 
@@ -251,7 +251,7 @@ def _date_bars(present: polars.Series) -> tuple[int, ...]:
     return tuple(int(n) for n in np.histogram(times, BINS)[0]) if times.size else (0,) * BINS
 
 
-def _look_at(series: polars.Series, role: Role, reason: str, classes: bool) -> Column:
+def _summary(series: polars.Series, role: Role, reason: str, classes: bool) -> Column:
     import polars
 
     missing = series.null_count()

@@ -12,7 +12,7 @@ from typing import TYPE_CHECKING, Literal
 
 from axiarch.data.plan import DATE_ORDERS, DataPlan, Treatment
 from axiarch.data.table import PART, Change, Table
-from axiarch.plain import share, shown
+from axiarch.text import share, shown
 
 if TYPE_CHECKING:
     import polars

@@ -35,12 +35,13 @@ from axiarch.data.encoding import CODES, Code, Encoding
 from axiarch.data.findings import Finding
 from axiarch.data.linear import LinearBaseline
 from axiarch.data.pictures import PICTURE
+from axiarch.data.pixels import with_pictures
 from axiarch.data.plan import DataPlan
 from axiarch.data.table import Table
 from axiarch.data.target import Answers, Target
 from axiarch.errors import DataError, WorkspaceError, WorkspaceMissing
-from axiarch.files import read_json
-from axiarch.plain import shown
+from axiarch.files import read_json, typed
+from axiarch.text import shown
 
 if TYPE_CHECKING:
     import polars
@@ -108,7 +109,7 @@ class Dataset:
         The decisions that made it.
     findings : tuple of Finding
         What is suspicious about the table.
-    best : Baseline or None
+    noise_floor : Baseline or None
         For generated data, what the rule behind them scores: their noise.
     conversions : tuple of Conversion
         How the cells of each column are read, here and in every later table.
@@ -135,7 +136,7 @@ class Dataset:
     rows: dict[str, int]
     findings: tuple[Finding, ...]
     plan: DataPlan = field(default_factory=DataPlan)
-    best: Baseline | None = None
+    noise_floor: Baseline | None = None
     conversions: tuple[Conversion, ...] = ()
     decimal: Literal[".", ","] = "."
     checksums: dict[str, str] = field(default_factory=dict)
@@ -289,8 +290,6 @@ def sealed_hashes(dataset: Dataset, fold: int = 0) -> NDArray[np.uint64]:
 def _sealed_rows(dataset: Dataset, fold: int, targets: bool = True
                  ) -> Iterator[tuple[polars.DataFrame, Encoding]]:
     """Walk the sealed rows as tables of the columns that a fold encodes."""
-    from axiarch.data.building import with_pictures
-
     rows = np.load(dataset.folder / "sealed" / "rows.npy", allow_pickle=False)
     table = kept_table(dataset)
     if dataset.plan.pictures:
@@ -343,6 +342,7 @@ def as_json(dataset: Dataset) -> dict[str, Any]:
     """Return what is known of a data set, as its file holds it."""
     known = asdict(dataset)
     del known["folder"]
+    known["best"] = known.pop("noise_floor")  # its name in the file
     for fold, written in zip(dataset.folds, known["folds"], strict=True):
         written["floor"] = written.pop("baseline")  # its name in the file
         written["encoding"]["codes"] = [
@@ -409,19 +409,10 @@ def described(known: dict[str, Any], folder: Path = Path()) -> Dataset:
     ValueError, KeyError, TypeError, AttributeError
         If the description is damaged.
     """
-    import msgspec
-
     known = {name: value for name, value in known.items() if name != "format"}
-    folds = [
-        _fold({
-            **fold, "encoding": {
-                "codes": [_code(dict(c))
-                          for c in fold["encoding"]["codes"]], "target": fold["encoding"]["target"]
-            }
-        })
-        for fold in known.pop("folds")
-    ]
-    rest: Any = msgspec.convert(known, _rest())
+    known["noise_floor"] = known.pop("best")
+    folds = [_fold(fold) for fold in known.pop("folds")]
+    rest: Any = typed(known, _rest())
     made = Dataset(folder=folder, folds=tuple(folds),
                    **{f.name: getattr(rest, f.name) for f in fields(_rest())})
     _check_description(made)
@@ -438,21 +429,16 @@ def _rest() -> type:
                                     if f.name not in ("folder", "folds")], frozen=True)
 
 
-def _code(known: dict[str, Any]) -> Code:
-    import msgspec
+def _code(known: Mapping[str, Any]) -> Code:
+    values = {name: value for name, value in known.items() if name != "kind"}
+    return typed(values, CODES[known["kind"]])
 
-    return msgspec.convert(known, CODES[known.pop("kind")])
 
-
-def _fold(known: dict[str, Any]) -> Fold:
-    import msgspec
-
-    linear = known["linear"]
-    return Fold(Encoding(tuple(known["encoding"]["codes"]),
-                         msgspec.convert(known["encoding"]["target"], Target)),
-                msgspec.convert(known["rows"], dict[str, int]),
-                msgspec.convert(known["floor"], Baseline),
-                msgspec.convert(linear, LinearBaseline) if linear else None)
+def _fold(known: Mapping[str, Any]) -> Fold:
+    encoding, linear = known["encoding"], known["linear"]
+    return Fold(Encoding(tuple(map(_code, encoding["codes"])), typed(encoding["target"], Target)),
+                typed(known["rows"], dict[str, int]), typed(known["floor"], Baseline),
+                typed(linear, LinearBaseline) if linear else None)
 
 
 def _check_description(dataset: Dataset) -> None:
@@ -465,7 +451,8 @@ def _check_description(dataset: Dataset) -> None:
         raise ValueError("its parts do not fit each other")
     if len(dataset.class_counts) != len(dataset.classes):
         raise ValueError("its classes are not counted")
-    if dataset.best is not None and len(dataset.best.metrics) != len(dataset.target.metrics):
+    noise_floor = dataset.noise_floor
+    if noise_floor is not None and len(noise_floor.metrics) != len(dataset.target.metrics):
         raise ValueError("the metrics of its noise do not fit its target")
 
 

@@ -16,7 +16,7 @@ from axiarch.data.lines import Piece, found_encoding, pieces
 from axiarch.data.plan import SEPARATOR_NAMES, FormatOverrides
 from axiarch.data.table import Table, Tell, no_progress
 from axiarch.errors import DataError
-from axiarch.plain import count, shown
+from axiarch.text import count, shown
 
 if TYPE_CHECKING:
     import polars

@@ -24,7 +24,7 @@ HIVE_TYPES = ("long box", "stacked", "woven")
 BANDS = (110, 160, 220, 290, 370, 470, 600, 780)
 
 #: Share of readings lost by each failing sensor.
-_GAPS = {"humidity_percent": 0.06, "brood_temp_c": 0.03, "band_780_hz_db": 0.05}
+_MISSING = {"humidity_percent": 0.06, "brood_temp_c": 0.03, "band_780_hz_db": 0.05}
 
 
 @dataclass(frozen=True)
@@ -86,7 +86,7 @@ def hive_states(rows: int = 3000, seed: int = 20) -> HiveStates:
     }
     for i, hertz in enumerate(BANDS):
         columns[f"band_{hertz}_hz_db"] = np.round(bands[:, i], 1).tolist()
-    for name, share in _GAPS.items():
+    for name, share in _MISSING.items():
         lost = rng.random(rows) < share
         columns[name] = [
             None if gone else value for value, gone in zip(columns[name], lost, strict=True)

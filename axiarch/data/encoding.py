@@ -19,7 +19,7 @@ from numpy.typing import NDArray
 
 from axiarch.data.plan import DataPlan, Scaling, Treatment, constant
 from axiarch.errors import DataError
-from axiarch.plain import count, number, shown
+from axiarch.text import count, number, shown
 
 if TYPE_CHECKING:
     import polars

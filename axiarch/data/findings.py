@@ -14,7 +14,7 @@ from axiarch.data.encoding import Encoding
 from axiarch.data.linear import LinearBaseline
 from axiarch.data.table import Table
 from axiarch.data.target import Answers
-from axiarch.plain import shown
+from axiarch.text import shown
 
 #: Findings that are proposals and facts rather than faults: many a healthy table has them.
 NOTES = frozenset({"constant", "strong column", "time"})

@@ -16,7 +16,7 @@ from numpy.typing import NDArray
 from axiarch.data.encoding import NumberCode, PictureCode, as_floats
 from axiarch.data.findings import CheckInput, Finding, option
 from axiarch.data.target import class_numbers
-from axiarch.plain import share, shown
+from axiarch.text import share, shown
 
 if TYPE_CHECKING:
     import polars

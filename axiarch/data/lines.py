@@ -11,7 +11,7 @@ from dataclasses import dataclass
 from pathlib import Path
 
 from axiarch.errors import DataError
-from axiarch.plain import shown
+from axiarch.text import shown
 
 #: Bytes read at once.
 BLOCK = 8 << 20

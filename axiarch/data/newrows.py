@@ -14,7 +14,6 @@ from typing import TYPE_CHECKING, Any
 import numpy as np
 from numpy.typing import NDArray
 
-from axiarch.data.building import with_pictures
 from axiarch.data.conversions import as_changes
 from axiarch.data.dataset import Dataset
 from axiarch.data.encoding import (
@@ -28,11 +27,12 @@ from axiarch.data.encoding import (
     as_floats,
 )
 from axiarch.data.pictures import PICTURE
+from axiarch.data.pixels import with_pictures
 from axiarch.data.reading import Reading, read_table
 from axiarch.data.table import PART, Table, Tell, no_progress
 from axiarch.data.target import Answers, Target
 from axiarch.errors import DataError
-from axiarch.plain import count, number, shown
+from axiarch.text import count, number, shown
 
 if TYPE_CHECKING:
     import polars

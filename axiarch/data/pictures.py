@@ -24,7 +24,7 @@ from numpy.typing import NDArray
 from axiarch.data.archives import check_unpacked
 from axiarch.data.table import PART, Table, Tell, no_progress
 from axiarch.errors import DataError
-from axiarch.plain import count, shown
+from axiarch.text import count, shown
 
 #: How the names of files of pictures end.
 PICTURES = (".npz", ".npy", ".idx", "-ubyte", "-ubyte.gz", ".idx.gz")

@@ -8,13 +8,13 @@ from dataclasses import dataclass, field, replace
 from typing import Literal
 
 from axiarch.errors import DataError
-from axiarch.plain import shown
+from axiarch.text import shown
 
 Scaling = Literal["z-score", "0-1", "robust", "logarithm", "none"]
 Task = Literal["classification", "binary", "regression"]
 
 #: Ways to fill a gap; ``constant N`` fills it with the number N.
-GAPS: tuple[str, ...] = ("median", "mean", "most frequent", "constant 0")
+FILLS: tuple[str, ...] = ("median", "mean", "most frequent", "constant 0")
 SCALINGS: tuple[Scaling, ...] = ("z-score", "0-1", "robust", "logarithm", "none")
 #: Scalings of a regression target: those that losses can be taken back from.
 TARGET_SCALINGS: tuple[Scaling, ...] = ("z-score", "0-1", "robust", "logarithm", "none")
@@ -37,7 +37,7 @@ def constant(gaps: str) -> float | None:
 
 def check_gaps(gaps: str, where: str = "gaps") -> str:
     """Return a way to fill gaps, or raise where there is none of that name."""
-    if gaps not in GAPS and constant(gaps) is None:
+    if gaps not in FILLS and constant(gaps) is None:
         raise DataError(f"gaps cannot be filled by {shown(gaps, 40)!r}", where,
                         "give median, mean, most frequent, or constant N")
     return gaps

@@ -11,7 +11,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from axiarch.data.target import Target
-from axiarch.plain import cell
+from axiarch.text import cell
 
 if TYPE_CHECKING:
     import polars

@@ -14,7 +14,7 @@ from axiarch.data.pictures import PICTURES, read_pictures
 from axiarch.data.plan import FormatOverrides
 from axiarch.data.table import PART, Table, Tell, no_progress
 from axiarch.errors import AxiarchError, DataError
-from axiarch.plain import shown
+from axiarch.text import shown
 
 
 @dataclass(frozen=True)

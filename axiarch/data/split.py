@@ -9,7 +9,7 @@ from numpy.typing import NDArray
 
 from axiarch.data.plan import SplitPlan
 from axiarch.errors import DataError
-from axiarch.plain import count
+from axiarch.text import count
 
 Rows = NDArray[np.int64]
 

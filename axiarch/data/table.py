@@ -12,7 +12,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING, Any, Literal
 
 from axiarch.errors import DataError
-from axiarch.plain import shown
+from axiarch.text import shown
 
 if TYPE_CHECKING:
     import numpy as np

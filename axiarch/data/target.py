@@ -15,7 +15,7 @@ from numpy.typing import NDArray
 from axiarch.data.encoding import as_floats, centre_and_scale
 from axiarch.data.plan import Scaling, Task
 from axiarch.errors import DataError
-from axiarch.plain import number, shown
+from axiarch.text import number, shown
 
 if TYPE_CHECKING:
     import polars
@@ -28,7 +28,8 @@ LARGEST_LOG = 300.0
 Answers = NDArray[Any]
 
 #: The loss that each task is trained and ranked by, as the engine names it.
-LOSSES: dict[Task, str] = {"classification": "softmax", "binary": "binary", "regression": "squared"}
+LOSS_OF_TASK: dict[Task, str] = {"classification": "softmax", "binary": "binary",
+                                 "regression": "squared"}
 
 
 @dataclass(frozen=True)
@@ -73,7 +74,7 @@ class Target:
     @property
     def loss(self) -> str:
         """The engine's name of the loss."""
-        return "logarithmic" if self.spread else LOSSES[self.task]
+        return "logarithmic" if self.spread else LOSS_OF_TASK[self.task]
 
     @property
     def loss_name(self) -> str:

@@ -13,7 +13,7 @@ from typing import TYPE_CHECKING, Any
 
 from axiarch.data.reading import read_table
 from axiarch.errors import DataError
-from axiarch.plain import shown
+from axiarch.text import shown
 
 if TYPE_CHECKING:
     import polars

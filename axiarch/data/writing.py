@@ -22,7 +22,7 @@ from axiarch.data.table import Table, Tell
 from axiarch.data.target import Answers
 from axiarch.errors import DataError
 from axiarch.files import scratch_folder
-from axiarch.plain import shown
+from axiarch.text import shown
 
 
 @dataclass(frozen=True)

@@ -10,17 +10,15 @@ import json
 from dataclasses import asdict
 from pathlib import Path
 
-import msgspec
-
 from axiarch.engine.checksums import checksum
 from axiarch.engine.network import NetworkShape
 from axiarch.engine.run import RunSpec
 from axiarch.engine.state import TrainingState
 from axiarch.engine.stopping import StoppingState
 from axiarch.errors import TrainingError
-from axiarch.files import load_json
-from axiarch.plain import shown
+from axiarch.files import load_json, typed
 from axiarch.recipes.recipe import Recipe
+from axiarch.text import shown
 
 #: Of the file; 1 was that of an engine whose weights lay otherwise.
 FORMAT = 2
@@ -73,7 +71,7 @@ def load_checkpoint(path: Path, run: RunSpec, shape: NetworkShape, data: str) ->
             raise EarlierEngine(
                 "the checkpoint was written by an earlier version of Axiarch, whose results this "
                 "one cannot continue", where, "train the recipe again in a new search")
-        watch = msgspec.convert(known["watch"], StoppingState)
+        watch = typed(known["watch"], StoppingState)
         state = TrainingState(tensors["parameters"], tensors["best_parameters"],
                               tensors["optimiser"], known["epoch"], watch, tensors.get("kept"))
         if type(state.epoch) is not int or len(watch.losses) != state.epoch:

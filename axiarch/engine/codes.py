@@ -8,8 +8,8 @@ from __future__ import annotations
 #: begin, the geometry of windows and pools, which layer with weights it is, where its random words
 #: begin, and whether it is the first.
 (KIND, IN, OUT, SUM, SCALED, SPREAD, WINDOWS, SKIP, WHICH, UNITS, FAN, POSITIONS, NUMBERS, WEIGHTS,
- BIASES, GAINS, KEPT, ACTIVATION, NORM, CHANNELS, HEIGHT, WIDTH, SIZE, STRIDE, TOP, LEFT, TALL,
- WIDE, LAYER, WORDS, FIRST, CURVE, SLOPE) = range(33)
+ BIASES, NORM_SCALES, KEPT, ACTIVATION, NORM, CHANNELS, HEIGHT, WIDTH, SIZE, STRIDE, TOP, LEFT,
+ TALL, WIDE, LAYER, WORDS, FIRST, CURVE, SLOPE) = range(33)
 COLUMNS = 33
 #: Kinds of operations.
 DENSE, CONV, MAX_POOL, MEAN_POOL = range(4)

@@ -61,8 +61,8 @@ def orthogonal(rng: np.random.Generator, before: int, after: int) -> NDArray[np.
 
 def first_weights(shape: NetworkShape, name: str, rng: np.random.Generator,
                   distribution: str = "usual") -> NDArray[np.float64]:
-    """Return the flat numbers (P,) of one run: weights drawn, gains and running variances 1, all
-    else 0.
+    """Return the flat numbers (P,) of one run: weights drawn, norm scales and running variances 1,
+    all else 0.
 
     The output layer is drawn by glorot whatever the hidden layers use: its sums pass no rectifier.
     """
@@ -78,7 +78,7 @@ def first_weights(shape: NetworkShape, name: str, rng: np.random.Generator,
         weights = drawn(own, how, rng, before, after)
         flat[placed.weights : placed.weights + before * after] = weights.ravel()
         if placed.layer.norm != "none":
-            flat[placed.gains : placed.gains + after] = 1.0
+            flat[placed.norm_scales : placed.norm_scales + after] = 1.0
         if placed.layer.norm == "batch":
             flat[placed.kept + after : placed.kept + 2 * after] = 1.0
     return flat

@@ -18,7 +18,7 @@ from numpy.typing import NDArray
 from axiarch.engine.checksums import checksum
 from axiarch.errors import TrainingError
 from axiarch.files import draft_of, load_json, regular_file
-from axiarch.plain import shown
+from axiarch.text import shown
 
 #: The version of what the metadata hold.
 FORMAT = 3

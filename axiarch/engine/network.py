@@ -27,8 +27,8 @@ class Placed:
         What comes in and goes out of one example.
     weights : int
         Offset of the weight matrix (I, H); I is the numbers that one sum is made of.
-    biases, gains, kept : int
-        Offsets of biases (H,), of a normalisation's gains (H,), and of its running mean and
+    biases, norm_scales, kept : int
+        Offsets of biases (H,), of a normalisation's norm_scales (H,), and of its running mean and
         variance (2 H,).
     """
 
@@ -37,7 +37,7 @@ class Placed:
     after: Shape
     weights: int = 0
     biases: int = 0
-    gains: int = 0
+    norm_scales: int = 0
     kept: int = 0
 
     @property
@@ -122,7 +122,7 @@ class NetworkShape:
 
     @cached_property
     def placed(self) -> tuple[Placed, ...]:
-        """The layers, placed in the flat buffer: all weights, then all biases and gains, then
+        """The layers, placed in the flat buffer: all weights, then all biases and norm_scales, then
         what is kept.
         """
         shapes = (self.inputs, *shapes_of(self.layers, self.inputs), (self.outputs,))
@@ -133,9 +133,9 @@ class NetworkShape:
         ]
         sizes = [p.fan_in * p.units if p.weighted else 0 for p in bare]
         biases = [p.units if p.weighted else 0 for p in bare]
-        gains = [p.units if p.layer.norm in ("batch", "layer") else 0 for p in bare]
+        norm_scales = [p.units if p.layer.norm in ("batch", "layer") else 0 for p in bare]
         kept = [2 * p.units if p.layer.norm == "batch" else 0 for p in bare]
-        starts = np.cumsum([0, *sizes, *biases, *gains, *kept]).tolist()
+        starts = np.cumsum([0, *sizes, *biases, *norm_scales, *kept]).tolist()
         n = len(bare)
         return tuple(
             Placed(p.layer, p.before, p.after, *(starts[i + part * n]
@@ -150,7 +150,7 @@ class NetworkShape:
 
     @cached_property
     def weights(self) -> int:
-        """Number of weights, without biases and gains: what decay pulls at."""
+        """Number of weights, without biases and norm_scales: what decay pulls at."""
         return sum(p.fan_in * p.units for p in self.placed if p.weighted)
 
     @cached_property

@@ -63,7 +63,7 @@ def _parts(shape: NetworkShape) -> list[tuple[str, int, tuple[int, ...]]]:
         found += [(f"layer {i}.{WEIGHTS}", p.weights, (p.fan_in, p.units)),
                   (f"layer {i}.{BIASES}", p.biases, (p.units,))]
         if p.layer.norm in ("batch", "layer"):
-            found.append((f"layer {i}.{SCALES}", p.gains, (p.units,)))
+            found.append((f"layer {i}.{SCALES}", p.norm_scales, (p.units,)))
         if p.layer.norm == "batch":
             found.append((f"layer {i}.{RUNNING}", p.kept, (2, p.units)))
     return found

@@ -61,12 +61,13 @@ class Scored:
             As in :class:`axiarch.engine.rows.TrainingData`.
         """
         width, rows = self.shape.outputs, len(x)
-        gains = np.array(curve if self.loss.curve else np.ones(self.loss.known(width)), self._dtype)
+        loss_values = np.array(curve if self.loss.curve else np.ones(self.loss.known(width)),
+                               self._dtype)
         labels = np.zeros(0, np.int32) if self.loss.amounts else np.ascontiguousarray(
             targets, np.int32)
         amounts = np.ascontiguousarray(targets.T if self.loss.amounts else np.zeros(0), self._dtype)
-        sums = measured(self.outputs(x), LOSS_NUMBERS[self.shape.loss], gains, labels, amounts,
-                        1 + self.loss.sums(width), evaluated_rows(self.shape))
+        sums = measured(self.outputs(x), LOSS_NUMBERS[self.shape.loss], loss_values, labels,
+                        amounts, 1 + self.loss.sums(width), evaluated_rows(self.shape))
         known = known_of(self.loss, targets, width, curve)
         return self.loss.reported(float(sums[0]) / rows,
                                   units), self.loss.metrics(sums[1:] / rows, units, known)
@@ -148,8 +149,8 @@ def row_losses(predicted: NDArray[np.float64], targets: NDArray[np.generic],
     return np.asarray(-np.log(np.maximum(own, np.finfo(np.float64).tiny)))
 
 
-def measured(outputs: Array, loss: int, gains: Array, labels: NDArray[np.int32], amounts: Array,
-             sums: int, at_once: int) -> NDArray[np.float64]:
+def measured(outputs: Array, loss: int, loss_values: Array, labels: NDArray[np.int32],
+             amounts: Array, sums: int, at_once: int) -> NDArray[np.float64]:
     """Return the summed loss of outputs (N, C), and the sums of metrics, by the kernel that runs
     are measured by.
 
@@ -175,6 +176,6 @@ def measured(outputs: Array, loss: int, gains: Array, labels: NDArray[np.int32],
         wanted = np.ascontiguousarray(amounts[:, start:start +
                                               batch]).reshape(-1) if amounts.size else amounts
         found[0] += driver.measure(part, room[0], 0, ints,
-                                   one * 0, one, gains, labels[start:start + batch],
+                                   one * 0, one, loss_values, labels[start:start + batch],
                                    wanted.reshape(-1), batch, False, found[1:], room[1], room[2])
     return found

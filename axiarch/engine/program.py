@@ -169,7 +169,7 @@ class _Compiler:
         self._columns = max(self._columns, columns)
         op[d.UNITS], op[d.FAN], op[d.POSITIONS] = placed.units, placed.fan_in, placed.positions
         op[d.WEIGHTS], op[d.BIASES] = placed.weights, placed.biases
-        op[d.GAINS], op[d.KEPT] = placed.gains, placed.kept
+        op[d.NORM_SCALES], op[d.KEPT] = placed.norm_scales, placed.kept
         own = activation(layer.activation)
         op[d.ACTIVATION], op[d.NORM] = ACTIVATION_NUMBERS[layer.activation], _NORMS[layer.norm]
         if op[d.ACTIVATION] == d.CALLED:

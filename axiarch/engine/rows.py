@@ -137,8 +137,9 @@ class Source:
         self.width = data.train_inputs.shape[1]
         sample = np.linspace(0, data.rows - 1, min(data.rows,
                                                    len(self.validation))).astype(np.int64)
-        self.still = Part.of(data.train_inputs[sample], data.train_targets[sample], loss.amounts)
-        self.balance = None if loss.amounts else class_gains(data.train_targets, outputs)
+        self.train_sample = Part.of(data.train_inputs[sample], data.train_targets[sample],
+                                    loss.amounts)
+        self.balance = None if loss.amounts else class_weights(data.train_targets, outputs)
         self.curve = np.array(data.curve or np.ones(3 * outputs)) if loss.curve else None
         self.known = known_of(loss, np.asarray(data.validation_targets), outputs, data.curve)
         self.units, self.baseline = data.units, data.baseline
@@ -151,12 +152,12 @@ class Source:
         return np.array(self.balance if balanced else np.ones(self._classes), self.dtype)
 
 
-def class_gains(labels: NDArray[np.int32], outputs: int) -> NDArray[np.float64]:
+def class_weights(labels: NDArray[np.int32], outputs: int) -> NDArray[np.float64]:
     """Return what a row of each class must count (C,) so that all classes weigh alike and a row
     counts 1 on average.
     """
     counts = np.bincount(labels, minlength=max(outputs, 2)).astype(np.float64)
     present = counts > 0
-    gains = np.ones_like(counts)
-    gains[present] = counts.sum() / (present.sum() * counts[present])
-    return gains
+    weights = np.ones_like(counts)
+    weights[present] = counts.sum() / (present.sum() * counts[present])
+    return weights

@@ -7,10 +7,10 @@ from collections.abc import Callable, Mapping
 from dataclasses import dataclass, field
 
 from axiarch.engine.run import RunEnd
-from axiarch.plain import loss
 from axiarch.recipes.recipe import Recipe
 from axiarch.runs.epoch import Epoch
 from axiarch.runs.steady import WINDOW, smoothed
+from axiarch.text import loss
 
 #: A training loss this many times the loss before training counts as diverged even where it is
 #: finite: an untrained classifier stands near the logarithm of its classes, and no training that

@@ -49,12 +49,12 @@ class Streams:
         """
         return self._key(_ORDER, epoch)
 
-    def drawn(self, epoch: int, gains: NDArray[np.float64]) -> NDArray[np.int64]:
+    def drawn(self, epoch: int, weights: NDArray[np.float64]) -> NDArray[np.int64]:
         """Return N rows drawn for an epoch, each as often on average as its gain (N,) says;
         their mean is 1.
         """
         rng = np.random.default_rng(self._sequence(_ORDER, epoch))
-        return rng.choice(len(gains), len(gains), p=gains / gains.sum()).astype(np.int64)
+        return rng.choice(len(weights), len(weights), p=weights / weights.sum()).astype(np.int64)
 
     def dropout_key(self, epoch: int) -> np.uint64:
         """Return the key of an epoch's dropout masks."""

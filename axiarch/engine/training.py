@@ -114,7 +114,7 @@ class Training:
         ], np.float64)
         self._thresholds, self._scales = drop_rates(shape, recipe, dtype)
         self._drops = bool(self._thresholds.any())
-        self._gains = self.source.weights_of(recipe)
+        self._loss_values = self.source.weights_of(recipe)
         self._starts = layer_starts(shape)
         self._inside = Inside(shape, dtype)
         self._order = np.zeros(self._rows, np.int64)
@@ -171,7 +171,7 @@ class Training:
         source, seconds = self.source, time.perf_counter() - started - self._waited
         sums = self._validated / len(source.validation)
         numbers = Epoch(self.run.id, self.epoch + 1, self._reported(losses),
-                               self._reported(self._still[0] / len(source.still)),
+                               self._reported(self._still[0] / len(source.train_sample)),
                                self._reported(sums[0]),
                                self._loss.metrics(sums[1:], source.units, source.known), last_rate,
                                math.sqrt(self._norms[0]), seconds, self._inside.numbers(),
@@ -204,8 +204,8 @@ class Training:
         return int(
             driver.train(train.flat, train.labels, train.amounts, self._order, step, stop,
                          self.steps - 1, self._total, program.ops, program.ints, self._reals,
-                         self._how, self._kept_shares, self._gains, self._thresholds, self._scales,
-                         self._keys, self.parameters, self.gradients, self._gathered,
+                         self._how, self._kept_shares, self._loss_values, self._thresholds,
+                         self._scales, self._keys, self.parameters, self.gradients, self._gathered,
                          self._state.reshape(-1), self._table, self.epoch * self._updates,
                          self._starts, room.a, room.d, room.which, room.labels, room.amounts,
                          room.words, room.bits, room.one, room.two, room.seen, self._inside.before,
@@ -292,7 +292,7 @@ class Training:
     def _conclude(self, between: Callable[[], None]) -> None:
         """Evaluate the weights after an epoch in slices, and work out the numbers of layers."""
         start, validation = 0, len(self.source.validation)
-        rows = validation + len(self.source.still)
+        rows = validation + len(self.source.train_sample)
         while start < rows:
             stop = min(start + self._stride, rows)
             if start < validation < stop < rows:
@@ -310,13 +310,12 @@ class Training:
         end.
         """
         program, room, inside = self._looking, self._evaluation, self._inside
-        part, still = self.source.validation, self.source.still
+        part, sample = self.source.validation, self.source.train_sample
         driver.conclude(
-            part.flat, part.labels,
-            part.amounts, still.flat, still.labels, still.amounts, NO_ORDER, start, stop, len(part),
-            len(still), program.ops, program.ints, self._gains, self.parameters, self.gradients,
-            self._state.reshape(-1), self._averaged, self.evaluated, room.a, room.d, room.which,
-            room.labels, room.amounts, room.words, room.bits, room.one, room.two, self._validated,
+            part.flat, part.labels, part.amounts, sample.flat, sample.labels, sample.amounts,
+            NO_ORDER, start, stop, len(part), len(sample), program.ops, program.ints,
+            self._loss_values, self.parameters, self.gradients, self._state.reshape(-1),
+            self._averaged, self.evaluated, room.a, room.d, room.which, room.labels, room.amounts, room.words, room.bits, room.one, room.two, self._validated,
             self._still, inside.low, inside.high, inside.level, inside.bounds, inside.starts,
             inside.positions, self._starts, inside.before, SAME, NEAR, inside.found, self._norms)
 

@@ -9,7 +9,7 @@ from axiarch.engine.network import NetworkShape
 from axiarch.engine.parts import flat_weights
 from axiarch.engine.state import TrainingState
 from axiarch.errors import TrainingError
-from axiarch.plain import shown
+from axiarch.text import shown
 
 
 def fold_of(path: Path) -> int:

@@ -11,8 +11,8 @@ from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 from axiarch.export.tables import check_place, write_export
-from axiarch.plain import shown
 from axiarch.ranking.rank import Ranked
+from axiarch.text import shown
 
 if TYPE_CHECKING:
     from matplotlib.figure import Figure

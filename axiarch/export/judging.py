@@ -9,7 +9,7 @@ from typing import Any, Literal
 
 import numpy as np
 
-from axiarch.data.baseline import floor_of, mean_baseline
+from axiarch.data.baseline import baseline_of, mean_baseline
 from axiarch.data.dataset import Dataset, Part, check_part, sealed_part
 from axiarch.data.encoding import NumberCode, OrderCode, TextCode
 from axiarch.data.linear import linear_baseline
@@ -22,7 +22,7 @@ from axiarch.export.models import network_of
 from axiarch.export.responses import residuals, responses
 from axiarch.insight.groups import worst_groups
 from axiarch.insight.predicted import Run, by_group, summary
-from axiarch.plain import number, shown
+from axiarch.text import number, shown
 
 #: The rows that are predicted. Test rows are asked for only after their opening has been
 #: journalled.
@@ -170,7 +170,7 @@ def baselines(dataset: Dataset) -> dict[str, Any]:
     for i, fold in enumerate(dataset.folds):
         train, test, target = dataset.part("train", i), sealed_part(dataset,
                                                                     i), fold.encoding.target
-        baselines.append(floor_of(target, np.asarray(train.targets), test.targets))
+        baselines.append(baseline_of(target, np.asarray(train.targets), test.targets))
         linears.append(
             linear_baseline(target, (train.inputs, train.targets), (test.inputs, test.targets)))
     known = [linear for linear in linears if linear is not None]

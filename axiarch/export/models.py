@@ -19,8 +19,8 @@ from axiarch.engine.network import NetworkShape
 from axiarch.engine.parts import flat_weights, named_arrays
 from axiarch.engine.predictor import Average, Predictor, Scored
 from axiarch.errors import AxiarchError, TrainingError
-from axiarch.plain import shown
 from axiarch.recipes.recipe import Recipe
+from axiarch.text import shown
 
 #: Names of the hashes by which rows are known again, and how many are kept at the most.
 _TRAINED, _SEALED = "rows.trained", "rows.sealed"

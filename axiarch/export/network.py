@@ -28,7 +28,7 @@ from axiarch.errors import InputError, TrainingError, not_written
 from axiarch.export.models import Model
 from axiarch.export.tables import check_place
 from axiarch.files import draft_of
-from axiarch.plain import shown
+from axiarch.text import shown
 
 if TYPE_CHECKING:
     import onnx

@@ -16,7 +16,7 @@ from axiarch.errors import not_written
 from axiarch.export.models import Model
 from axiarch.export.tables import check_place
 from axiarch.files import draft_of, scratch_folder
-from axiarch.plain import count, shown
+from axiarch.text import count, shown
 
 Tell = Callable[[str, float], None]
 

@@ -25,8 +25,8 @@ from axiarch.engine.parts import BIASES, RUNNING, SCALES, WEIGHTS, flat_weights
 from axiarch.engine.predictor import Predictor
 from axiarch.errors import InputError, TrainingError
 from axiarch.files import load_json, regular_file
-from axiarch.plain import shown
 from axiarch.recipes.recipe import Recipe
+from axiarch.text import shown
 
 if TYPE_CHECKING:
     import onnx

@@ -17,7 +17,7 @@ from typing import TYPE_CHECKING
 
 from axiarch.export.figures import INK, own_style
 from axiarch.export.tables import check_place, write_export, write_text
-from axiarch.plain import shown
+from axiarch.text import shown
 
 if TYPE_CHECKING:
     from matplotlib.backends.backend_pdf import PdfPages

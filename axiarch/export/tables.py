@@ -12,11 +12,11 @@ from types import MappingProxyType
 from axiarch.data.records import ENDINGS, write_records
 from axiarch.errors import InputError, not_written
 from axiarch.files import draft_of, regular_file
-from axiarch.plain import cell, shown
 from axiarch.ranking.rank import Ranking
 from axiarch.recipes.conditions import written
 from axiarch.recipes.fields import FIELDS
 from axiarch.recipes.recipe import Recipe
+from axiarch.text import cell, shown
 
 Cell = str | int | float | None
 

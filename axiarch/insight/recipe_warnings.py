@@ -9,10 +9,10 @@ from __future__ import annotations
 from collections.abc import Mapping
 from dataclasses import dataclass
 
-from axiarch.plain import count, number, shown
 from axiarch.recipes.fields import FIELDS
 from axiarch.recipes.members import OPTIMISERS
 from axiarch.recipes.recipe import Recipe
+from axiarch.text import count, number, shown
 
 #: Rates below this share of the highest hardly move within a short training.
 TOO_LOW = 1e-4

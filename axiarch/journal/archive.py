@@ -23,7 +23,7 @@ from typing import IO
 from axiarch.errors import WorkspaceError, not_written
 from axiarch.files import checksum, draft_of, load_json, scratch_folder
 from axiarch.journal.workspace import Workspace
-from axiarch.plain import count, shown
+from axiarch.text import count, shown
 
 Tell = Callable[[str, float], None]
 

@@ -8,6 +8,7 @@ from collections.abc import Callable, Iterable
 from dataclasses import fields
 from typing import Any
 
+from axiarch.files import decode
 from axiarch.runs.epoch import COLUMNS, Epoch
 
 #: The columns as they stand in a statement, and as many question marks.
@@ -77,15 +78,11 @@ def real(value: float | None) -> float:
 
 
 def _list(text: str) -> tuple[float, ...]:
-    import msgspec
-
-    return tuple(map(real, msgspec.json.decode(text, type=list[float | None])))
+    return tuple(map(real, decode(text, list[float | None])))
 
 
 def _layers(text: str) -> tuple[tuple[float, ...], ...]:
-    import msgspec
-
-    found = msgspec.json.decode(text, type=list[list[float | None]])
+    found = decode(text, list[list[float | None]])
     return tuple((*map(real, layer), *[0.0] * (_LAYER - len(layer))) for layer in found)
 
 

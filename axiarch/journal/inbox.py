@@ -17,8 +17,8 @@ from typing import Annotated, Any, get_args
 import msgspec
 
 from axiarch.errors import InputError, not_written
-from axiarch.files import load_json, regular_file, write_whole
-from axiarch.plain import shown
+from axiarch.files import encode, load_json, regular_file, typed, write_whole
+from axiarch.text import shown
 
 #: Bytes of a request and values of a recipe in it, at the most; the largest count that makes
 #: sense.
@@ -96,7 +96,7 @@ def send(folder: Path, request: Request) -> None:
     name = f"{time.time_ns():020d}-{os.getpid()}-{secrets.token_hex(2)}.json"
     try:
         inbox.mkdir(exist_ok=True)
-        write_whole(inbox / name, msgspec.json.encode(request))
+        write_whole(inbox / name, encode(request))
     except OSError as error:
         raise not_written("the request cannot be written", shown(inbox), error,
                           "change the folder's permissions") from None
@@ -135,10 +135,9 @@ def _read(path: Path) -> Request:
     if not isinstance(known, dict) or str(known.get("do")) not in kinds:
         raise ValueError(f"it asks for none of {', '.join(sorted(map(str, kinds)))}")
     try:
-        request: Request = msgspec.convert(known, Request)
-    except msgspec.ValidationError as error:
+        return typed(known, Request)  # type: ignore[arg-type]  # a union is a type to msgspec
+    except ValueError as error:
         raise ValueError(f"it does not fit: {error}") from None
-    return request
 
 
 def _set_aside(path: Path) -> bool:

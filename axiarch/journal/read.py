@@ -12,6 +12,7 @@ from typing import Any, TypeVar
 from urllib.parse import quote
 
 from axiarch.errors import InputError, WorkspaceError
+from axiarch.files import decode, typed
 from axiarch.journal.epochs import LISTED, epoch_of, real, whole
 from axiarch.journal.migrations import VERSION, check_version, version
 from axiarch.journal.records import (
@@ -25,9 +26,9 @@ from axiarch.journal.records import (
     StepRecord,
     WorkerRecord,
 )
-from axiarch.plain import shown
 from axiarch.recipes.recipe import Recipe
 from axiarch.runs.epoch import Epoch
+from axiarch.text import shown
 
 
 @dataclass(frozen=True)
@@ -132,14 +133,12 @@ class JournalReader:
     def _records(self, kind: type[_Record], query: str, values: tuple[Any, ...] = ()
                  ) -> tuple[_Record, ...]:
         """Return rows as records of one kind, whose fields are named as the columns."""
-        import msgspec
-
         db = self._connect()
         if db is None:
             return ()
         cursor = db.execute(query, values)
         names = [column[0] for column in cursor.description]
-        return tuple(msgspec.convert(dict(zip(names, row, strict=True)), kind) for row in cursor)
+        return tuple(typed(dict(zip(names, row, strict=True)), kind) for row in cursor)
 
     @_guard
     def version(self) -> int:
@@ -218,8 +217,6 @@ class JournalReader:
     @_guard
     def examples(self, search: int) -> tuple[ExampleRecord, ...]:
         """Return what the watched runs of a search say of some validation rows."""
-        import msgspec
-
         db = self._connect()
         if db is None:
             return ()
@@ -228,7 +225,7 @@ class JournalReader:
             "WHERE run.search = ? ORDER BY example.run", (search, ))
         found = []
         for run, epoch, outputs in rows:
-            predicted = msgspec.json.decode(outputs, type=list[list[float | None]])
+            predicted = decode(outputs, list[list[float | None]])
             found.append(ExampleRecord(whole(run), whole(epoch), tuple(
                 tuple(map(real, row)) for row in predicted)))
         return tuple(found)
@@ -270,9 +267,7 @@ class _ChangedRun(RunRecord):
 
 def recipe_of_text(text: str) -> Recipe:
     """Return the recipe that a row of the journal holds."""
-    import msgspec
-
-    return Recipe(msgspec.json.decode(text, type=dict[str, int | float | str]))
+    return Recipe(decode(text, dict[str, int | float | str]))
 
 
 def _open(path: Path) -> sqlite3.Connection:

@@ -5,10 +5,10 @@ from __future__ import annotations
 from collections.abc import Mapping
 from dataclasses import dataclass
 
-from axiarch.plain import shown
 from axiarch.recipes.conditions import Value
 from axiarch.recipes.recipe import Recipe, describe
 from axiarch.runs.states import RunState, SearchState, WorkerState
+from axiarch.text import shown
 
 #: What a recipe is marked with whose losses are as given.
 ELSEWHERE = "trained elsewhere"

@@ -10,6 +10,7 @@ from pathlib import Path
 from typing import Any
 
 from axiarch.errors import AxiarchError, WorkspaceError
+from axiarch.files import typed
 from axiarch.journal.epochs import epoch_of
 from axiarch.journal.migrations import VERSION, version
 from axiarch.journal.read import recipe_of_text
@@ -22,8 +23,8 @@ from axiarch.journal.records import (
     StepRecord,
 )
 from axiarch.journal.write import JournalWriter
-from axiarch.plain import shown
 from axiarch.runs.epoch import COLUMNS
+from axiarch.text import shown
 
 #: Rows after a damaged one that are tried, each time twice as many further on, before a table is
 #: left.
@@ -136,9 +137,7 @@ def _as(kind: type[Any]) -> Callable[[dict[str, Any]], None]:
     """Return a check that a row's columns are a record's fields, of their types."""
 
     def check(row: dict[str, Any]) -> None:
-        import msgspec
-
-        msgspec.convert(row, kind)
+        typed(row, kind)
 
     return check
 

@@ -12,9 +12,9 @@ from axiarch.errors import InputError, not_written
 from axiarch.files import write_whole
 from axiarch.journal.records import Version
 from axiarch.journal.workspace import Workspace
-from axiarch.plain import shown
 from axiarch.recipes.bounds import is_whole
 from axiarch.recipes.recipe import Recipe
+from axiarch.text import shown
 
 #: Characters of a name and of a note at the most.
 _NAME, _NOTE = 60, 2000

@@ -33,8 +33,8 @@ from axiarch.errors import (
     not_written,
 )
 from axiarch.files import held_folder, read_json, write_whole
-from axiarch.plain import duration, shown
 from axiarch.recipes.bounds import is_whole
+from axiarch.text import duration, shown
 
 #: The format of the folder written, and the latest one read.
 FORMAT = 1

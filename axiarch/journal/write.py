@@ -15,10 +15,10 @@ from axiarch.journal.epochs import LISTED, MARKS, values
 from axiarch.journal.migrations import migrate
 from axiarch.journal.read import damaged
 from axiarch.journal.records import ExampleRecord, OverrideRecord, StepRecord, WorkerRecord
-from axiarch.plain import shown
 from axiarch.recipes.recipe import Recipe
 from axiarch.runs.epoch import COLUMNS, Epoch
 from axiarch.runs.states import RunState, SearchState
+from axiarch.text import shown
 
 
 class JournalWriter:

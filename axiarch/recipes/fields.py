@@ -12,12 +12,12 @@ from dataclasses import dataclass
 from typing import Literal
 
 from axiarch.errors import NotationError, RecipeError
-from axiarch.plain import shown
 from axiarch.recipes.bounds import MOST_CHARACTERS, MOST_DIGITS
 from axiarch.recipes.conditions import Condition, Value
 from axiarch.recipes.installed import full_name, is_full
 from axiarch.recipes.members import ACTIVATIONS, OPEN, OPTIMISERS, SCHEDULES, TRAINED_ON
 from axiarch.recipes.network import NORMS, parse_network
+from axiarch.text import shown
 
 Kind = Literal["whole", "real", "choice", "line"]
 

@@ -33,7 +33,6 @@ from dataclasses import asdict, dataclass, field, replace
 from typing import Any
 
 from axiarch.errors import InputError, NotationError, RecipeError, SearchFileError
-from axiarch.plain import shown
 from axiarch.recipes.bounds import MOST_DIGITS, MOST_FILE
 from axiarch.recipes.constraints import parse_constraint
 from axiarch.recipes.fields import FIELDS
@@ -42,6 +41,7 @@ from axiarch.recipes.members import OPEN
 from axiarch.recipes.notation import parse
 from axiarch.recipes.recipe import Recipe
 from axiarch.recipes.space import Space, knob
+from axiarch.text import shown
 
 #: The version of the file format written, and the latest one read.
 FORMAT = 1

@@ -5,8 +5,6 @@ from __future__ import annotations
 from collections.abc import Iterable
 
 from axiarch.journal.records import ExampleRecord
-from axiarch.plain import count as counted
-from axiarch.plain import shown
 from axiarch.runner.history import RunEntry
 from axiarch.runner.running import RunningSearch
 from axiarch.runner.store import named
@@ -26,6 +24,8 @@ from axiarch.runner.tasks import (
     Trained,
 )
 from axiarch.runs.states import OVER, RunState, SearchState
+from axiarch.text import count as counted
+from axiarch.text import shown
 
 #: Times a run's worker may die, without a new epoch of the run between, before the run counts as
 #: failed.

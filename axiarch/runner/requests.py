@@ -17,7 +17,6 @@ from axiarch.journal.inbox import (
     words,
 )
 from axiarch.journal.records import OverrideRecord
-from axiarch.plain import count as counted
 from axiarch.recipes.recipe import Recipe
 from axiarch.runner.material import worker_room
 from axiarch.runner.running import RunningSearch
@@ -25,6 +24,7 @@ from axiarch.runner.steps import check_memory, enter
 from axiarch.runs.states import OVER, RunState, SearchState
 from axiarch.runs.steady import steady
 from axiarch.search.method import Step
+from axiarch.text import count as counted
 
 #: Workers that a search may be given.
 MOST_WORKERS = 256

@@ -11,7 +11,6 @@ import sys
 
 from axiarch.errors import AxiarchError, NoSpace, WorkspaceError
 from axiarch.journal.inbox import receive
-from axiarch.plain import count as counted
 from axiarch.runner.executors import ExecutorLost
 from axiarch.runner.handing import hand_out
 from axiarch.runner.reports import take
@@ -19,6 +18,7 @@ from axiarch.runner.requests import obey, stop
 from axiarch.runner.running import RunningSearch
 from axiarch.runs.states import RunState, SearchState
 from axiarch.runs.steady import steady
+from axiarch.text import count as counted
 
 #: Seconds the runner waits for a report before it looks for requests again.
 _POLL = 0.1

@@ -13,7 +13,6 @@ from axiarch.errors import InputError, TrainingError
 from axiarch.journal.read import JournalReader, guarded
 from axiarch.journal.workspace import Workspace
 from axiarch.journal.write import JournalWriter
-from axiarch.plain import shown
 from axiarch.recipes.searchfile import SearchFile
 from axiarch.runner.crew import Crew
 from axiarch.runner.executors import Executor
@@ -24,6 +23,7 @@ from axiarch.runner.store import FolderStore, origin_of
 from axiarch.runner.warmstarts import WarmStart, WarmStarts
 from axiarch.runs.states import RunState, SearchState
 from axiarch.search.methods import make_method
+from axiarch.text import shown
 
 #: A search of at most so many recipes is watched: its runs report their predictions for so many
 #: validation rows.

@@ -5,14 +5,14 @@ from __future__ import annotations
 from axiarch.engine.memory import training_bytes
 from axiarch.errors import AxiarchError, TrainingError
 from axiarch.journal.records import StepRecord
-from axiarch.plain import count as counted
-from axiarch.plain import memory
 from axiarch.recipes.recipe import Recipe
 from axiarch.runner.history import Replicate, RunEntry
 from axiarch.runner.material import shape_of
 from axiarch.runner.running import RunningSearch
 from axiarch.runs.states import RunState
 from axiarch.search.method import Step
+from axiarch.text import count as counted
+from axiarch.text import memory
 
 
 def enter(search: RunningSearch, step: Step) -> None:

@@ -17,7 +17,7 @@ from pathlib import Path
 
 from axiarch.errors import NoSpace, TrainingError
 from axiarch.files import regular_file, write_whole
-from axiarch.plain import shown
+from axiarch.text import shown
 
 #: What names may look like: a part of a data set, or a checkpoint.
 _DATA = re.compile(r"data/([0-9a-f]{8,64})/(data\.json|folds/\d+/(train|validation)\.\w+\.npy)")

@@ -15,11 +15,11 @@ from axiarch.engine.state import TrainingState
 from axiarch.engine.training import Training
 from axiarch.errors import AxiarchError, TrainingError
 from axiarch.files import regular_file
-from axiarch.plain import shown
 from axiarch.runner.material import example_rows, outgrows_memory, shape_of, training_data
 from axiarch.runner.store import FolderStore, key_of, named
 from axiarch.runner.tasks import Report, Returned, Task, Trained
 from axiarch.runs.epoch import Epoch
+from axiarch.text import shown
 
 #: Seconds of training between two checkpoints: what a worker's death may cost.
 CHECKPOINT_SECONDS = 2.0

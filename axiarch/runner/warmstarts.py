@@ -17,12 +17,12 @@ from axiarch.errors import InputError, TrainingError
 from axiarch.journal.read import JournalReader
 from axiarch.journal.workspace import Workspace
 from axiarch.journal.write import JournalWriter
-from axiarch.plain import shown
 from axiarch.recipes.recipe import Recipe
 from axiarch.recipes.searchfile import Start, read_search
 from axiarch.runner.history import History, Replicate, RunEntry
 from axiarch.runner.material import shape_of
 from axiarch.runner.store import FolderStore, first_model, latest, named, origin_of
+from axiarch.text import shown
 
 
 @dataclass(frozen=True)

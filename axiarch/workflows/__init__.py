@@ -64,7 +64,7 @@ if TYPE_CHECKING:
     from axiarch.workflows.telling import example_predictions
     from axiarch.workflows.unsealing import open_seal, openings, score_of, score_words, trust
     from axiarch.workflows.waiting import wait
-    from axiarch.workflows.watching import Snapshot, Watcher, look_at
+    from axiarch.workflows.watching import Snapshot, Watcher, snapshot_of
 
 #: The module that each name lives in.
 _MODULES = {
@@ -95,7 +95,7 @@ _MODULES = {
     "telling": "example_predictions",
     "unsealing": "open_seal openings score_of score_words trust",
     "waiting": "wait",
-    "watching": "Snapshot Watcher look_at",
+    "watching": "Snapshot Watcher snapshot_of",
 }
 _HOME = {name: module for module, names in _MODULES.items() for name in names.split()}
 
@@ -137,7 +137,6 @@ __all__ = [
     "keep_version",
     "kept_models",
     "load_draft",
-    "look_at",
     "make_demo",
     "new_search",
     "open_seal",
@@ -156,6 +155,7 @@ __all__ = [
     "score_of",
     "score_words",
     "search_data",
+    "snapshot_of",
     "start_search",
     "steer_search",
     "trust",

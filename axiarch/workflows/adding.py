@@ -10,7 +10,7 @@ from pathlib import Path
 from typing import Any
 
 from axiarch.data.baseline import Baseline
-from axiarch.data.building import build_dataset
+from axiarch.data.building import Origin, build_dataset
 from axiarch.data.dataset import Dataset, kept_table, read_dataset, verify_kept
 from axiarch.data.plan import DataPlan, SplitPlan
 from axiarch.data.reading import CompanionFiles, Reading, read_table, signature
@@ -22,11 +22,11 @@ from axiarch.errors import (
     WorkspaceMissing,
     WorkspaceReadOnly,
 )
-from axiarch.files import scratch_folder
+from axiarch.files import scratch_folder, typed
 from axiarch.journal.read import JournalReader
 from axiarch.journal.workspace import Workspace
-from axiarch.plain import shown
 from axiarch.recipes.searchfile import SearchFile
+from axiarch.text import shown
 from axiarch.workflows.opening import data_set
 
 
@@ -62,8 +62,8 @@ def redecide(workspace: Workspace,
             else:
                 check = _unchanged(Path(data.source))
                 table, how = read_table(Path(data.source), reading, None, on_progress)
-            made = build_dataset(table, place, name, data.source, plan, how, data.best, on_progress,
-                                 check, data.rule)
+            origin = Origin(data.source, how, data.noise_floor, data.rule)
+            made = build_dataset(table, place, name, plan, origin, on_progress, check)
             if used:
                 return made
             data.folder.rename(scratch / "before")
@@ -121,7 +121,7 @@ def add_table(workspace: Workspace,
               seed: int = 1,
               plan: DataPlan | None = None,
               given: CompanionFiles | None = None,
-              best: Baseline | None = None,
+              noise_floor: Baseline | None = None,
               rule: str = "",
               on_progress: Tell = no_progress) -> Dataset:
     """Add a table or pictures to a workspace.
@@ -138,9 +138,9 @@ def add_table(workspace: Workspace,
         leave out besides those that look like identifiers, and what fixes the split.
     plan : DataPlan, optional
         All decisions at once; then the three above are not looked at.
-    given : Given, optional
+    given : CompanionFiles, optional
         Files that hold the validation and test rows, or the labels of pictures.
-    best : Baseline, optional
+    noise_floor : Baseline, optional
         For generated data, what the rule behind them scores.
     rule : str, optional
         Its name in :mod:`axiarch.data.rules`.
@@ -165,8 +165,8 @@ def add_table(workspace: Workspace,
             check = _unchanged(path, given)
             table, how = read_table(path, _reading(plan, scratch), given, on_progress)
             try:
-                return build_dataset(table, folder, shown(name), str(path.absolute()), plan, how,
-                                     best, on_progress, check, rule)
+                origin = Origin(str(path.absolute()), how, noise_floor, rule)
+                return build_dataset(table, folder, shown(name), plan, origin, on_progress, check)
             except AxiarchError as error:
                 raise error.at(shown(path)) from None
     except OSError as error:
@@ -243,8 +243,6 @@ def plan_of(decisions: Mapping[str, Any]) -> DataPlan:
     SearchFileError
         Naming the key that does not fit.
     """
-    import msgspec
-
     unknown = next((key for key in decisions if key not in DataPlan.__dataclass_fields__), None)
     if unknown is not None:
         raise SearchFileError(f"no decision about data is called {shown(unknown, 40)!r}",
@@ -255,12 +253,12 @@ def plan_of(decisions: Mapping[str, Any]) -> DataPlan:
         **decisions, "columns": list(columns.items()) if isinstance(columns, dict) else columns
     }
     try:
-        return msgspec.convert(known, DataPlan)
-    except msgspec.ValidationError as error:
-        raise SearchFileError(f"a decision does not fit: {shown(error, 120)}", "[decisions]",
-                              "see docs/data.md") from None
+        return typed(known, DataPlan)
     except DataError as error:
         raise SearchFileError(error.what, "[decisions]", error.remedy) from None
+    except ValueError as error:
+        raise SearchFileError(f"a decision does not fit: {shown(error, 120)}", "[decisions]",
+                              "see docs/data.md") from None
 
 
 def _made_since(data: Dataset, path: Path) -> bool:

@@ -9,8 +9,8 @@ from collections.abc import Callable
 from typing import Any
 
 from axiarch.errors import TrainingError
-from axiarch.plain import shown
 from axiarch.runner import launching
+from axiarch.text import shown
 from axiarch.workflows.answer import raise_answer
 
 #: The module whose process answers: that of the runner, or the one that uses trained networks.

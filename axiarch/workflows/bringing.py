@@ -13,14 +13,14 @@ from axiarch.data.trainings import Training, read_trainings
 from axiarch.errors import AxiarchError, InputError
 from axiarch.journal.workspace import Workspace
 from axiarch.journal.write import JournalWriter
-from axiarch.plain import count, shown
 from axiarch.recipes.fields import FIELDS
 from axiarch.recipes.notation import fixed_values
 from axiarch.recipes.recipe import Recipe
 from axiarch.runs.epoch import Epoch
 from axiarch.runs.states import RunState
 from axiarch.runs.steady import steady
-from axiarch.workflows.watching import Snapshot, look_at
+from axiarch.text import count, shown
+from axiarch.workflows.watching import Snapshot, snapshot_of
 
 #: Characters of what is kept of the settings that are not ours.
 _MOST_TEXT = 300
@@ -73,7 +73,7 @@ def bring_in(workspace: Workspace, source: Path, number: int = 0) -> Brought:
     WorkspaceLocked, WorkspaceReadOnly
         Nothing has been changed then.
     """
-    snapshot = look_at(workspace, number)
+    snapshot = snapshot_of(workspace, number)
     if snapshot.search.state != "done":
         raise InputError(f"search {snapshot.search.number} is {snapshot.search.state}", "search",
                          "bring trainings into a search that is done")

@@ -10,7 +10,7 @@ from pathlib import Path
 
 from axiarch.errors import InputError, not_written
 from axiarch.files import read_text, write_whole
-from axiarch.plain import shown
+from axiarch.text import shown
 from axiarch.workflows.asking import ask
 
 #: Characters of an address, and of the list of addresses, at the most.

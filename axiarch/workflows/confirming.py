@@ -12,10 +12,10 @@ from dataclasses import dataclass, replace
 from axiarch.errors import TrainingError
 from axiarch.journal.read import JournalReader
 from axiarch.journal.workspace import Workspace
-from axiarch.plain import count, loss
 from axiarch.recipes.searchfile import MethodChoice, SearchFile, read_search
 from axiarch.recipes.space import Space
-from axiarch.workflows.watching import Snapshot, look_at
+from axiarch.text import count, loss
+from axiarch.workflows.watching import Snapshot, snapshot_of
 
 #: Seeds that a recipe is confirmed on, unless others are asked for.
 SEEDS = 5
@@ -120,7 +120,7 @@ def confirmations(workspace: Workspace, snapshot: Snapshot,
         if (record.number == snapshot.search.number or file.space.knobs or file.start
                 or file.seed == snapshot.file.seed or file.space.base != values):
             continue
-        other = look_at(workspace, record.number)
+        other = snapshot_of(workspace, record.number)
         if other.dataset.fingerprint == snapshot.dataset.fingerprint and other.ranking.rows:
             found.append(_compared(snapshot, recipe, other))
     return tuple(found)

@@ -10,11 +10,11 @@ from typing import Literal
 
 from axiarch.errors import RecipeError, TrainingError
 from axiarch.journal.workspace import Workspace
-from axiarch.plain import count
 from axiarch.recipes.searchfile import MethodChoice, SearchFile, Start
 from axiarch.recipes.space import Space
 from axiarch.runner.material import shape_of
 from axiarch.runs.states import OVER
+from axiarch.text import count
 from axiarch.workflows.models import KeptModel, in_workspace
 from axiarch.workflows.starting import start_search
 from axiarch.workflows.watching import Snapshot

@@ -45,8 +45,8 @@ def _add(workspace: Workspace, name: str, place: Path) -> Dataset:
                          name=name,
                          target="state",
                          rule=HIVE_STATES,
-                         best=Baseline(states.best_loss,
-                                       (states.best_accuracy, states.best_balanced)))
+                         noise_floor=Baseline(states.best_loss,
+                                              (states.best_accuracy, states.best_balanced)))
     if name == NECTAR_FLOW:
         flow = nectar_flow()
         return add_table(workspace,
@@ -54,10 +54,10 @@ def _add(workspace: Workspace, name: str, place: Path) -> Dataset:
                          name=name,
                          target="gain_g",
                          rule=NECTAR_FLOW,
-                         best=Baseline(flow.best_rmse, (flow.best_mae, flow.best_r2)))
+                         noise_floor=Baseline(flow.best_rmse, (flow.best_mae, flow.best_r2)))
     made = hum()
     return add_table(workspace, made.to_npz(place / "hum.npz"), name=name, target="label",
-                     best=Baseline(made.best_loss, (made.best_accuracy, made.best_balanced)))
+                     noise_floor=Baseline(made.best_loss, (made.best_accuracy, made.best_balanced)))
 
 
 def write_demo_files(folder: Path) -> list[Path]:

@@ -12,7 +12,6 @@ from axiarch.engine.schedules import rates
 from axiarch.errors import InputError, RecipeError, not_written
 from axiarch.files import write_whole
 from axiarch.journal.workspace import Workspace
-from axiarch.plain import shown
 from axiarch.recipes.ranges import OneOf
 from axiarch.recipes.recipe import Recipe
 from axiarch.recipes.searchfile import MethodChoice, SearchFile, read_search, write_search
@@ -20,6 +19,7 @@ from axiarch.recipes.space import Space, space
 from axiarch.runner.material import shape_of
 from axiarch.search.method import Method
 from axiarch.search.methods import METHODS, make_method
+from axiarch.text import shown
 
 #: What varies in a search that nobody has edited yet: the value that matters most.
 FIRST_KNOBS = {"learning_rate": "1e-4 .. 1e-1 log"}

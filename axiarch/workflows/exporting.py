@@ -21,11 +21,11 @@ from axiarch.export.tables import (
     write_text,
 )
 from axiarch.files import regular_file
-from axiarch.plain import count, loss
 from axiarch.recipes.fields import FIELDS
 from axiarch.recipes.searchfile import SearchFile, write_search
 from axiarch.runs.curve import Curve
 from axiarch.runs.steady import steady
+from axiarch.text import count, loss
 from axiarch.workflows.watching import Snapshot
 
 #: Curves drawn in the chart of a whole search.
@@ -56,7 +56,7 @@ def baselines_of(dataset: Dataset) -> list[tuple[str, float]]:
     """Return what every loss is read against, by name."""
     return [(name, known.loss)
             for name, known in (("baseline", dataset.baseline), ("linear", dataset.linear),
-                                ("noise", dataset.best))
+                                ("noise", dataset.noise_floor))
             if known is not None]
 
 

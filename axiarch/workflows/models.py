@@ -12,9 +12,9 @@ from axiarch.errors import InputError, RecipeError, TrainingError, WorkspaceErro
 from axiarch.files import regular_file, scratch_folder
 from axiarch.journal.records import RunRecord
 from axiarch.journal.workspace import Workspace, slug
-from axiarch.plain import shown
 from axiarch.recipes.recipe import Recipe
 from axiarch.runs.states import OVER
+from axiarch.text import shown
 from axiarch.workflows.asking import TRAINED, ask
 from axiarch.workflows.judging import ask_of_runs, first_run, runs_request
 from axiarch.workflows.opening import data_set

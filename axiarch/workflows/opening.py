@@ -9,7 +9,7 @@ from axiarch.errors import WorkspaceMissing
 from axiarch.journal.read import is_older
 from axiarch.journal.workspace import Workspace
 from axiarch.journal.write import JournalWriter
-from axiarch.plain import shown
+from axiarch.text import shown
 
 
 def open_workspace(folder: Path, *, create: bool = False) -> Workspace:

@@ -11,7 +11,7 @@ from axiarch.export.tables import check_place
 from axiarch.files import regular_file
 from axiarch.journal import archive
 from axiarch.journal.workspace import Workspace
-from axiarch.plain import shown
+from axiarch.text import shown
 
 Tell = Callable[[str, float], None]
 

@@ -9,11 +9,11 @@ import os
 from axiarch.data.dataset import Dataset
 from axiarch.engine.memory import training_bytes
 from axiarch.errors import RecipeError
-from axiarch.plain import count, memory
 from axiarch.recipes.recipe import Recipe, describe
 from axiarch.recipes.searchfile import MethodChoice, SearchFile
 from axiarch.runner.material import shape_of, worker_room
 from axiarch.search.methods import make_method
+from axiarch.text import count, memory
 
 #: Recipes looked at; of more, these stand for all.
 SAMPLED = 2000

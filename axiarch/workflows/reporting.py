@@ -24,10 +24,10 @@ from axiarch.export.report import (
     write_report,
 )
 from axiarch.journal.workspace import Workspace
-from axiarch.plain import count, duration, loss, measured, memory, moment, number, share, span
 from axiarch.recipes.fields import FIELDS
 from axiarch.recipes.recipe import short
 from axiarch.recipes.searchfile import write_search
+from axiarch.text import count, duration, loss, measured, memory, moment, number, share, span
 from axiarch.workflows.confirming import Confirmation, confirmations
 from axiarch.workflows.exporting import baselines_of
 from axiarch.workflows.judging import judge_recipe
@@ -129,7 +129,7 @@ def _data(s: Snapshot) -> Iterator[Block]:
         _floor_row(name, baseline, target.metrics)
         for name, baseline in (("baseline (targets alone)", data.baseline),
                                ("linear model", data.linear),
-                               ("noise of the data (known)", data.best))
+                               ("noise of the data (known)", data.noise_floor))
         if baseline is not None
     ], range(1, 2 + len(target.metrics)))
     if data.findings:

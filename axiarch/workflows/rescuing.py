@@ -11,7 +11,7 @@ from axiarch.errors import AxiarchError, WorkspaceMissing, not_written
 from axiarch.files import regular_file
 from axiarch.journal.rescue import save_journal
 from axiarch.journal.workspace import Workspace
-from axiarch.plain import count, shown
+from axiarch.text import count, shown
 
 #: Files of a search that are saved beside its checkpoints.
 _SEARCH_FILES = ("search.toml", "forecast.json")

@@ -10,7 +10,6 @@ from dataclasses import dataclass, replace
 from axiarch.data.dataset import Dataset
 from axiarch.errors import RecipeError
 from axiarch.journal.workspace import Workspace
-from axiarch.plain import count, number, shown
 from axiarch.recipes.bounds import is_whole
 from axiarch.recipes.conditions import written
 from axiarch.recipes.notation import fixed_values
@@ -18,6 +17,7 @@ from axiarch.recipes.recipe import Recipe
 from axiarch.recipes.searchfile import MethodChoice, SearchFile
 from axiarch.recipes.space import Space, knob
 from axiarch.runner.material import shape_of
+from axiarch.text import count, number, shown
 from axiarch.workflows.adding import decided
 from axiarch.workflows.watching import Snapshot
 

@@ -8,7 +8,7 @@ import json
 import shutil
 import subprocess
 import time
-from dataclasses import asdict, replace
+from dataclasses import replace
 from pathlib import Path
 
 from axiarch.errors import (
@@ -20,17 +20,17 @@ from axiarch.errors import (
     WorkspaceReadOnly,
     not_written,
 )
-from axiarch.files import write_whole
+from axiarch.files import encode, write_whole
 from axiarch.insight.forecast import Forecast
 from axiarch.journal.read import JournalReader
 from axiarch.journal.workspace import Workspace
-from axiarch.plain import shown
 from axiarch.recipes.bounds import is_whole
 from axiarch.recipes.installed import wanted
 from axiarch.recipes.searchfile import SearchFile, read_search, write_search
 from axiarch.runner import launching
 from axiarch.runner.store import first_model
 from axiarch.search.methods import make_method
+from axiarch.text import shown
 from axiarch.workflows.answer import raise_answer
 from axiarch.workflows.clusters import cluster_workers
 from axiarch.workflows.drafting import check_networks
@@ -85,7 +85,7 @@ def start_search(workspace: Workspace,
             shutil.copyfile(model, first_model(folder))
         write_whole(folder / "search.toml", write_search(search))
         if forecast is not None:
-            write_whole(folder / "forecast.json", json.dumps(asdict(forecast)))
+            write_whole(folder / "forecast.json", encode(forecast))
         _launch(workspace, number, workers, search.cluster)
     except OSError as error:
         shutil.rmtree(folder, ignore_errors=True)

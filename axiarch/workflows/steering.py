@@ -10,8 +10,8 @@ from axiarch.errors import TrainingError, WorkspaceMissing
 from axiarch.journal.inbox import Add, Request, send
 from axiarch.journal.read import JournalReader
 from axiarch.journal.workspace import Workspace
-from axiarch.plain import shown
 from axiarch.recipes.recipe import Recipe
+from axiarch.text import shown
 from axiarch.workflows.watching import newest
 
 

@@ -16,7 +16,7 @@ from axiarch.journal.read import JournalReader
 from axiarch.journal.records import OpeningRecord
 from axiarch.journal.workspace import Workspace
 from axiarch.journal.write import JournalWriter
-from axiarch.plain import count, loss, moment, shown
+from axiarch.text import count, loss, moment, shown
 from axiarch.workflows.asking import TRAINED, ask
 from axiarch.workflows.judging import runs_request
 from axiarch.workflows.watching import Snapshot

@@ -7,10 +7,10 @@ from functools import lru_cache
 from axiarch.data.dataset import Dataset
 from axiarch.engine.stopping import StoppingState
 from axiarch.insight.forecast import Forecast
-from axiarch.plain import count, duration, loss, measured, memory, number, shown, span, time_left
 from axiarch.recipes.recipe import Recipe
 from axiarch.recipes.searchfile import SearchFile
 from axiarch.runs.epoch import Epoch
+from axiarch.text import count, duration, loss, measured, memory, number, shown, span, time_left
 from axiarch.workflows.watching import Snapshot
 
 
@@ -85,7 +85,7 @@ def _against_base(s: Snapshot) -> str:
 
 def _beaten(s: Snapshot) -> str:
     """Say what the leader is compared with: the baseline, a linear model, the noise of the data."""
-    first, linear, best = s.ranking.rows[0], s.dataset.linear, s.dataset.best
+    first, linear, best = s.ranking.rows[0], s.dataset.linear, s.dataset.noise_floor
     half = first.half_width or 0.0
     known = [f"Baseline {loss(s.dataset.baseline.loss)}"]
     if linear is None or first.loss < linear.loss - half:

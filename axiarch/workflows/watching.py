@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import json
 import time
 from collections.abc import Mapping
 from contextlib import closing
@@ -15,6 +14,7 @@ from numpy.typing import NDArray
 
 from axiarch.data.dataset import Dataset
 from axiarch.errors import WorkspaceMissing
+from axiarch.files import decode
 from axiarch.insight.forecast import Forecast, Pending, seconds_left
 from axiarch.journal.read import JournalReader, guarded
 from axiarch.journal.records import (
@@ -27,7 +27,6 @@ from axiarch.journal.records import (
     WorkerRecord,
 )
 from axiarch.journal.workspace import Workspace
-from axiarch.plain import shown
 from axiarch.ranking.rank import Ranking, RunResult, partials, rank
 from axiarch.recipes.searchfile import SearchFile, read_search
 from axiarch.runner.material import shape_of
@@ -35,6 +34,7 @@ from axiarch.runs.curve import Curve
 from axiarch.runs.epoch import Epoch
 from axiarch.runs.states import OVER, SearchState
 from axiarch.search.methods import make_method
+from axiarch.text import shown
 from axiarch.workflows.opening import data_set
 
 Floats = NDArray[np.float64]
@@ -318,10 +318,9 @@ class Watcher:
     def _forecast(self) -> Forecast | None:
         """Return what the search was expected to take, if that was worked out before it started."""
         try:
-            known = json.loads(
-                (self.workspace.search(self.number) / "forecast.json").read_text(encoding="utf-8"))
-            return Forecast(**known)
-        except (OSError, ValueError, TypeError):
+            return decode((self.workspace.search(self.number) / "forecast.json").read_bytes(),
+                          Forecast)
+        except (OSError, ValueError):
             return None
 
     def _memory(self, record: SearchRecord) -> int:
@@ -391,7 +390,7 @@ def newest(reader: JournalReader, workspace: Workspace) -> int:
     return searches[-1].number
 
 
-def look_at(workspace: Workspace, number: int = 0) -> Snapshot:
+def snapshot_of(workspace: Workspace, number: int = 0) -> Snapshot:
     """Return a search as it stands now; 0 is the newest one.
 
     Raises

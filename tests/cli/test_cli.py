@@ -76,7 +76,7 @@ class WholeWay(CliCase):
         self.assertIn("background", self.cli("search", path, "--background", *work).stdout)
         for word, state in (("pause", "paused"), ("resume", "running"), ("stop", "stopped")):
             self.cli(word, *(["--background"] if word == "resume" else []), *work)
-            until(lambda wanted=state: workflows.look_at(workspace).search.state == wanted,
+            until(lambda wanted=state: workflows.snapshot_of(workspace).search.state == wanted,
                   what=state)
         self.assertIn("stopped", self.cli("status", *work).stdout)
 
@@ -87,28 +87,29 @@ class WholeWay(CliCase):
         race = replace(ring_search(epochs=90_000, patience=0),
                        method=MethodChoice("racing", options))
         self.cli("search", self.search_file(write_search(race)), "--background", *work)
-        until(lambda: len(workflows.look_at(workspace).recipes) >= 4, what="recipes")
+        until(lambda: len(workflows.snapshot_of(workspace).recipes) >= 4, what="recipes")
         for words, text in ((("cut", "2"), "cuts recipe 2"), (("keep", "3"), "keeps recipe 3"),
                             (("more", "4", "7"), "7 more epochs"),
                             (("budget", "11"), "11 recipes in all"), (("workers", "1"), "1 worker"),
                             (("add", "width=5", "learning_rate=0.02"), "recipe added")):
             self.assertIn(text, self.cli(*words, *work).stdout)
-        until(lambda: workflows.look_at(workspace).runs_of(2)[0].text == "cut by hand",
+        until(lambda: workflows.snapshot_of(workspace).runs_of(2)[0].text == "cut by hand",
               what="the cut")
         until(
-            lambda: 5 in [r.recipe["width"] for r in workflows.look_at(workspace).recipes.values()],
+            lambda: 5 in [r.recipe["width"]
+                          for r in workflows.snapshot_of(workspace).recipes.values()],
             what="it")
         self.assertIn("there is no recipe 99", self.cli("cut", "99", *work, code=4).stderr)
         self.assertIn("one value", self.cli("add", "width=5 | 6", *work, code=2).stderr)
         until(lambda: any(r.state == "training" and s.curves.get(r.id)
-                          for s in [workflows.look_at(workspace)]
+                          for s in [workflows.snapshot_of(workspace)]
                           for r in s.runs.values()),
               what="an epoch")
         self.cli("stop", *work)
-        until(lambda: workflows.look_at(workspace).search.state == "stopped", what="the stop")
+        until(lambda: workflows.snapshot_of(workspace).search.state == "stopped", what="the stop")
         recipe = next(r.recipe
-                      for r in workflows.look_at(workspace).runs.values()
-                      if workflows.look_at(workspace).curves.get(r.id) and r.state != "ended")
+                      for r in workflows.snapshot_of(workspace).runs.values()
+                      if workflows.snapshot_of(workspace).curves.get(r.id) and r.state != "ended")
         result = json.loads(self.cli("more", str(recipe), "3", "--json", *work).stdout)
         self.assertEqual((result["state"], len(result["ranking"])), ("done", 1))
 
@@ -145,7 +146,7 @@ class WholeWay(CliCase):
         _, errors = process.communicate(timeout=60)
         self.assertEqual(process.returncode, 130)
         self.assertIn("keeps running in the background", errors)
-        until(lambda: workflows.look_at(workspace).search.state == "running",
+        until(lambda: workflows.snapshot_of(workspace).search.state == "running",
               what="the search to go on")
         process = subprocess.Popen([*attached, "--json"],
                                    stdout=subprocess.PIPE,

@@ -17,7 +17,7 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from axiarch.data.baseline import class_floor
-from axiarch.data.columns import choose_targets, look, propose_roles
+from axiarch.data.columns import choose_targets, propose_roles, summarise
 from axiarch.data.conversions import learn_conversions
 from axiarch.data.delimited import TextForm, _check_names, read_delimited
 from axiarch.data.encoding import DateCode, NumberCode, OrderCode, TextCode, learn_encoding
@@ -331,7 +331,7 @@ class Roles(unittest.TestCase):
 
     def test_summaries(self) -> None:
         roles = propose_roles(self.table, self.rows, ("label",), "chosen")
-        columns = {c.name: c for c in look(self.table, self.rows, roles, True)}
+        columns = {c.name: c for c in summarise(self.table, self.rows, roles, True)}
         self.assertEqual(sum(columns["x"].bars), 40)
         self.assertEqual((columns["label"].names, columns["label"].bars),
                          (("u", "v", "w"), (20, 10, 10)))

@@ -9,7 +9,7 @@ import polars
 from hypothesis import example, given, settings
 from hypothesis import strategies as st
 
-from axiarch.data.baseline import floor_of
+from axiarch.data.baseline import baseline_of
 from axiarch.data.building import build_dataset
 from axiarch.data.plan import DataPlan
 from axiarch.data.table import Table
@@ -111,7 +111,7 @@ class Floors(unittest.TestCase):
     def test_amounts_are_in_their_own_unit(self) -> None:
         train, validation = np.array([10.0, 20.0, 60.0]), np.array([20.0, 30.0])
         target = learn_target("regression", {"y": polars.Series("y", train)}, "z-score")
-        baseline = floor_of(target,
+        baseline = baseline_of(target,
                          *(target.encode(polars.DataFrame({"y": v})) for v in (train, validation)))
         self.assertAlmostEqual(baseline.loss, np.sqrt(((validation - 30)**2).mean()),
                                places=4)  # the mean is 30
@@ -121,7 +121,7 @@ class Floors(unittest.TestCase):
     def test_several_amounts_have_an_error_each(self) -> None:
         frame = polars.DataFrame({"a": [0.0, 2.0], "b": [0.0, 200.0]})
         target = learn_target("regression", {n: frame[n] for n in "ab"}, "z-score")
-        baseline = floor_of(target, target.encode(frame), target.encode(frame))
+        baseline = baseline_of(target, target.encode(frame), target.encode(frame))
         self.assertAlmostEqual(baseline.loss, 1.0, places=5)
         np.testing.assert_allclose(baseline.metrics, (1.0, 100.0), rtol=1e-5)
 

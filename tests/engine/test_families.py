@@ -349,11 +349,11 @@ class InitialisationsConform(unittest.TestCase):
             small = w.T @ w if before > after else w @ w.T
             np.testing.assert_allclose(small, np.eye(4), atol=1e-12)
 
-    def test_gains_and_running_variances_start_at_one(self) -> None:
+    def test_norm_scales_and_running_variances_start_at_one(self) -> None:
         shape = NetworkShape.of(Recipe({"network": "5 batch norm"}), 4, 3)
         flat = first_weights(shape, "auto", np.random.default_rng(0))
         p = shape.placed[0]
-        self.assertEqual(flat[p.gains : p.gains + 5].tolist(), [1.0] * 5)
+        self.assertEqual(flat[p.norm_scales : p.norm_scales + 5].tolist(), [1.0] * 5)
         self.assertEqual(flat[p.kept : p.kept + 10].tolist(), [0.0] * 5 + [1.0] * 5)
 
     def test_each_can_be_chosen_in_a_recipe(self) -> None:

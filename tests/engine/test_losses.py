@@ -201,7 +201,8 @@ class Logarithmic(LossLaws, unittest.TestCase):
     def test_what_is_reported_compares_the_amounts_in_their_own_unit(self) -> None:
         scale, centre, spread = 0.5, 1.0, 4.0
         z, targets = np.array([[[0.3], [-1.0]]]), np.array([[[0.1], [0.4]]])
-        total, _, _ = measured(self.name, z[0], targets[0], gains=np.array([scale, centre, spread]))
+        total, _, _ = measured(self.name, z[0], targets[0],
+                               loss_values=np.array([scale, centre, spread]))
         away = np.exp(z * scale + centre) - np.exp(targets * scale + centre)
         self.assertAlmostEqual(LOSSES[self.name].reported(total / 2, (spread, )),
                                float(np.sqrt((away**2).mean())))

@@ -11,7 +11,7 @@ from axiarch.engine.kernels import limits, norms, rows, steps
 from axiarch.engine.network import NetworkShape
 from axiarch.engine.optimisers import OPTIMISERS
 from axiarch.engine.program import OPTIMISER_NUMBERS
-from axiarch.engine.rows import TrainingData, class_gains
+from axiarch.engine.rows import TrainingData, class_weights
 from axiarch.engine.run import RunEnd, RunSpec
 from axiarch.engine.stopping import StoppingState
 from axiarch.engine.streams import Streams
@@ -119,9 +119,9 @@ class Bending(unittest.TestCase):
 
     def test_balanced_classes_weigh_alike(self) -> None:
         labels = np.array([0] * 90 + [1] * 9 + [2], np.int32)
-        gains = class_gains(labels, 4)
-        np.testing.assert_allclose(gains[:3] * np.bincount(labels), [100 / 3] * 3)
-        self.assertAlmostEqual(float(gains[labels].mean()), 1.0)
+        weights = class_weights(labels, 4)
+        np.testing.assert_allclose(weights[:3] * np.bincount(labels), [100 / 3] * 3)
+        self.assertAlmostEqual(float(weights[labels].mean()), 1.0)
 
     def test_balanced_classes_help_the_rare_one(self) -> None:
         rng = np.random.default_rng(2)
@@ -343,7 +343,7 @@ class Normalised(unittest.TestCase):
                                    rtol=1e-6)
 
     def batch(self, z: np.ndarray, p: np.ndarray, training: bool) -> np.ndarray:
-        """Return sums (H, N) after batch normalisation by the parameters gains, means, variances
+        """Return sums (H, N) after batch normalisation by the parameters scales, means, variances
         (3 H,).
         """
         units, columns = z.shape

@@ -201,7 +201,7 @@ class Shapes(unittest.TestCase):
             flat[p.weights : p.weights + p.fan_in * p.units] += 1
             flat[p.biases : p.biases + p.units] += 1
             if p.layer.norm != "none":
-                flat[p.gains : p.gains + p.units] += 1
+                flat[p.norm_scales : p.norm_scales + p.units] += 1
             if p.layer.norm == "batch":
                 flat[p.kept : p.kept + 2 * p.units] += 1
         self.assertTrue((flat == 1).all())

@@ -94,7 +94,7 @@ class Figures(FolderCase):
 
 class RunsAndEpochs(FolderCase):
     def test_every_format_holds_every_run_and_epoch(self) -> None:
-        snapshot = workflows.look_at(workflows.open_workspace(finished_workspace()))
+        snapshot = workflows.snapshot_of(workflows.open_workspace(finished_workspace()))
         runs = polars.read_csv(workflows.export_runs(snapshot, self.folder / "r.csv"))
         self.assertEqual(runs["run"].to_list(), sorted(snapshot.runs))
         self.assertEqual(len(set(runs.columns)), len(runs.columns))

@@ -239,7 +239,7 @@ class Workflows(FolderCase):
 
         shutil.copytree(finished_workspace(), self.folder / "w")
         workspace = workflows.open_workspace(self.folder / "w")
-        snapshot = workflows.look_at(workspace)
+        snapshot = workflows.snapshot_of(workspace)
         leader = snapshot.ranking.rows[0].recipe
         kept = workflows.keep_model(workspace, snapshot, leader, "The best", "a  note\n")
         self.assertEqual((kept.name, kept.note, kept.recipe, kept.problem),

@@ -48,10 +48,10 @@ class Reports(FolderCase):
         self.workspace = workflows.open_workspace(self.folder / "w")
 
     def test_a_colleague_finds_everything(self) -> None:
-        snapshot = workflows.look_at(self.workspace)
+        snapshot = workflows.snapshot_of(self.workspace)
         leader = snapshot.ranking.rows[0].recipe
         workflows.open_seal(self.workspace, snapshot.dataset, "the final look", snapshot, leader)
-        snapshot = workflows.look_at(self.workspace)
+        snapshot = workflows.snapshot_of(self.workspace)
         path = workflows.export_report(self.workspace, snapshot, self.folder / "r.html")
         found = page(path.read_text(encoding="utf-8"))
         for words in ("The answer", f"recipe {leader}", "What any recipe must beat", "baseline",
@@ -77,7 +77,7 @@ class Reports(FolderCase):
             db.execute("UPDATE opening SET reason = ?", (EVIL,))
             db.execute("UPDATE search SET name = ?, why = ?", (EVIL, EVIL))
             db.execute("UPDATE run SET text = ?", (EVIL,))
-        snapshot = workflows.look_at(self.workspace)
+        snapshot = workflows.snapshot_of(self.workspace)
         text = workflows.export_report(self.workspace, snapshot,
                                        self.folder / "r.html").read_text(encoding="utf-8")
         found = page(text)
@@ -89,7 +89,7 @@ class Reports(FolderCase):
 
     def test_without_checkpoints_the_rest_is_written(self) -> None:
         shutil.rmtree(self.workspace.search(1) / "checkpoints")
-        report = report_of(self.workspace, workflows.look_at(self.workspace))
+        report = report_of(self.workspace, workflows.snapshot_of(self.workspace))
         heads = [block.text for block in report.blocks if isinstance(block, Heading)]
         self.assertNotIn("predicts", " ".join(heads))
         self.assertIn("Ranking", heads)

@@ -27,7 +27,7 @@ class Archives(FolderCase):
         self.file = self.folder / "w.zip"
 
     def test_everything_is_there_elsewhere(self) -> None:
-        snapshot = workflows.look_at(self.workspace)
+        snapshot = workflows.snapshot_of(self.workspace)
         leader = snapshot.ranking.rows[0].recipe
         workflows.keep_model(self.workspace, snapshot, leader, "best")
         link = self.workspace.search(1) / "checkpoints" / "link"
@@ -43,8 +43,8 @@ class Archives(FolderCase):
         self.assertFalse({"lock", "searches/0001/checkpoints/link", "journal.sqlite-wal"} & names)
         self.assertIn("packing", steps)
         there = workflows.unpack(self.file, self.folder / "there")
-        self.assertEqual(workflows.look_at(there).ranking, snapshot.ranking)
-        self.assertEqual(workflows.judge_recipe(there, workflows.look_at(there), leader),
+        self.assertEqual(workflows.snapshot_of(there).ranking, snapshot.ranking)
+        self.assertEqual(workflows.judge_recipe(there, workflows.snapshot_of(there), leader),
                          workflows.judge_recipe(self.workspace, snapshot, leader))
         (model,) = workflows.kept_models(there)
         kept, found = workflows.verify_model(there, model)
@@ -127,7 +127,7 @@ class Archives(FolderCase):
             (self.folder / "bad.zip").write_bytes(bad)
             with self.subTest(place=place), contextlib.suppress(WorkspaceError):
                 there = workflows.unpack(self.folder / "bad.zip", self.folder / f"t{place}")
-                self.assertEqual(len(workflows.look_at(there).ranking.rows), 5,
+                self.assertEqual(len(workflows.snapshot_of(there).ranking.rows), 5,
                                  "only a byte that means nothing")
         with zipfile.ZipFile(self.folder / "other.zip", "w") as other:
             other.writestr("a", "b")

@@ -47,7 +47,7 @@ class Finished(FolderCase):
     def look(self) -> None:
         """Read everything that commands and views read; errors must be ours."""
         try:
-            snapshot = workflows.look_at(self.workspace)
+            snapshot = workflows.snapshot_of(self.workspace)
             workflows.openings(self.workspace)
             _ = (snapshot.ended_runs, snapshot.best_so_far, snapshot.ranking, snapshot.epochs)
             for recipe in snapshot.recipes:
@@ -110,7 +110,7 @@ class Damaged(Finished):
         self.assertGreater(said, 0)
 
     def test_what_can_be_read_is_saved_and_the_search_goes_on(self) -> None:
-        before = {r.recipe: r.loss for r in workflows.look_at(self.workspace).ranking.rows}
+        before = {r.recipe: r.loss for r in workflows.snapshot_of(self.workspace).ranking.rows}
         whole = rescued = 0
         chance = random.Random(3)
         raw = self.workspace.journal.read_bytes()
@@ -121,7 +121,7 @@ class Damaged(Finished):
             new = Workspace.open(self.folder / f"saved{i}")
             self.assertIn("data set ring", found.saved)
             try:
-                after = {r.recipe: r.loss for r in workflows.look_at(new).ranking.rows}
+                after = {r.recipe: r.loss for r in workflows.snapshot_of(new).ranking.rows}
             except WorkspaceError as error:
                 self.assertIn("no search", error.what)
                 continue

@@ -57,7 +57,7 @@ class ProcessCase(FolderCase):
 
     def look(self, number: int) -> Snapshot:
         """Return the search as it stands."""
-        return workflows.look_at(self.workspace, number)
+        return workflows.snapshot_of(self.workspace, number)
 
     def wanted(self) -> dict[tuple[int, int], tuple[float, ...]]:
         """Return what an undisturbed run of the long search gives, in a workspace of its own."""

@@ -81,7 +81,7 @@ class Killed(ProcessCase):
             wanted = kills + KILLS_EACH
             number = workflows.start_search(self.workspace, search, 2)
             before = set()
-            while workflows.look_at(self.workspace, number).search.state != "done":
+            while workflows.snapshot_of(self.workspace, number).search.state != "done":
                 self.assertLessEqual(before, self.journalled(), "a journalled row was lost")
                 before = self.journalled()
                 time.sleep(chance.uniform(0.0, 0.9))

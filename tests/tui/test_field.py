@@ -10,7 +10,7 @@ from axiarch.runs.states import SearchState, WorkerState
 from axiarch.tui.plots.runs import Rows
 from axiarch.tui.views.field import Workers
 from axiarch.workflows.opening import open_workspace
-from axiarch.workflows.watching import Snapshot, look_at
+from axiarch.workflows.watching import Snapshot, snapshot_of
 from tests.support import finished_workspace
 
 
@@ -21,7 +21,7 @@ def text(rows: Rows) -> str:
 class Machines(unittest.TestCase):
     def snapshot(self, *workers: WorkerRecord, state: SearchState = SearchState.RUNNING
                  ) -> Snapshot:
-        s = look_at(open_workspace(finished_workspace()))
+        s = snapshot_of(open_workspace(finished_workspace()))
         return replace(s, search=replace(s.search, state=state), workers=workers)
 
     def drawn(self, s: Snapshot) -> str:

@@ -27,7 +27,7 @@ class List(AppCase):
             await self.shows(app, pilot, f"the average of recipe {leader}'s seeds")
             await pilot.press("enter")
             await self.shows(app, pilot, "statistically tied with the best of them")
-            snapshot = workflows.look_at(workspace)
+            snapshot = workflows.snapshot_of(workspace)
             other = snapshot.ranking.rows[-1].recipe
             workflows.keep_model(workspace, snapshot, other, "[red]other[/]")
 
@@ -67,7 +67,7 @@ class List(AppCase):
                 pilot,
                 lambda: app.state.snapshot is not None and app.state.snapshot.search.number == 2)
             await self.until(pilot, lambda: app.state.snapshot.over)
-            self.assertEqual(workflows.look_at(workspace, 2).epochs, 2)
+            self.assertEqual(workflows.snapshot_of(workspace, 2).epochs, 2)
 
     async def listed(self, app, pilot) -> None:  # type: ignore[no-untyped-def]
         await pilot.press("M")

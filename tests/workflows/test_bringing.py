@@ -78,7 +78,7 @@ class Ranked(FolderCase):
         super().setUp()
         shutil.copytree(finished_workspace(), self.folder / "w")
         self.workspace = workflows.open_workspace(self.folder / "w")
-        self.before = workflows.look_at(self.workspace)
+        self.before = workflows.snapshot_of(self.workspace)
 
     def bring(self,
               rows: list[list[Any]],
@@ -92,7 +92,7 @@ class Ranked(FolderCase):
         best = self.before.ranking.rows[0].loss
         losses = [[best * 2, best / 2, best / 3], [best * 2, best / 2, best / 2.8]]
         self.bring(epochs(losses[0], 8, 0.01, 100, 1) + epochs(losses[1], 8, 0.01, 100, 2))
-        s = workflows.look_at(self.workspace)
+        s = workflows.snapshot_of(self.workspace)
         (number,) = self.brought.recipes
         first = s.ranking.rows[0]
         self.assertEqual((first.recipe, first.repeats), (number, 2))
@@ -111,13 +111,13 @@ class Ranked(FolderCase):
 
     def test_others_keep_their_places_and_intervals_do_not_pair_with_them(self) -> None:
         self.bring(epochs([9.0, 9.0], 8, 0.01, 1, 1))
-        s = workflows.look_at(self.workspace)
+        s = workflows.snapshot_of(self.workspace)
         self.assertEqual([r.recipe for r in s.ranking.rows][:-1],
                          [r.recipe for r in self.before.ranking.rows])
 
     def test_nothing_that_needs_weights_is_done_with_them(self) -> None:
         self.bring(epochs([0.1, 0.1], 8, 0.01, 1, 1))
-        s = workflows.look_at(self.workspace)
+        s = workflows.snapshot_of(self.workspace)
         (number,) = self.brought.recipes
         for act in (lambda: workflows.judge_recipe(self.workspace, s, number),
                     lambda: workflows.keep_model(self.workspace, s, number),
@@ -129,12 +129,12 @@ class Ranked(FolderCase):
         rows = epochs([0.5, float("inf")], 8, 0.01, 1, 1)
         self.bring(rows)
         self.bring(rows)
-        s = workflows.look_at(self.workspace)
+        s = workflows.snapshot_of(self.workspace)
         self.assertEqual(len(s.ranking.broken), 2)
 
     def test_values_that_are_none_of_ours_stay_words(self) -> None:
         self.bring([[1, 0.5, 0.4, "huge", -3, "=1+1", 1]])
-        s = workflows.look_at(self.workspace)
+        s = workflows.snapshot_of(self.workspace)
         (number,) = self.brought.recipes
         self.assertEqual(self.brought.known, ())
         self.assertIn("width huge, learning rate -3", s.recipes[number].origin)

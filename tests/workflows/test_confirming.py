@@ -22,7 +22,7 @@ class Confirming(FolderCase):
     def test_fresh_seeds_are_trained_and_compared(self) -> None:
         shutil.copytree(finished_workspace(), self.folder / "w")
         workspace = workflows.open_workspace(self.folder / "w")
-        snapshot = workflows.look_at(workspace)
+        snapshot = workflows.snapshot_of(workspace)
         leader = snapshot.ranking.rows[0].recipe
         self.assertEqual(workflows.confirmations(workspace, snapshot, leader), ())
         search = workflows.confirming_search(workspace, snapshot, leader, 3)
@@ -43,7 +43,7 @@ class Confirming(FolderCase):
     def test_a_recipe_without_change_holds_in_about_all_cases_and_a_worse_one_does_not(
             self) -> None:
         workspace = workflows.open_workspace(finished_workspace())
-        snapshot = workflows.look_at(workspace)
+        snapshot = workflows.snapshot_of(workspace)
         recipe = snapshot.ranking.rows[-1].recipe
         old = snapshot.runs_of(recipe)
         rng = np.random.default_rng(3)
@@ -71,7 +71,7 @@ class Confirming(FolderCase):
 
     def test_the_optimism_of_a_leader_is_foretold(self) -> None:
         workspace = workflows.open_workspace(finished_workspace())
-        snapshot = workflows.look_at(workspace)
+        snapshot = workflows.snapshot_of(workspace)
         leader = snapshot.ranking.rows[0].recipe
         ranking = replace(snapshot.ranking, optimism=0.25)
         made = _compared(replace(snapshot, ranking=ranking), leader, snapshot)

@@ -26,7 +26,7 @@ class FromAModel(FolderCase):
         super().setUp()
         shutil.copytree(finished_workspace(), self.folder / "w")
         self.workspace = workflows.open_workspace(self.folder / "w")
-        self.snapshot = workflows.look_at(self.workspace)
+        self.snapshot = workflows.snapshot_of(self.workspace)
         self.leader = self.snapshot.ranking.rows[0].recipe
         self.model = workflows.keep_model(self.workspace, self.snapshot, self.leader, "best")
 

@@ -22,7 +22,7 @@ class AllOpenRows(FolderCase):
         super().setUp()
         shutil.copytree(finished_workspace(), self.folder / "w")
         self.workspace = workflows.open_workspace(self.folder / "w")
-        self.snapshot = workflows.look_at(self.workspace)
+        self.snapshot = workflows.snapshot_of(self.workspace)
         self.leader = self.snapshot.ranking.rows[0].recipe
 
     def test_validation_rows_train_too_and_the_sealed_rows_stay(self) -> None:
@@ -53,7 +53,7 @@ class AllOpenRows(FolderCase):
         opened = workflows.open_seal(self.workspace, found.dataset, "the last look", found, 1)
         self.assertEqual((opened.times, len(opened.score.runs)), (2, 2),
                          "one opening of the same rows came before")
-        self.assertEqual(len(workflows.look_at(self.workspace, 1).openings), 2)
+        self.assertEqual(len(workflows.snapshot_of(self.workspace, 1).openings), 2)
 
     def test_a_recipe_without_a_result_is_refused(self) -> None:
         with self.assertRaisesRegex(TrainingError, "no result"):

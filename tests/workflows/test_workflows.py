@@ -225,7 +225,7 @@ class Sealing(FolderCase):
     def test_a_recipe_and_the_baselines_are_scored_on_the_sealed_rows(self) -> None:
         shutil.copytree(finished_workspace(), self.folder / "w")
         workspace = workflows.open_workspace(self.folder / "w")
-        snapshot = workflows.look_at(workspace)
+        snapshot = workflows.snapshot_of(workspace)
         data, recipe = snapshot.dataset, snapshot.ranking.rows[0].recipe
         self.assertEqual(len(snapshot.openings), 1)
         opened = workflows.open_seal(workspace, data, "the leader", snapshot, recipe)
@@ -245,7 +245,7 @@ class Sealing(FolderCase):
                                float(-np.log(train[test.targets]).mean()),
                                places=6)
         assert opened.score.linear is not None
-        later = workflows.look_at(workspace)
+        later = workflows.snapshot_of(workspace)
         record = later.openings[-1]
         self.assertEqual((record.recipe, record.search), (recipe, 1))
         self.assertEqual(workflows.score_of(record), opened.score)
@@ -255,7 +255,7 @@ class Sealing(FolderCase):
     def test_a_recipe_without_a_checkpoint_leaves_the_seal_closed(self) -> None:
         shutil.copytree(finished_workspace(), self.folder / "w")
         workspace = workflows.open_workspace(self.folder / "w")
-        snapshot = workflows.look_at(workspace)
+        snapshot = workflows.snapshot_of(workspace)
         recipe = snapshot.ranking.rows[0].recipe
         shutil.rmtree(workspace.search(1) / "checkpoints")
         with self.assertRaises(TrainingError):
@@ -281,7 +281,7 @@ class Sealing(FolderCase):
             """)
             db.commit()
         workspace = workflows.open_workspace(self.folder / "w")
-        self.assertEqual(len(workflows.look_at(workspace).openings), 1)
+        self.assertEqual(len(workflows.snapshot_of(workspace).openings), 1)
         self.assertEqual(workflows.openings(workspace)[0].scores, "")
 
     def test_a_workspace_in_use_opens_nothing(self) -> None:
@@ -421,7 +421,7 @@ class Whole(FolderCase):
         s = workflows.wait(workspace, number, lambda snapshot: seen.append(snapshot.ended_runs))
         self.assertEqual((s.search.state, s.ended_runs, seen[-1]), ("done", 12, 12))
         self.assertEqual(seen, sorted(seen))
-        self.assertEqual(workflows.look_at(workspace).ranking, s.ranking)
+        self.assertEqual(workflows.snapshot_of(workspace).ranking, s.ranking)
         for path in (workflows.export_ranking(s, self.folder / "r.csv"),
                      workflows.export_chart(s, self.folder / "c.svg"),
                      *workflows.export_curves(s, self.folder / "k.pdf"),
@@ -466,7 +466,7 @@ class Whole(FolderCase):
 
     def test_no_search_yet(self) -> None:
         with self.assertRaises(WorkspaceMissing):
-            workflows.look_at(ring_workspace(self.folder / "w"))
+            workflows.snapshot_of(ring_workspace(self.folder / "w"))
 
 
 class Demo(FolderCase):

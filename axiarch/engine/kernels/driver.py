@@ -28,7 +28,6 @@ from axiarch.engine.codes import (
     DROPOUT_KEY,
     FAN,
     FIRST,
-    GAINS,
     GATHERED,
     HEIGHT,
     HUBER,
@@ -54,6 +53,7 @@ from axiarch.engine.codes import (
     NOISE,
     NOISE_KEY,
     NORM,
+    NORM_SCALES,
     NUMBERS,
     OPTIMISER,
     OUT,
@@ -114,10 +114,10 @@ def forward(a, which, p, ops, batch, training, key, first_word, thresholds, scal
             source = op[WINDOWS]
         weigh(a, source, z, p, op[WEIGHTS], op[FAN], units, columns)
         if op[NORM] == BATCH_NORM:
-            norms.batch_norm(a, z, op[SCALED], op[SPREAD], p, op[GAINS], op[KEPT], training, units,
-                             columns)
+            norms.batch_norm(a, z, op[SCALED], op[SPREAD], p, op[NORM_SCALES], op[KEPT],
+                             training, units, columns)
         elif op[NORM] == LAYER_NORM:
-            norms.layer_norm(a, z, op[SCALED], op[SPREAD], p, op[GAINS], units, columns, room)
+            norms.layer_norm(a, z, op[SCALED], op[SPREAD], p, op[NORM_SCALES], units, columns, room)
         threshold = thresholds[op[LAYER]] if training else np.int32(0)
         if op[ACTIVATION] == RELU and threshold > 0:
             curves.relu_drop(a, z, p, op[BIASES], units, columns, key, first_word + op[WORDS],
@@ -167,10 +167,10 @@ def backward(a, which, d, p, g, ops, batch, key, first_word, thresholds, scales,
                 curves.bend_back(op[ACTIVATION], op[SLOPE], d, out, a, op[SUM], units, columns)
         curves.bias_gradient(d, out, g, op[BIASES], units, columns)
         if op[NORM] == BATCH_NORM:
-            norms.batch_norm_back(d, out, a, op[SCALED], op[SPREAD], p, g, op[GAINS], units,
+            norms.batch_norm_back(d, out, a, op[SCALED], op[SPREAD], p, g, op[NORM_SCALES], units,
                                   columns)
         elif op[NORM] == LAYER_NORM:
-            norms.layer_norm_back(d, out, a, op[SCALED], op[SPREAD], p, g, op[GAINS], units,
+            norms.layer_norm_back(d, out, a, op[SCALED], op[SPREAD], p, g, op[NORM_SCALES], units,
                                   columns, room, more)
         source = op[WINDOWS] if kind == CONV else op[IN]
         weigh_gradient(a, source, d, out, out, g, op[WEIGHTS], op[FAN], units, columns)
@@ -186,7 +186,7 @@ def backward(a, which, d, p, g, ops, batch, key, first_word, thresholds, scales,
 
 
 @kernel
-def measure(a, d, to, ints, smooth, kept, gains, labels, amounts, batch, gradient, sums, room,
+def measure(a, d, to, ints, smooth, kept, loss_values, labels, amounts, batch, gradient, sums, room,
             more):
     """Return the summed loss of the outputs of a batch, add to the `sums` of metrics; put the
     gradient at `to` of `d`.
@@ -195,13 +195,13 @@ def measure(a, d, to, ints, smooth, kept, gains, labels, amounts, batch, gradien
     """
     at, count, kind = ints[OUTPUT], ints[OUTPUTS], ints[LOSS]
     if kind == SOFTMAX:
-        return losses.softmax(a, at, labels, d, to, count, batch, gradient, smooth, kept, gains,
-                              sums, room, more)
+        return losses.softmax(a, at, labels, d, to, count, batch, gradient, smooth, kept,
+                              loss_values, sums, room, more)
     if kind == BINARY:
-        return losses.binary(a, at, labels, d, to, batch, gradient, smooth, kept, gains, sums)
+        return losses.binary(a, at, labels, d, to, batch, gradient, smooth, kept, loss_values, sums)
     if kind == SQUARED:
         return losses.amounts(a, at, amounts, d, to, count, batch, gradient, sums)
-    return losses.log_amounts(a, at, amounts, d, to, count, batch, gradient, gains, sums)
+    return losses.log_amounts(a, at, amounts, d, to, count, batch, gradient, loss_values, sums)
 
 
 @kernel
@@ -214,7 +214,7 @@ def take_targets(ints, y, wanted, order, start, batch, labels, amounts):
 
 
 @kernel
-def train(x, y, wanted, order, first, stop, last, total, ops, ints, reals, how, kept, gains,
+def train(x, y, wanted, order, first, stop, last, total, ops, ints, reals, how, kept, loss_values,
           thresholds, scales, keys, p, g, gathered, s, coefficients, done, starts, a, d, which,
           labels, amounts, word, bits, room, more, seen, before, sums, raw):
     """Train for the steps from `first` to `stop` of an epoch; return the step after the last one
@@ -269,7 +269,7 @@ def train(x, y, wanted, order, first, stop, last, total, ops, ints, reals, how, 
         first_word = step * ints[STEP_WORDS]
         forward(a, which, p, ops, batch, True, keys[DROPOUT_KEY], first_word, thresholds, scales,
                 word, bits, room)
-        loss = measure(a, d, ints[OUTPUT], ints, reals[SMOOTH], keeps, gains, labels, amounts,
+        loss = measure(a, d, ints[OUTPUT], ints, reals[SMOOTH], keeps, loss_values, labels, amounts,
                        batch, True, sums[1:], room, more)
         sums[0] += loss
         if not math.isfinite(loss):
@@ -311,9 +311,9 @@ def train(x, y, wanted, order, first, stop, last, total, ops, ints, reals, how, 
 
 @kernel
 def conclude(x, y, wanted, still_x, still_y, still_wanted, order, first, stop, seen, still_seen,
-             ops, ints, gains, p, g, s, averaged, evaluated, a, d, which, labels, amounts, word,
-             bits, room, more, sums, still_sums, low, high, level, bounds, starts, positions, parts,
-             before, same, near, found, norms):
+             ops, ints, loss_values, p, g, s, averaged, evaluated, a, d, which, labels, amounts,
+             word, bits, room, more, sums, still_sums, low, high, level, bounds, starts,
+             positions, parts, before, same, near, found, norms):
     """Conclude an epoch: evaluate the rows from `first` to `stop`, those of `x` and then those of
     ``still_x``.
 
@@ -364,8 +364,8 @@ def conclude(x, y, wanted, still_x, still_y, still_wanted, order, first, stop, s
                     limits.extremes(a, op[OUT], op[UNITS], op[POSITIONS] * batch, low, high, level,
                                     bounds[layer, 0], bounds[layer, 1], starts[layer])
         into = still_sums if look else sums
-        into[0] += measure(a, d, 0, ints, none, one, gains, labels, amounts, batch, False, into[1:],
-                           room, more)
+        into[0] += measure(a, d, 0, ints, none, one, loss_values, labels, amounts, batch, False,
+                           into[1:], room, more)
         start += batch
     if stop == seen + still_seen:
         limits.layer_numbers(g, p, before, parts, low, high, level, starts, positions, still_seen,

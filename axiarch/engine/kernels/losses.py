@@ -23,7 +23,8 @@ def _exponential(x):
 
 
 @kernel
-def softmax(a, at, labels, d, to, classes, rows, gradient, smooth, kept, gains, sums, room, more):
+def softmax(a, at, labels, d, to, classes, rows, gradient, smooth, kept, class_weights, sums,
+            room, more):
     """Softmax cross-entropy with class numbers, shifted by the largest logit so that nothing
     overflows.
 
@@ -36,7 +37,7 @@ def softmax(a, at, labels, d, to, classes, rows, gradient, smooth, kept, gains, 
         The share of each label that is given to all classes alike (Szegedy et al. 2016), and the
         share of its own label that a mixed row kept; the rest is that of its partner, row ``B - 1 -
         b``.
-    gains : (C,) array
+    class_weights : (C,) array
         What rows of each class count.
     sums : (1 + C,) float64 array
         Without `gradient`, the number of rows whose largest logit is the label is added, in all and
@@ -46,7 +47,7 @@ def softmax(a, at, labels, d, to, classes, rows, gradient, smooth, kept, gains, 
     Returns
     -------
     float
-        The summed loss in nats: without smoothing and gains, which only bend the gradient.
+        The summed loss in nats: without smoothing and class_weights, which only bend the gradient.
     """
     one = a.dtype.type(1)
     total = 0.0
@@ -96,9 +97,9 @@ def softmax(a, at, labels, d, to, classes, rows, gradient, smooth, kept, gains, 
     share = one / a.dtype.type(rows)
     sharp, even = share * (one - smooth), smooth / a.dtype.type(classes)
     for b in range(rows):
-        gain = kept * gains[labels[b]]
+        gain = kept * class_weights[labels[b]]
         if kept < one:
-            gain += (one - kept) * gains[labels[rows - 1 - b]]
+            gain += (one - kept) * class_weights[labels[rows - 1 - b]]
         room[b] = share * gain
         more[b] = room[b] / more[b]
     for c in range(_u(classes)):
@@ -106,15 +107,15 @@ def softmax(a, at, labels, d, to, classes, rows, gradient, smooth, kept, gains, 
         for b in range(_u(rows)):
             d[out + b] = d[out + b] * more[b] - room[b] * even
     for b in range(rows):
-        d[to + labels[b] * rows + b] -= sharp * kept * gains[labels[b]]
+        d[to + labels[b] * rows + b] -= sharp * kept * class_weights[labels[b]]
         if kept < one:
             other = labels[rows - 1 - b]
-            d[to + other * rows + b] -= sharp * (one - kept) * gains[other]
+            d[to + other * rows + b] -= sharp * (one - kept) * class_weights[other]
     return total
 
 
 @kernel
-def binary(a, at, labels, d, to, rows, gradient, smooth, kept, gains, sums):
+def binary(a, at, labels, d, to, rows, gradient, smooth, kept, class_weights, sums):
     """Binary cross-entropy from logits (1, B): ``max(z, 0) - z y + log(1 + exp(-|z|))``, which
     never overflows.
 
@@ -133,11 +134,11 @@ def binary(a, at, labels, d, to, rows, gradient, smooth, kept, gains, sums):
         if gradient:
             p = one / (one + small) if value >= 0 else small / (one + small)
             wanted = label * (one - smooth) + smooth * half
-            slope = (p - wanted) * share * kept * gains[label]
+            slope = (p - wanted) * share * kept * class_weights[label]
             if kept < one:
                 other = labels[rows - 1 - b]
                 wanted = other * (one - smooth) + smooth * half
-                slope += (p - wanted) * share * (one - kept) * gains[other]
+                slope += (p - wanted) * share * (one - kept) * class_weights[other]
             d[to + b] = slope
     return total
 
@@ -166,16 +167,17 @@ def amounts(a, at, targets, d, to, count, rows, gradient, sums):
 
 
 @kernel
-def log_amounts(a, at, targets, d, to, count, rows, gradient, gains, sums):
+def log_amounts(a, at, targets, d, to, count, rows, gradient, scales, sums):
     """As :func:`amounts`, for amounts that are trained on by their logarithm.
 
-    What is reported compares the amounts themselves, ``exp(z scale + centre) / spread``; `gains` (3
-    T,) holds scale, centre and spread. The differences in `d` are those of the scaled logarithms.
+    What is reported compares the amounts themselves, ``exp(z scale + centre) / spread``; `scales`
+    (3 T,) holds scale, centre and spread. The differences in `d` are those of the scaled
+    logarithms.
     """
     total = 0.0
     for t in range(count):
-        scale, centre = np.float64(gains[t]), np.float64(gains[count + t])
-        spread = np.float64(gains[2 * count + t])
+        scale, centre = np.float64(scales[t]), np.float64(scales[count + t])
+        spread = np.float64(scales[2 * count + t])
         squared, absolute = 0.0, 0.0
         for b in range(rows):
             place = at + t * rows + b

@@ -16,7 +16,7 @@ RUNNING = 0.1
 
 
 @kernel
-def batch_norm(a, at, scaled, spread, p, gains, kept, training, units, columns):
+def batch_norm(a, at, scaled, spread, p, scales, kept, training, units, columns):
     """Batch normalisation (Ioffe & Szegedy 2015) of the sums (H, N) at `at` in place, each unit
     over its columns.
 
@@ -29,7 +29,7 @@ def batch_norm(a, at, scaled, spread, p, gains, kept, training, units, columns):
     epsilon, share = a.dtype.type(EPSILON), a.dtype.type(RUNNING)
     for h in range(_u(units)):
         row, own = _u(at) + h * _u(columns), _u(scaled) + h * _u(columns)
-        gain = p[_u(gains) + h]
+        gain = p[_u(scales) + h]
         running, spreading = _u(kept) + h, _u(kept) + _u(units) + h
         if training:
             mean = part * total(a, row, a, row, zero, columns)
@@ -47,23 +47,23 @@ def batch_norm(a, at, scaled, spread, p, gains, kept, training, units, columns):
 
 
 @kernel
-def batch_norm_back(d, at, a, scaled, spread, p, g, gains, units, columns):
-    """Turn the gradient (H, N) of normalised sums into that of the sums, and put the gains' into
+def batch_norm_back(d, at, a, scaled, spread, p, g, scales, units, columns):
+    """Turn the gradient (H, N) of normalised sums into that of the sums, and put the scales' into
     `g`.
     """
     part, zero = d.dtype.type(1) / d.dtype.type(columns), d.dtype.type(0)
     for h in range(_u(units)):
         row, own = _u(at) + h * _u(columns), _u(scaled) + h * _u(columns)
-        g[_u(gains) + h] = along(d, row, a, own, zero, columns)
-        sloped = part * g[_u(gains) + h]
+        g[_u(scales) + h] = along(d, row, a, own, zero, columns)
+        sloped = part * g[_u(scales) + h]
         plain = part * total(d, row, d, row, zero, columns)
-        steep = p[_u(gains) + h] * a[_u(spread) + h]
+        steep = p[_u(scales) + h] * a[_u(spread) + h]
         for n in range(_u(columns)):
             d[row + n] = steep * (d[row + n] - plain - a[own + n] * sloped)
 
 
 @kernel
-def layer_norm(a, at, scaled, spread, p, gains, units, columns, room):
+def layer_norm(a, at, scaled, spread, p, scales, units, columns, room):
     """Layer normalisation (Ba et al. 2016) of the sums (H, N) in place: each column over its units.
 
     `spread` is (N,); `room` (N,) is used up.
@@ -88,7 +88,7 @@ def layer_norm(a, at, scaled, spread, p, gains, units, columns, room):
     for n in range(_u(columns)):
         a[square + n] = one / np.sqrt(a[square + n] * part + epsilon)
     for h in range(_u(units)):
-        row, own, gain = _u(at) + h * _u(columns), _u(scaled) + h * _u(columns), p[_u(gains) + h]
+        row, own, gain = _u(at) + h * _u(columns), _u(scaled) + h * _u(columns), p[_u(scales) + h]
         for n in range(_u(columns)):
             value = (a[row + n] - room[n]) * a[square + n]
             a[own + n] = value
@@ -96,15 +96,15 @@ def layer_norm(a, at, scaled, spread, p, gains, units, columns, room):
 
 
 @kernel
-def layer_norm_back(d, at, a, scaled, spread, p, g, gains, units, columns, room, more):
+def layer_norm_back(d, at, a, scaled, spread, p, g, scales, units, columns, room, more):
     """As :func:`batch_norm_back`, for :func:`layer_norm`; `room` and `more` (N,) are used up."""
     part, zero = d.dtype.type(1) / d.dtype.type(units), d.dtype.type(0)
     for n in range(_u(columns)):
         room[n] = zero
         more[n] = zero
     for h in range(_u(units)):
-        row, own, gain = _u(at) + h * _u(columns), _u(scaled) + h * _u(columns), p[_u(gains) + h]
-        g[_u(gains) + h] = along(d, row, a, own, zero, columns)
+        row, own, gain = _u(at) + h * _u(columns), _u(scaled) + h * _u(columns), p[_u(scales) + h]
+        g[_u(scales) + h] = along(d, row, a, own, zero, columns)
         for n in range(_u(columns)):
             value = d[row + n] * gain
             d[row + n] = value

@@ -191,7 +191,8 @@ def lamb(w, g, s, c, size, weights, trained, starts):
     weights.
 
     Coefficients as adam, but the rate and the decay as they are, then 1 / (1 - beta1^t). `starts`
-    are where each layer's weights begin, and where the last ends. Biases and gains step as Adam's.
+    are where each layer's weights begin, and where the last ends. Biases and norm scales step as
+    Adam's.
     """
     tiny, tiny_square = w.dtype.type(TINY), w.dtype.type(TINY_SQUARE)
     zero, one = w.dtype.type(0), w.dtype.type(1)

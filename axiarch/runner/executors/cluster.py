@@ -24,7 +24,6 @@ from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 from axiarch.errors import AxiarchError, InputError, TrainingError
-from axiarch.plain import memory, shown
 from axiarch.runner import host as remote
 from axiarch.runner.executors import ExecutorLost
 from axiarch.runner.host import Call, Greeting, Reply
@@ -42,6 +41,7 @@ from axiarch.runner.tasks import (
     Task,
     Trained,
 )
+from axiarch.text import memory, shown
 
 if TYPE_CHECKING:
     from distributed import Client

@@ -9,7 +9,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING
 
 from axiarch import workflows
-from axiarch.plain import count, loss, memory
+from axiarch.text import count, loss, memory
 from axiarch.tui import messages
 from axiarch.tui.doing.asking import ask_number, chosen, replacing
 from axiarch.tui.doing.context import Context

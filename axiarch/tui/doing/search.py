@@ -5,7 +5,7 @@ from __future__ import annotations
 from dataclasses import replace
 
 from axiarch.journal import inbox
-from axiarch.plain import count
+from axiarch.text import count
 from axiarch.tui import messages
 from axiarch.tui.doing.asking import ask_number, chosen, search_runs
 from axiarch.tui.doing.context import Context

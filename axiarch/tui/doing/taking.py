@@ -6,7 +6,7 @@ from dataclasses import replace
 
 from axiarch import workflows
 from axiarch.errors import AxiarchError
-from axiarch.plain import step_text
+from axiarch.text import step_text
 from axiarch.tui import messages
 from axiarch.tui.doing.context import Context
 from axiarch.tui.doing.predictions import forget_predictions, on_test_rows

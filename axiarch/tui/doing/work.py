@@ -14,7 +14,7 @@ from axiarch.data.dataset import Dataset
 from axiarch.data.table import Tell
 from axiarch.errors import AxiarchError
 from axiarch.journal.inbox import Request
-from axiarch.plain import count
+from axiarch.text import count
 from axiarch.tui import messages
 from axiarch.tui.doing.context import Context
 from axiarch.workflows.watching import Snapshot

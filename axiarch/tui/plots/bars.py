@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 
-from axiarch.plain import number
+from axiarch.text import number
 from axiarch.tui.plots.runs import Rows, fit, right
 
 _UP = " ▁▂▃▄▅▆▇█"

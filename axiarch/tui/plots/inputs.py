@@ -13,7 +13,7 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from axiarch.plain import count, number, share, shown
+from axiarch.text import count, number, share, shown
 from axiarch.tui.plots.chart import Chart, Level, Series, draw_chart
 from axiarch.tui.plots.runs import Row, Rows, beside, cut, fit, fit_name, right, wrap
 from axiarch.tui.plots.scale import Scale, span_of

@@ -7,7 +7,7 @@ from __future__ import annotations
 import math
 from collections.abc import Sequence
 
-from axiarch.plain import number
+from axiarch.text import number
 from axiarch.tui.plots.runs import Row, Rows, cut, right
 
 

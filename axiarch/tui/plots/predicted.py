@@ -12,7 +12,7 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from axiarch.plain import number, share, shown
+from axiarch.text import number, share, shown
 from axiarch.tui.plots.bars import along
 from axiarch.tui.plots.chart import Chart, Level, Series, draw_chart
 from axiarch.tui.plots.runs import Row, Rows, cut, fit, fit_name, right

@@ -7,7 +7,7 @@ from __future__ import annotations
 
 from rich.cells import cell_len, set_cell_size
 
-from axiarch.plain import shown
+from axiarch.text import shown
 
 Run = tuple[str, str]
 Row = list[Run]

@@ -9,7 +9,7 @@ from dataclasses import dataclass
 import numpy as np
 from numpy.typing import NDArray
 
-from axiarch.plain import number
+from axiarch.text import number
 
 Floats = NDArray[np.float64]
 

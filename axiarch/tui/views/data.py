@@ -13,8 +13,8 @@ from textual.containers import Horizontal
 from axiarch.data.checks import wrong_columns
 from axiarch.data.columns import Column
 from axiarch.data.dataset import Dataset
-from axiarch.data.plan import DATE_ORDERS, GAPS, SCALINGS, TARGET_SCALINGS, DataPlan
-from axiarch.plain import count, loss, number, share, shown
+from axiarch.data.plan import DATE_ORDERS, FILLS, SCALINGS, TARGET_SCALINGS, DataPlan
+from axiarch.text import count, loss, number, share, shown
 from axiarch.tui.plots.bars import histogram, named_bars, spark
 from axiarch.tui.plots.picture import picture
 from axiarch.tui.plots.runs import Row, Rows, beside, fit, fit_name, right, wrap
@@ -470,7 +470,7 @@ def _treated(d: Dataset, column: Column, what: str) -> DataPlan | None:
     if column.kind != "number":
         return None
     if what == "gaps":
-        return d.plan.treated(column.name, gaps=_next((None, *GAPS), own.gaps))
+        return d.plan.treated(column.name, gaps=_next((None, *FILLS), own.gaps))
     return d.plan.treated(column.name, scaling=_next((None, *SCALINGS), own.scaling))
 
 
@@ -510,7 +510,8 @@ def _floor(d: Dataset) -> str:
 
 def _linear(d: Dataset) -> str:
     linear = f"; a linear model reaches {loss(d.linear.loss)}" if d.linear else ""
-    return linear + (f", the noise alone leaves {loss(d.best.loss)}" if d.best else "")
+    noise = f", the noise alone leaves {loss(d.noise_floor.loss)}" if d.noise_floor else ""
+    return linear + noise
 
 
 def _sealed(rows: int, openings: int) -> str:

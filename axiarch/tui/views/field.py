@@ -7,7 +7,7 @@ from numpy.typing import NDArray
 from textual.app import ComposeResult
 
 from axiarch.journal.records import WorkerRecord
-from axiarch.plain import count, loss, memory, number, shown
+from axiarch.text import count, loss, memory, number, shown
 from axiarch.tui.plots.chart import Chart, Level, Series, draw_chart, loss_scale
 from axiarch.tui.plots.runs import Row, Rows, cut, fit, right, row_width
 from axiarch.tui.plots.scale import Scale
@@ -40,7 +40,7 @@ def baseline_levels(s: Snapshot) -> list[Level]:
 
 def best_level(s: Snapshot) -> float | None:
     """Return the loss of the noise in generated data."""
-    return s.dataset.best.loss if s.dataset.best else None
+    return s.dataset.noise_floor.loss if s.dataset.noise_floor else None
 
 
 #: Runs from which on they are drawn beside the event loop.

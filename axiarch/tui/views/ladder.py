@@ -4,8 +4,8 @@ from __future__ import annotations
 
 from textual.app import ComposeResult
 
-from axiarch.plain import loss, shown
 from axiarch.ranking.rank import Partial, Ranked
+from axiarch.text import loss, shown
 from axiarch.tui.messages import RecipeOpened, RecipePointed
 from axiarch.tui.plots import ladder
 from axiarch.tui.plots.runs import Row, Rows, fit, right

@@ -8,8 +8,8 @@ from itertools import pairwise
 import numpy as np
 from numpy.typing import NDArray
 
-from axiarch.plain import loss, seconds_text
 from axiarch.recipes.recipe import describe
+from axiarch.text import loss, seconds_text
 from axiarch.tui.plots.chart import MARGIN, Chart, Series, draw_chart, loss_scale
 from axiarch.tui.plots.runs import Row, Rows, fit
 from axiarch.tui.plots.scale import Scale

@@ -8,7 +8,7 @@ from typing import Any
 
 from textual.app import ComposeResult
 
-from axiarch.plain import count, loss, number, share
+from axiarch.text import count, loss, number, share
 from axiarch.tui.messages import PredictionsWanted
 from axiarch.tui.plots import inputs, predicted
 from axiarch.tui.plots.inputs import Draw

@@ -15,11 +15,11 @@ from axiarch import workflows
 from axiarch.data.dataset import Dataset
 from axiarch.errors import InputError, NotationError, RecipeError
 from axiarch.insight.recipe_warnings import check_recipe
-from axiarch.plain import count, memory, number, shown
 from axiarch.recipes.fields import FIELDS
 from axiarch.recipes.network import place_of
 from axiarch.recipes.recipe import Recipe, short
 from axiarch.recipes.searchfile import SearchFile
+from axiarch.text import count, memory, number, shown
 from axiarch.tui.messages import DraftEdited, ErrorRaised
 from axiarch.tui.plots.chart import Chart, Series, draw_chart
 from axiarch.tui.plots.network import draw_network

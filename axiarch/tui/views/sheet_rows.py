@@ -11,7 +11,6 @@ from dataclasses import dataclass, replace
 
 from axiarch import workflows
 from axiarch.errors import InputError, NotationError
-from axiarch.plain import shown
 from axiarch.recipes.conditions import written
 from axiarch.recipes.constraints import parse_constraint
 from axiarch.recipes.fields import FIELDS
@@ -19,6 +18,7 @@ from axiarch.recipes.notation import parse
 from axiarch.recipes.ranges import OneOf
 from axiarch.recipes.searchfile import MethodChoice, SearchFile
 from axiarch.recipes.space import Knob, Space, inactive_knobs
+from axiarch.text import shown
 from axiarch.workflows.drafting import check_method, known_methods
 
 #: What the line of the cluster says where worker processes on this machine train.

@@ -8,9 +8,9 @@ import numpy as np
 from numpy.typing import NDArray
 from textual.app import ComposeResult
 
-from axiarch.plain import loss, measured, number, seconds_text, shown
 from axiarch.runs.curve import Curve
 from axiarch.runs.steady import steady
+from axiarch.text import loss, measured, number, seconds_text, shown
 from axiarch.tui.plots.chart import MARGIN, Chart, Level, Series, draw_chart, loss_scale
 from axiarch.tui.plots.runs import Row, Rows, fit, wrap
 from axiarch.tui.plots.scale import Scale, span_of

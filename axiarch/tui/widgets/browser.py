@@ -14,7 +14,7 @@ from textual.screen import ModalScreen
 from textual.widgets import DirectoryTree, Input, OptionList, Static
 from textual.widgets.option_list import Option
 
-from axiarch.plain import shown
+from axiarch.text import shown
 
 #: Endings of files that are tables.
 TABLES = frozenset({

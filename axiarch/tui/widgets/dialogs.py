@@ -10,7 +10,7 @@ from textual.content import Content
 from textual.screen import ModalScreen
 from textual.widgets import Input, Static
 
-from axiarch.plain import shown
+from axiarch.text import shown
 from axiarch.tui.action import VIEWS, Action
 from axiarch.tui.terms import ABOUT, TERMS
 

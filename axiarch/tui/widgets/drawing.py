@@ -15,7 +15,7 @@ from textual.scroll_view import ScrollView
 from textual.strip import Strip
 from textual.widget import Widget
 
-from axiarch.plain import shown
+from axiarch.text import shown
 from axiarch.tui.palette import PALETTES
 from axiarch.tui.plots.runs import Row, Rows, cut, row_width
 

@@ -9,7 +9,7 @@ from textual.app import ComposeResult
 from textual.screen import ModalScreen
 
 from axiarch.data.dataset import Dataset
-from axiarch.plain import shown
+from axiarch.text import shown
 from axiarch.tui.plots.picture import LARGEST, picture
 from axiarch.tui.plots.runs import Row, Rows, beside, fit, fit_name, right
 from axiarch.tui.widgets.drawing import Drawing

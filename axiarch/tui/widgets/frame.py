@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from textual.reactive import reactive
 
-from axiarch.plain import shown
+from axiarch.text import shown
 from axiarch.tui.action import VIEWS, Action
 from axiarch.tui.plots.runs import Row, Rows, cut, fit, fit_name, row_width, wrap
 from axiarch.tui.state import State

@@ -12,7 +12,7 @@ from textual.containers import Horizontal, Vertical
 from textual.screen import ModalScreen
 from textual.widgets import Static
 
-from axiarch.plain import count, loss, measured, memory, number, shown
+from axiarch.text import count, loss, measured, memory, number, shown
 from axiarch.tui.plots.runs import Row, Rows, cut, fit, fit_name, wrap
 from axiarch.tui.widgets.drawing import Drawing, Listing
 from axiarch.workflows.comparing import differences

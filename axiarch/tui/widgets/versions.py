@@ -13,8 +13,8 @@ from textual.screen import ModalScreen
 from textual.widgets import Static
 
 from axiarch.journal.records import Version
-from axiarch.plain import shown
 from axiarch.recipes.recipe import Recipe, describe
+from axiarch.text import shown
 from axiarch.tui.plots.runs import Row, Rows, fit, right, wrap
 from axiarch.tui.widgets.drawing import Drawing, Listing
 from axiarch.workflows.comparing import differences

@@ -8,7 +8,7 @@ import unittest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from axiarch import plain
+from axiarch import text as plain
 from axiarch.errors import DataError, NotationError
 
 
