@@ -80,7 +80,7 @@ class ImportDirection(unittest.TestCase):
                 with self.subTest(module=module, imports=target):
                     if room in ("tui", "cli"):
                         allowed = there in ("workflows", "recipes") or target in VALUES or (
-                            room == "cli" and target == "axiarch.tui.app")
+                            room == "cli" and target == "axiarch.tui.run")
                         self.assertTrue(allowed)
                     else:
                         self.assertIn(there, ALLOWED[room])

@@ -79,7 +79,7 @@ def _open_screen(folder: Path) -> int:
 
 
 def _screen(workspace: Workspace) -> int:
-    from axiarch.tui.app import run_app
+    from axiarch.tui.run import run_app
 
     code, farewell = run_app(workspace)
     if farewell:

@@ -315,8 +315,9 @@ class Training:
             part.flat, part.labels, part.amounts, sample.flat, sample.labels, sample.amounts,
             NO_ORDER, start, stop, len(part), len(sample), program.ops, program.ints,
             self._loss_values, self.parameters, self.gradients, self._state.reshape(-1),
-            self._averaged, self.evaluated, room.a, room.d, room.which, room.labels, room.amounts, room.words, room.bits, room.one, room.two, self._validated,
-            self._still, inside.low, inside.high, inside.level, inside.bounds, inside.starts,
+            self._averaged, self.evaluated, room.a, room.d, room.which, room.labels, room.amounts,
+            room.words, room.bits, room.one, room.two, self._validated, self._still,
+            inside.low, inside.high, inside.level, inside.bounds, inside.starts,
             inside.positions, self._starts, inside.before, SAME, NEAR, inside.found, self._norms)
 
     def predict(self, x: Array) -> NDArray[np.float64]:

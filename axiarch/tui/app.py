@@ -20,7 +20,7 @@ from axiarch.tui.doing import moving, taking, work
 from axiarch.tui.doing.context import Context
 from axiarch.tui.feed import Feed
 from axiarch.tui.palette import DARK, LIGHT, theme
-from axiarch.tui.quiet import LOOK, Tidier, be_quiet
+from axiarch.tui.quiet import LOOK, Tidier
 from axiarch.tui.search import ActionFinder
 from axiarch.tui.state import State
 from axiarch.tui.views.data import DataView
@@ -49,9 +49,8 @@ class AxiarchApp(App[str]):
     BINDINGS: ClassVar[list[BindingType]] = [
         Binding(key, action, words, show=False)
         for key, action, words in {
-            (a.key, "quit" if a.name == "quit" else f"act({a.key!r})", "") for a in ACTIONS
-            if a.name not in ("command_palette",)
-        }
+            (a.key, "quit" if a.name == "quit" else f"act({a.key!r})", "")
+            for a in ACTIONS if a.name != "command_palette"}
     ]
 
     def __init__(self, workspace: Workspace, view: str = "") -> None:
@@ -198,13 +197,3 @@ class AxiarchApp(App[str]):
 
     def on_seal_opened(self, message: messages.SealOpened) -> None:
         taking.seal_opened(self.context, message)
-
-
-def run_app(workspace: Workspace) -> tuple[int, str]:
-    """Run the application until the user leaves; return the exit code, and a farewell or
-    nothing.
-    """
-    be_quiet()
-    app = AxiarchApp(workspace)
-    farewell = app.run()
-    return app.return_code or 0, farewell or ""

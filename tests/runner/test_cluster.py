@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import contextlib
 import os
+import random
 import shutil
 import sqlite3
 import subprocess
@@ -15,11 +16,14 @@ from pathlib import Path
 from tempfile import TemporaryDirectory
 from unittest import mock
 
+import psutil
+
 from axiarch import workflows
-from axiarch.errors import InputError
+from axiarch.errors import AxiarchError, InputError
 from axiarch.journal import inbox
 from axiarch.journal.workspace import Workspace
 from axiarch.recipes.searchfile import SearchFile, read_search, write_search
+from axiarch.runner.executors.admission import no_room, unfit
 from axiarch.runner.executors.cluster import ClusterExecutor
 from axiarch.runner.host import Greeting
 from axiarch.runner.store import FolderStore
@@ -30,6 +34,8 @@ from tests.runner.test_runner import RunnerCase
 from tests.runner.test_survival import raced
 from tests.support import commanded, ring_search, ring_workspace, until
 
+#: Processes killed in one search.
+KILLS = 8
 #: What of a search must be the same wherever it was trained: all but times and workers.
 JOURNAL = {
     "step": "number, recipe, until, replicates, parent, observed, why",
@@ -115,6 +121,39 @@ class Searches(ClusterCase):
                                               if e.kind == "died"))
         s = workflows.wait(self.workspace, number)
         self.assertEqual((s.search.state, losses(s)), ("done", losses(self.calm(search))))
+
+    def test_kills_at_random_moments_change_no_bit(self) -> None:
+        search = ring_search(epochs=150, recipes=24, patience=0)
+        chance, kills = random.Random(3), 0
+        self.cluster.add(threads=2)
+        number = self.start(search)
+        while self.look(number).search.state != "done":
+            time.sleep(chance.uniform(0.2, 1.0))
+            if self.look(number).search.state in ("interrupted", "failed", "stopped"):
+                with contextlib.suppress(AxiarchError):
+                    workflows.resume_search(self.workspace, number)
+            victim = self.victim(chance) if kills < KILLS else None
+            if victim is not None:
+                with contextlib.suppress(psutil.Error):
+                    victim.kill()
+                    kills += 1
+        s = self.look(number)
+        self.assertGreaterEqual(kills, KILLS // 2)
+        # A run whose worker was killed twice at one epoch has failed, as documented.
+        failed = {(r.recipe, r.repeat) for r in s.runs.values() if r.state == "failed"}
+        self.assertLess(len(failed), len(s.runs) // 2)
+        calm = losses(self.calm(search))
+        self.assertEqual({run: each for run, each in losses(s).items() if run not in failed},
+                         {run: each for run, each in calm.items() if run not in failed})
+
+    def victim(self, chance: random.Random) -> psutil.Process | None:
+        """Return the runner, or one of the worker processes that the Dask worker hosts."""
+        owner = self.workspace.owner()
+        with contextlib.suppress(psutil.Error):
+            hosted = psutil.Process(self.cluster.workers[0].pid).children()
+            runner = [psutil.Process(owner.pid)] if owner else []
+            return chance.choice([*hosted, *runner] or [None])
+        return None
 
     def test_it_is_paused_resumed_and_stopped_and_goes_on_here(self) -> None:
         search = ring_search(epochs=600, recipes=6, patience=0)
@@ -214,14 +253,16 @@ class Refused(ClusterCase):
         until(lambda: executor._ours is not None, what="our own digests")
         ours = executor._ours
         assert ours is not None
-        self.assertEqual(executor._unfit(ours), "")
+        said = lambda greeting: (  # noqa: E731
+            unfit(greeting, ours) or no_room(greeting, store, self.dataset.fingerprint))
+        self.assertEqual(said(ours), "")
         cases: Sequence[tuple[Greeting, str]] = (
             (replace(ours, free_disk=10), "of its disk"),
             (replace(ours, sources="0"), "another build"),
             (replace(ours, bits="0"), "processor is of another kind"),
             (replace(ours, missing=("mish_1_0",)), "mish_1_0 is not installed"))
         for greeting, words in cases:
-            self.assertIn(words, executor._unfit(greeting))
+            self.assertIn(words, said(greeting))
 
     def test_certificates_that_do_not_fit_are_said_and_fitting_ones_work(self) -> None:
         from distributed.security import Security

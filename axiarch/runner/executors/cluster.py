@@ -11,37 +11,33 @@ from __future__ import annotations
 
 import asyncio
 import contextlib
-import importlib.metadata
-import platform
+import functools
 import queue
-import secrets
 import threading
 import time
 import traceback
 from collections.abc import AsyncIterator, Callable, Mapping, Sequence
-from dataclasses import dataclass, field, replace
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 from axiarch.errors import AxiarchError, InputError, TrainingError
 from axiarch.runner import host as remote
 from axiarch.runner.executors import ExecutorLost
+from axiarch.runner.executors.admission import differs, files_of, no_room, unfit
+from axiarch.runner.executors.seats import Host
 from axiarch.runner.host import Call, Greeting, Reply
 from axiarch.runner.material import SHARE, WORKER_BYTES
-from axiarch.runner.signature import PACKAGES
 from axiarch.runner.store import FolderStore, named
 from axiarch.runner.tasks import (
     Heard,
-    Joined,
     Left,
     Remark,
     Report,
     Returned,
     Silent,
     Task,
-    Trained,
 )
-from axiarch.text import memory, shown
+from axiarch.text import shown
 
 if TYPE_CHECKING:
     from distributed import Client
@@ -58,29 +54,6 @@ _WAIT, _HURRY = 0.25, 0.03
 _IDLE = remote.LEASE / 6
 #: Bytes of a file that are sent at once.
 _PIECE = 16 << 20
-
-
-@dataclass
-class _Host:
-    """A Dask worker that trains: its address, its seats, and what goes to it next."""
-
-    address: str
-    threads: int
-    token: str = field(default_factory=lambda: secrets.token_hex(8))
-    machine: str = ""
-    room: int = 0
-    #: The worker of ours in each seat.
-    seats: dict[int, int] = field(default_factory=dict)
-    #: Runs in the hands of each seat.
-    runs: dict[int, set[int]] = field(default_factory=dict)
-    #: Seats whose workers have joined.
-    joined: set[int] = field(default_factory=set)
-    calls: list[Call] = field(default_factory=list)
-    checkpoints: dict[str, bytes] = field(default_factory=dict)
-    number: int = 0
-    heard: float = field(default_factory=time.monotonic)
-    silent: bool = False
-    wake: asyncio.Event = field(default_factory=asyncio.Event)
 
 
 class ClusterExecutor:
@@ -111,8 +84,8 @@ class ClusterExecutor:
         self._address, self._store, self._fingerprint = address, store, fingerprint
         self._members = dict(members or {})
         self._reports: queue.SimpleQueue[Report | Exception] = queue.SimpleQueue()
-        self._hosts: dict[str, _Host] = {}
-        self._of: dict[int, tuple[_Host, int]] = {}
+        self._hosts: dict[str, Host] = {}
+        self._of: dict[int, tuple[Host, int]] = {}
         self._workers = 0
         self._held = self._dropping = False
         self._ours: Greeting | None = None
@@ -203,7 +176,7 @@ class ClusterExecutor:
         for host in list(self._hosts.values()):
             self._call(host, what)
 
-    def _call(self, host: _Host, what: str, *arguments: Any,
+    def _call(self, host: Host, what: str, *arguments: Any,
               checkpoints: Mapping[str, bytes] | None = None) -> None:
         """Let a call go to a host with the next exchange; in the loop, which empties the list."""
 
@@ -215,7 +188,7 @@ class ClusterExecutor:
         with contextlib.suppress(RuntimeError):  # the loop has ended; poll says why
             self._loop.call_soon_threadsafe(enter)
 
-    def _give_back(self, host: _Host) -> None:
+    def _give_back(self, host: Host) -> None:
         for seat, runs in host.runs.items():
             self._reports.put(Returned(host.seats[seat], tuple(sorted(runs))))
             runs.clear()
@@ -266,7 +239,7 @@ class ClusterExecutor:
                 self._leave(address, "the cluster has lost the worker")
             for address, threads in there.items():
                 if address not in self._serving:
-                    host = _Host(address, threads)
+                    host = Host(address, threads)
                     self._serving[address] = asyncio.create_task(self._serve(client, host))
             self._see_silent()
             with contextlib.suppress(TimeoutError):
@@ -283,7 +256,7 @@ class ClusterExecutor:
             if now - host.heard > GIVEN_UP:
                 self._leave(host.address, "nothing was heard of it for a minute")
                 continue
-            patience = SILENT if host.calls or _has_runs(host) else SILENT + _IDLE
+            patience = SILENT if host.calls or host.busy else SILENT + _IDLE
             if now - host.heard > patience and not host.silent:
                 host.silent = True
                 for worker in host.seats.values():
@@ -314,7 +287,7 @@ class ClusterExecutor:
 
     # -- one host --------------------------------------------------------------------------------
 
-    async def _serve(self, client: Client, host: _Host) -> None:
+    async def _serve(self, client: Client, host: Host) -> None:
         """Make a Dask worker a host, and exchange with it until it is lost or not wanted."""
         while not self._closing.is_set():
             try:
@@ -329,16 +302,18 @@ class ClusterExecutor:
                     self._refuse(host, f"it failed: {shown(error, 200)}")
                     return
                 await asyncio.sleep(_LOOK)
-            host = _Host(host.address, host.threads)
+            host = Host(host.address, host.threads)
 
-    async def _prepare(self, client: Client, host: _Host) -> bool:
+    async def _prepare(self, client: Client, host: Host) -> bool:
         """Send a host what it needs and start its workers; say whether it can train."""
-        if (why := await self._differs(client, host)):
+        if (why := await differs(functools.partial(self._ask, client, host))):
             return self._refuse(host, why)
         greeting: Greeting = await self._ask(client, host, remote.greet, self._members)
         host.machine = greeting.machine
         host.room = max(int(greeting.free_memory * SHARE / host.threads) - WORKER_BYTES, 1)
-        if (why := self._unfit(greeting)):
+        assert self._ours is not None
+        why = unfit(greeting, self._ours) or no_room(greeting, self._store, self._fingerprint)
+        if why:
             return self._refuse(host, why)
         await self._send_data(client, host)
         await self._ask(client, host, remote.start, host.token, self._fingerprint)
@@ -352,7 +327,7 @@ class ClusterExecutor:
             host.calls.append(Call("hold"))
         return True
 
-    def _refuse(self, host: _Host, why: str) -> bool:
+    def _refuse(self, host: Host, why: str) -> bool:
         """Say once why a machine cannot help."""
         name = host.machine or host.address
         if (name, why) not in self._refused:
@@ -360,59 +335,9 @@ class ClusterExecutor:
             self._reports.put(Remark(f"{shown(name, 60)} does not train: {why}"))
         return False
 
-    async def _differs(self, client: Client, host: _Host) -> str:
-        """Return what differs between a host's packages and ours, that bits depend on."""
-        asked = {"Python": client.submit(platform.python_version, **_bound(host))}
-        for name in PACKAGES:
-            asked[name] = client.submit(importlib.metadata.version, name, **_bound(host))
-        different = []
-        for name, future in asked.items():
-            own = (platform.python_version() if name == "Python" else
-                   importlib.metadata.version(name))
-            try:
-                there = await future
-            except importlib.metadata.PackageNotFoundError:
-                return f"{name} is not installed there; install Axiarch with the same versions"
-            if name == "Python":
-                own, there = (text.rpartition(".")[0] for text in (own, there))
-            if there != own:
-                different.append(f"{name} {there} instead of {own}")
-        if not different:
-            return ""
-        return f"it has {', '.join(different)}, so its results would differ; install the same"
-
-    def _unfit(self, greeting: Greeting) -> str:
-        """Return why a machine cannot train this search; empty where it can."""
-        assert self._ours is not None
-        if greeting.missing:
-            return f"{', '.join(greeting.missing)} is not installed there; install the package"
-        if greeting.sources != self._ours.sources:
-            return ("its Axiarch is of another build, so its results would differ; install the "
-                    "same one")
-        if greeting.bits != self._ours.bits:
-            return ("its processor is of another kind and computes other last digits; set the "
-                    "environment variables OPENBLAS_CORETYPE and NUMBA_CPU_NAME to the same "
-                    "values on all machines")
-        size = sum(self._store.place(name).stat().st_size for name in self._files())
-        if size > greeting.free_disk:
-            return (f"the data take {memory(size)} and {memory(greeting.free_disk)} of its disk "
-                    "are free; free some, or set AXIARCH_CACHE to another folder")
-        return ""
-
-    def _files(self) -> dict[str, str]:
-        """Return the checksums of the files of the data set that training needs, by name."""
-        from axiarch.data.dataset import read_dataset
-        from axiarch.files import checksum
-
-        known = read_dataset(self._store.dataset(self._fingerprint)).checksums
-        found = {f"data/{self._fingerprint}/{name}": digest for name, digest in known.items()
-                 if name.startswith("folds/")}
-        described = f"data/{self._fingerprint}/data.json"
-        return {**found, described: checksum(self._store.place(described))}
-
-    async def _send_data(self, client: Client, host: _Host) -> None:
+    async def _send_data(self, client: Client, host: Host) -> None:
         """Send a host the files of the data set that it lacks; the description comes last."""
-        files = await asyncio.to_thread(self._files)
+        files = await asyncio.to_thread(files_of, self._store, self._fingerprint)
         missing = await self._ask(client, host, remote.begin, host.token, host.threads, files)
         for name in missing:
             place = self._store.place(name)
@@ -423,10 +348,10 @@ class ClusterExecutor:
                 await self._ask(client, host, remote.put, host.token, name, start, sent,
                                 start + _PIECE >= size)
 
-    async def _exchange_on(self, client: Client, host: _Host) -> None:
+    async def _exchange_on(self, client: Client, host: Host) -> None:
         """Exchange calls for reports, as long as there is something to exchange."""
         while not self._closing.is_set():
-            if host.joined == set(host.seats) and not host.calls and not _has_runs(host):
+            if host.joined == set(host.seats) and not host.calls and not host.busy:
                 with contextlib.suppress(TimeoutError):
                     await asyncio.wait_for(host.wake.wait(), _IDLE)
             host.wake.clear()
@@ -438,7 +363,7 @@ class ClusterExecutor:
                                     checkpoints, _HURRY if hurry else _WAIT)
             self._take(host, reply)
 
-    def _take(self, host: _Host, reply: Reply) -> None:
+    def _take(self, host: Host, reply: Reply) -> None:
         """Keep the checkpoints of a reply, and report what it says."""
         host.heard = time.monotonic()
         if host.silent:
@@ -448,32 +373,9 @@ class ClusterExecutor:
         for key, content in reply.checkpoints.items():
             self._store.put(named(key), content)
         for report in reply.reports:
-            self._note(host, report)
+            self._reports.put(host.noted(report))
 
-    def _note(self, host: _Host, report: Report) -> None:
-        if isinstance(report, Remark):
-            self._reports.put(report)
-            return
-        seat = report.worker
-        if isinstance(report, Trained) and (report.end is not None or report.rests):
-            host.runs[seat].discard(report.run)
-        elif isinstance(report, Returned):
-            host.runs[seat] -= set(report.runs)
-        elif isinstance(report, (Left, Joined)):
-            host.runs[seat].clear()
-        elif (runs := getattr(report, "runs", None)) is not None:
-            host.runs[seat] -= set(runs)
-        elif not isinstance(report, Trained) and hasattr(report, "run"):
-            host.runs[seat].discard(report.run)
-        report = replace(report, worker=host.seats[seat])
-        if isinstance(report, Joined):
-            report = replace(report, machine=host.machine, room=host.room)
-            host.joined.add(seat)
-        elif isinstance(report, Left):
-            host.joined.discard(seat)
-        self._reports.put(report)
-
-    async def _ask(self, client: Client, host: _Host, function: Callable[..., Any],
+    async def _ask(self, client: Client, host: Host, function: Callable[..., Any],
                    *arguments: Any) -> Any:
         """Return what a function returns on a host; asked again where the answer was lost.
 
@@ -493,11 +395,7 @@ class ClusterExecutor:
                 await asyncio.sleep(_LOOK)
 
 
-def _has_runs(host: _Host) -> bool:
-    return any(host.runs.values())
-
-
-def _bound(host: _Host) -> dict[str, Any]:
+def _bound(host: Host) -> dict[str, Any]:
     """Return how a task is bound to one worker and never done by another."""
     return {"workers": [host.address], "allow_other_workers": False, "pure": False, "retries": 0,
             "priority": 1}
