@@ -14,6 +14,7 @@ from axiarch.data.baseline import Baseline
 from axiarch.data.dataset import Dataset
 from axiarch.insight.forecast import Forecast
 from axiarch.journal.records import OpeningRecord
+from axiarch.ranking.rank import STANDING_WORDS
 from axiarch.text import (
     count,
     loss,
@@ -192,9 +193,12 @@ def ranking_json(s: Snapshot) -> dict[str, Any]:
     """Return a ranking, for JSON."""
     metrics = s.dataset.target.metrics
     rows = [{
-        "place": r.place, "recipe": r.recipe, "standing": r.standing, "steady_loss": r.loss,
-        "spread": r.spread, "half_width": r.half_width, "training_loss": r.training, **dict(
-            zip(metrics, r.metrics, strict=True)), "lowest_loss": r.raw_best,
+        "place": r.place, "recipe": r.recipe, "standing": STANDING_WORDS[r.standing],
+        "steady_loss": r.loss,
+        "spread": r.spread, "half_width": r.half_width,
+        "half_width_seeds": r.seeds_half, "half_width_rows": r.rows_half,
+        "training_loss": r.training, **dict(zip(metrics, r.metrics, strict=True)),
+        "lowest_loss": r.raw_best,
         "chosen_epoch": r.epoch, "repeats": r.repeats, "failed": r.failed,
         "parameters": r.parameters, "seconds": r.seconds,
         "trained_elsewhere": s.recipes[r.recipe].origin or None, "values": dict(
@@ -206,7 +210,11 @@ def ranking_json(s: Snapshot) -> dict[str, Any]:
     } for p in s.ranking.partial]
     return {
         **status_json(s), "loss": s.dataset.target.loss_name,
-        "baseline_loss": s.dataset.baseline.loss, "times_opened": len(s.openings), "ranking": rows,
+        "baseline_loss": s.dataset.baseline.loss, "optimism": s.ranking.optimism,
+        "leader_compared_with": {name: {
+            "difference": claim.difference, "half_width": claim.half_width,
+            "verdict": claim.verdict, "rows": claim.rows, "rows_left_out": claim.left_out,
+        } for name, claim in s.skill.items()}, "times_opened": len(s.openings), "ranking": rows,
         "cut_or_resting": cut, "without_result": list(s.ranking.broken)
     }
 
@@ -224,13 +232,14 @@ def print_ranking(s: Snapshot, most: int = 15) -> None:
     room = max(len(shown(metric, 20)), 9)
     say(
         "",
-        f"{'place':>5} {'recipe':>6}  {'loss':>7} {'±':>7} {'training':>9} "
+        f"{'place':>5} {'recipe':>6}  {'loss':>7} {'±':>7} {'seeds':>5} {'training':>9} "
         f"{shown(metric, 20):>{room}}  differs from the leader in")
     for r in s.ranking.rows[:most]:
         reach = "" if r.half_width is None else loss(r.half_width)
-        mark = {"leader": "*", "tied": "=", "apart": " ", "unknown": "?"}[r.standing]
+        mark = {"leader": "*", "tied": "=", "open": "?", "apart": " ", "unknown": "?"}[r.standing]
         change = s.recipes[r.recipe].apart(leader) or "–"
-        say(f"{r.place:>4}{mark} {r.recipe:>6}  {loss(r.loss):>7} {reach:>7} {loss(r.training):>9} "
+        say(f"{r.place:>4}{mark} {r.recipe:>6}  {loss(r.loss):>7} {reach:>7} {r.repeats:>5} "
+            f"{loss(r.training):>9} "
               f"{measured(metric, r.metrics[0]):>{room}}  {change}")
     if len(s.ranking.rows) > most:
         say(f"      … and {len(s.ranking.rows) - most} more; --most {len(s.ranking.rows)} prints "
@@ -245,8 +254,8 @@ def print_ranking(s: Snapshot, most: int = 15) -> None:
 
     if s.openings:
         say("", f"seal: {trust(s.openings)}")
-    say("", f"* leader   = tied with it   ± half the 95 % interval of the mean   "
-          f"losses: {shown(s.dataset.target.loss_name)}")
+    say("", "* leader   = tied with it   ? not ruled out   ± half the 95 % interval, seeds and "
+            f"rows   losses: {shown(s.dataset.target.loss_name)}")
 
 
 def verdict(s: Snapshot) -> str:

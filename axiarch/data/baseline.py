@@ -31,6 +31,17 @@ def baseline_of(target: Target, train: Answers, validation: Answers) -> Baseline
     return class_floor(train.astype(np.int64), validation.astype(np.int64), len(target.classes))
 
 
+def baseline_rows(target: Target, train: Answers, validation: Answers) -> NDArray[np.float64]:
+    """Return the baseline's loss of each validation row (N,), as :meth:`Target.row_losses`."""
+    if target.task != "regression":
+        shares = np.bincount(train.astype(np.int64), minlength=len(target.classes)) / len(train)
+        return target.row_losses(np.broadcast_to(shares, (len(validation), len(shares))),
+                                 validation)
+    mean = target.in_units(train).mean(0)
+    unit = target.units[0] if len(target.columns) == 1 else 1.0
+    return np.asarray((((target.in_units(validation) - mean) * unit) ** 2).mean(1))
+
+
 def class_floor(train: NDArray[np.int64], validation: NDArray[np.int64], classes: int) -> Baseline:
     """Return the baseline from the class numbers (N,) of training and validation rows."""
     shares = np.bincount(train, minlength=classes) / len(train)

@@ -13,21 +13,23 @@ import numpy as np
 from numpy.typing import NDArray
 
 from axiarch.data.aim import Aim, find_aim
-from axiarch.data.baseline import Baseline, baseline_of
+from axiarch.data.baseline import Baseline, baseline_of, baseline_rows
 from axiarch.data.checks import ALL_OPEN, check
+from axiarch.data.checksums import row_hashes
 from axiarch.data.columns import Role, check_names, propose_roles, summarise
 from axiarch.data.conversions import Conversion, as_changes, learn_conversions
 from axiarch.data.dataset import Dataset, Fold, read_dataset
 from axiarch.data.dividing import divide, with_given_parts
 from axiarch.data.encoding import Encoding, as_floats, learn_encoding
 from axiarch.data.findings import CheckInput, Finding
-from axiarch.data.linear import linear_baseline
+from axiarch.data.linear import fit_linear
 from axiarch.data.plan import DataPlan
 from axiarch.data.split import Parts, Rows
 from axiarch.data.table import Table, Tell, no_progress
 from axiarch.data.target import Target, class_numbers, learn_target
 from axiarch.data.writing import DatasetWriter, FoldArrays, FoldPlan
 from axiarch.errors import DataError
+from axiarch.runs.rows import kept_rows
 from axiarch.text import shown
 
 #: Examples kept for people to page through.
@@ -102,7 +104,9 @@ def build_dataset(table: Table,
         folds = []
         for i, (encoding, arrays) in enumerate(zip(encodings, written, strict=True)):
             on_progress("fitting a linear model", i / len(plans))
-            folds.append(_fold(encoding, arrays))
+            fold, reference = _fold(encoding, arrays)
+            folds.append(fold)
+            draft.keep_reference(i, reference)
         on_progress("checking", 0.0)
         findings = _findings(converted, division[0], folds[0], written[0], roles, plan, conversions)
         origin = origin or Origin()
@@ -167,12 +171,20 @@ def _encoding(table: Table, train: Rows, roles: Mapping[str, tuple[Role, str]], 
     return learn_encoding(table.taken(train), inputs, target, plan)
 
 
-def _fold(encoding: Encoding, arrays: FoldArrays) -> Fold:
-    """Return what is known of a fold, with the baselines that it must beat."""
+def _fold(encoding: Encoding, arrays: FoldArrays) -> tuple[Fold, NDArray[np.float32]]:
+    """Return what is known of a fold, with the baselines that it must beat, and their losses on
+    validation rows (3, n), the last line being which rows stand in the training part too.
+    """
     train, validation = ((arrays.inputs[p], arrays.targets[p]) for p in ("train", "validation"))
-    return Fold(encoding, {"train": len(train[1]), "validation": len(validation[1])},
-                baseline_of(encoding.target, train[1], validation[1]),
-                linear_baseline(encoding.target, train, validation))
+    target, rows = encoding.target, kept_rows(len(validation[1]))
+    linear, predicted = fit_linear(target, train, validation)
+    repeated = np.isin(row_hashes(validation[0][rows]), row_hashes(train[0]))
+    reference = np.array([baseline_rows(target, train[1], validation[1][rows]),
+                          target.row_losses(predicted[rows], validation[1][rows]),
+                          repeated], np.float32)
+    fold = Fold(encoding, {"train": len(train[1]), "validation": len(validation[1])},
+                baseline_of(target, train[1], validation[1]), linear)
+    return fold, reference
 
 
 def _findings(table: Table, parts: Parts, fold: Fold, arrays: FoldArrays,

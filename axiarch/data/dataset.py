@@ -8,6 +8,8 @@ them.
       folds/0/train.targets.npy         (N,) int32, or (N, T) float32 for amounts
       folds/0/validation.inputs.npy, folds/0/validation.targets.npy
       folds/1/ …                        where there are folds
+      folds/0/reference.npy             (3, n) float32: losses of baseline and linear model, and
+                                        which rows stand in the training part too
       examples.parquet                  some training rows to look at
       sealed/table/*.parquet            the table as it was read, for other decisions about it
       sealed/rows.npy                   which of its rows are sealed; read by nothing until the seal
@@ -41,6 +43,7 @@ from axiarch.data.table import Table
 from axiarch.data.target import Answers, Target
 from axiarch.errors import DataError, WorkspaceError, WorkspaceMissing
 from axiarch.files import read_json, typed
+from axiarch.runs.rows import kept_rows
 from axiarch.text import shown
 
 if TYPE_CHECKING:
@@ -83,6 +86,24 @@ class Fold:
     rows: dict[str, int]
     baseline: Baseline
     linear: LinearBaseline | None = None
+
+
+@dataclass(frozen=True)
+class Reference:
+    """How simple predictors do on the validation rows that are kept of runs (n,).
+
+    Attributes
+    ----------
+    baseline, linear : (n,) arrays
+        Losses of the baseline, and of the linear model or None, as :meth:`Target.row_losses`.
+    repeated : (n,) array
+        Whether a row stands in the training part too, input for input: such rows say nothing of
+        skill.
+    """
+
+    baseline: NDArray[np.float32]
+    linear: NDArray[np.float32] | None
+    repeated: NDArray[np.bool_]
 
 
 @dataclass(frozen=True)
@@ -214,6 +235,27 @@ class Dataset:
         except (OSError, ValueError, EOFError) as error:
             raise WorkspaceError(f"the {name} arrays cannot be read: {shown(error, 100)}",
                                  shown(place), _RESTORE) from None
+
+    def reference(self, fold: int = 0) -> Reference | None:
+        """Return how simple predictors do on the validation rows of a fold; None where the data
+        set was written before that was kept.
+
+        Raises
+        ------
+        WorkspaceError
+            If the file is not what was written.
+        """
+        place = self.folder / "folds" / str(fold) / "reference.npy"
+        if f"folds/{fold}/reference.npy" not in self.checksums:
+            return None
+        try:
+            found = np.load(place, allow_pickle=False)
+            if found.shape != (3, len(kept_rows(self.folds[fold].rows["validation"]))):
+                raise ValueError("its rows do not fit")
+        except (OSError, ValueError, EOFError) as error:
+            raise WorkspaceError(f"the reference losses cannot be read: {shown(error, 100)}",
+                                 shown(place), _RESTORE) from None
+        return Reference(found[0], None if np.isnan(found[1]).any() else found[1], found[2] > 0)
 
     @cached_property
     def examples(self) -> polars.DataFrame:

@@ -66,17 +66,25 @@ class LinearBaseline(Baseline):
 
 def linear_baseline(target: Target, train: tuple[NDArray[np.float32], Answers],
                     validation: tuple[NDArray[np.float32], Answers]) -> LinearBaseline:
-    """Fit a linear model on inputs (N, D) and targets of the training part, and score it.
+    """Fit a linear model on inputs (N, D) and targets of the training part, and score it."""
+    return fit_linear(target, train, validation)[0]
+
+
+def fit_linear(target: Target, train: tuple[NDArray[np.float32], Answers],
+               validation: tuple[NDArray[np.float32], Answers]) -> tuple[LinearBaseline, Floats]:
+    """Fit a linear model on inputs (N, D) and targets of the training part; return how it scores
+    on the validation part, and what it predicts there: shares (N, C) or scaled amounts (N, T).
 
     The same numbers come out however the columns of the inputs are scaled and shifted.
     """
     inputs, answers = _sample(*train)
     model = _Model.of(target, inputs, answers)
     ridge = _best_ridge(target, inputs, answers)
-    loss, metrics = _scores(target, model.fitted(ridge)(validation[0]), validation[1])
+    predicted = model.fitted(ridge)(validation[0])
+    loss, metrics = _scores(target, predicted, validation[1])
     weakest = loss if ridge == RIDGES[-1] else _scores(
         target, model.fitted(RIDGES[-1])(validation[0]), validation[1])[0]
-    return LinearBaseline(loss, metrics, ridge, weakest)
+    return LinearBaseline(loss, metrics, ridge, weakest), predicted
 
 
 def _sample(inputs: NDArray[np.float32], answers: Answers) -> tuple[Floats, Answers]:

@@ -123,6 +123,24 @@ class Target:
             return encoded.astype(np.float64)
         return np.asarray(self.decode(encoded)) / self.spread
 
+    def row_losses(self, predicted: NDArray[np.float64], answers: Answers) -> NDArray[np.float64]:
+        """Return the loss of each row (N,): minus the logarithm of the share given to its class,
+        or the squared error, in the square of the loss's unit, meant over targets.
+
+        Parameters
+        ----------
+        predicted : (N, C) or (N, T) array
+            Shares of the classes, or encoded amounts.
+        answers : (N,) or (N, T) array
+            Encoded targets.
+        """
+        if self.task != "regression":
+            own = predicted[np.arange(len(answers)), answers.astype(np.int64)]
+            return np.asarray(-np.log(np.maximum(own, np.finfo(np.float64).tiny)))
+        apart = self.in_units(predicted) - self.in_units(answers)
+        unit = self.units[0] if len(self.columns) == 1 else 1.0
+        return np.asarray(((apart * unit) ** 2).mean(1))
+
     def encode(self, frame: polars.DataFrame) -> Answers:
         """Return class numbers (N,) or scaled amounts (N, T) of a table of N rows without gaps
         in its targets.

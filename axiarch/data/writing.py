@@ -87,6 +87,10 @@ class DatasetWriter:
             for f in files
         ]
 
+    def keep_reference(self, fold: int, reference: NDArray[np.float32]) -> None:
+        """Keep how simple predictors do on validation rows of a fold: (3, n)."""
+        np.save(self._draft / "folds" / str(fold) / "reference.npy", reference, allow_pickle=False)
+
     def keep(self, given: Table, sealed: Rows, table: Table, examples: Rows,
              on_progress: Tell) -> None:
         """Keep the table as it was read, which of its rows are sealed, and a few training rows

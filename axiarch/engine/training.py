@@ -320,6 +320,12 @@ class Training:
             inside.low, inside.high, inside.level, inside.bounds, inside.starts,
             inside.positions, self._starts, inside.before, SAME, NEAR, inside.found, self._norms)
 
+    def predict_by_best(self, x: Array) -> NDArray[np.float64]:
+        """Return what the run predicts for rows (N, D), by the weights of its best epoch."""
+        from axiarch.engine.predictor import Predictor
+
+        return Predictor(self.shape, self._best).predict(x)
+
     def predict(self, x: Array) -> NDArray[np.float64]:
         """Return what the run predicts for rows (N, D), by the weights of its last evaluation."""
         from axiarch.engine.predictor import Predictor

@@ -12,7 +12,7 @@ from types import MappingProxyType
 from axiarch.data.records import ENDINGS, write_records
 from axiarch.errors import InputError, not_written
 from axiarch.files import draft_of, regular_file
-from axiarch.ranking.rank import Ranking
+from axiarch.ranking.rank import STANDING_WORDS, Ranking
 from axiarch.recipes.conditions import written
 from axiarch.recipes.fields import FIELDS
 from axiarch.recipes.recipe import Recipe
@@ -129,6 +129,7 @@ def ranking_header(unit: str, metrics: Sequence[str]) -> list[str]:
     return [
         "place", "recipe", "standing", f"steady validation loss ({unit})",
         f"spread over runs ({unit})", f"interval half-width 95 % ({unit})",
+        f"the same by seeds and folds alone ({unit})", f"the same by rows alone ({unit})",
         f"training loss ({unit})", f"gap ({unit})", *metrics, f"lowest validation loss ({unit})",
         "chosen epoch", "runs", "failed or diverged runs", "parameters", "seconds per run",
         "times the test rows were opened", "trained elsewhere"
@@ -161,7 +162,8 @@ def ranking_rows(
     rows: list[list[Cell]] = []
     for r in ranking.rows:
         rows.append([
-            r.place, r.recipe, r.standing, r.loss, r.spread, r.half_width, r.training, r.gap,
+            r.place, r.recipe, STANDING_WORDS[r.standing], r.loss, r.spread, r.half_width,
+            r.seeds_half, r.rows_half, r.training, r.gap,
             *r.metrics, r.raw_best, r.epoch, r.repeats, r.failed, r.parameters, r.seconds, openings,
             origins.get(r.recipe, ""), *values_of(recipes[r.recipe])
         ])

@@ -156,6 +156,14 @@ MIGRATIONS: tuple[str, ...] = (
         PRIMARY KEY (search, number)
     ) WITHOUT ROWID;
     """,
+    """
+    -- losses of validation rows by the weights that an ended run kept
+    CREATE TABLE row_loss (
+        run INTEGER PRIMARY KEY,
+        total INTEGER NOT NULL,             -- rows of the validation part
+        losses BLOB NOT NULL                -- float32, little-endian, of the rows that are kept
+    );
+    """,
 )
 
 VERSION = len(MIGRATIONS)

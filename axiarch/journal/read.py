@@ -5,7 +5,7 @@ from __future__ import annotations
 import contextlib
 import functools
 import sqlite3
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Container, Iterator
 from dataclasses import dataclass, fields
 from pathlib import Path
 from typing import Any, TypeVar
@@ -28,6 +28,7 @@ from axiarch.journal.records import (
 )
 from axiarch.recipes.recipe import Recipe
 from axiarch.runs.epoch import Epoch
+from axiarch.runs.rows import MOST_ROWS, RowLosses
 from axiarch.text import shown
 
 
@@ -231,6 +232,24 @@ class JournalReader:
         return tuple(found)
 
     @_guard
+    def row_losses(self, search: int, known: Container[int] = ()) -> dict[int, RowLosses]:
+        """Return the losses of validation rows by run, of those runs that are not `known` yet."""
+        db = self._connect()
+        if db is None:
+            return {}
+        runs = [whole(run) for run, in db.execute(
+            "SELECT row_loss.run FROM row_loss JOIN run ON run.id = row_loss.run "
+            "WHERE run.search = ? ORDER BY 1", (search,))]
+        found = {}
+        for run in runs:
+            if run in known:
+                continue
+            total, content = db.execute("SELECT total, losses FROM row_loss WHERE run = ?",
+                                        (run,)).fetchone()
+            found[run] = row_losses_of(total, content)
+        return found
+
+    @_guard
     def events(self, search: int, last: int = 50) -> tuple[EventRecord, ...]:
         """Return the last things that happened to a search, oldest first."""
         return self._records(EventRecord, "SELECT seq, at, kind, text FROM event WHERE search = ? "
@@ -263,6 +282,19 @@ class _ChangedRun(RunRecord):
     def record(self) -> RunRecord:
         """Return the run alone."""
         return RunRecord(**{f.name: getattr(self, f.name) for f in fields(RunRecord)})
+
+
+def row_losses_of(total: Any, content: Any) -> RowLosses:
+    """Return the losses of rows that a row of the journal holds.
+
+    Raises
+    ------
+    ValueError
+        If it does not make sense.
+    """
+    if not isinstance(content, bytes) or len(content) != 4 * min(whole(total), MOST_ROWS):
+        raise ValueError("the losses of validation rows do not fit their number")
+    return RowLosses(whole(total), content)
 
 
 def recipe_of_text(text: str) -> Recipe:

@@ -13,7 +13,7 @@ from axiarch.errors import AxiarchError, WorkspaceError
 from axiarch.files import typed
 from axiarch.journal.epochs import epoch_of
 from axiarch.journal.migrations import VERSION, version
-from axiarch.journal.read import recipe_of_text
+from axiarch.journal.read import recipe_of_text, row_losses_of
 from axiarch.journal.records import (
     EventRecord,
     OpeningRecord,
@@ -31,7 +31,8 @@ from axiarch.text import shown
 _DOUBLINGS = 40
 #: Tables in the order in which they are saved, each with the columns that number its rows.
 _TABLES = {"search": "number", "recipe": "search, number", "run": "id", "step": "search, number",
-           "override": "seq", "epoch": "seq", "event": "seq", "opening": "seq"}
+           "override": "seq", "epoch": "seq", "event": "seq", "opening": "seq",
+           "row_loss": "run"}
 
 
 @dataclass(frozen=True)
@@ -150,6 +151,10 @@ def _check_epoch(row: dict[str, Any]) -> None:
     epoch_of(row[name] for name in COLUMNS)
 
 
+def _check_row_losses(row: dict[str, Any]) -> None:
+    row_losses_of(row["total"], row["losses"])
+
+
 _CHECKS: dict[str, Callable[[dict[str, Any]], None]] = {
     "search": _as(SearchRecord),
     "recipe": _check_recipe,
@@ -159,6 +164,7 @@ _CHECKS: dict[str, Callable[[dict[str, Any]], None]] = {
     "epoch": _check_epoch,
     "event": _as(EventRecord),
     "opening": _as(OpeningRecord),
+    "row_loss": _check_row_losses,
 }
 
 
@@ -170,6 +176,7 @@ def _leave_out_orphans(new: sqlite3.Connection) -> int:
         "DELETE FROM step WHERE NOT EXISTS (SELECT 1 FROM recipe WHERE recipe.search = step.search "
         "AND recipe.number = step.recipe)",
         "DELETE FROM epoch WHERE run NOT IN (SELECT id FROM run)",
+        "DELETE FROM row_loss WHERE run NOT IN (SELECT id FROM run)",
         "DELETE FROM epoch WHERE epoch > (SELECT count(*) FROM epoch AS other WHERE other.run = "
         "epoch.run AND other.epoch <= epoch.epoch)",
     )

@@ -17,6 +17,7 @@ from axiarch.journal.read import damaged
 from axiarch.journal.records import ExampleRecord, OverrideRecord, StepRecord, WorkerRecord
 from axiarch.recipes.recipe import Recipe
 from axiarch.runs.epoch import COLUMNS, Epoch
+from axiarch.runs.rows import RowLosses
 from axiarch.runs.states import RunState, SearchState
 from axiarch.text import shown
 
@@ -187,6 +188,11 @@ class JournalWriter:
             "UPDATE run SET state = ?, reason = ?, text = ?, best_epoch = ?, worker = NULL, "
             "changed "
             "= ? WHERE id = ?", (state, reason, text, best_epoch, self._change(), run))
+
+    def set_rows(self, run: int, rows: RowLosses) -> None:
+        """Enter the losses of validation rows by the weights that a run kept."""
+        self._db.execute("INSERT OR REPLACE INTO row_loss VALUES (?, ?, ?)",
+                         (run, rows.total, rows.content))
 
     def add_epochs(self, epochs: Iterable[Epoch]) -> None:
         """Enter epochs; one that is there already (a run trained again from a checkpoint) is

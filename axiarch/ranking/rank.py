@@ -1,39 +1,40 @@
-"""Rank recipes by the mean of their runs' steady losses, with the spread over repeats and honest
-ties.
+"""Rank recipes by their steady losses, with intervals, ties and what cannot be said yet.
 
-The interval of a mean uses one spread, pooled over the better quarter of the recipes (at least
-eight) as in a one-way analysis of variance, because two or three repeats alone say almost nothing
-about their own spread. Runs of different recipes share seeds and folds, so differences are judged
-by what is left of the spread when each seed and fold has been allowed for (a two-way analysis of
-variance without interaction): a fold that is hard for all says nothing about any of them. A recipe
-is *tied* with the leader unless the interval of the difference excludes zero at the stated
-confidence, shared out over all comparisons (Bonferroni; Dunn 1961). Where repeats are too few to
-know any spread, nothing is told apart, and no tie is claimed either.
+A level is what a mixed model makes of a recipe's runs (:mod:`axiarch.ranking.seeds`). Its interval
+knows both doubts: that seeds differ, and that the validation rows are a sample
+(:mod:`axiarch.ranking.rows`). A recipe stands *apart* from the leader where it is ruled out as the
+best (:mod:`axiarch.ranking.best`). Of the others those with as many runs as the leader are *tied*,
+and those with fewer are *not ruled out*. Where no recipe was trained twice, nothing is said.
 """
 
 from __future__ import annotations
 
 import math
-from collections.abc import Iterable, Mapping, Sequence
-from dataclasses import dataclass, replace
-from functools import lru_cache
+from collections.abc import Hashable, Iterable, Mapping, Sequence
+from dataclasses import dataclass, field, replace
+from functools import cached_property
 from typing import Literal
 
 import numpy as np
 
+from axiarch.ranking.evidence import Design, Evidence
+from axiarch.ranking.rows import RowTable, influence
+from axiarch.ranking.seeds import components
+from axiarch.runs.rows import RowLosses
 from axiarch.runs.steady import steady
 
-Standing = Literal["leader", "tied", "apart", "unknown"]
+#: How a recipe stands to the leader. *open* is not ruled out as the best, for want of runs.
+Standing = Literal["leader", "tied", "open", "apart", "unknown"]
+#: The same for people.
+STANDING_WORDS: dict[Standing, str] = {
+    "leader": "leader", "tied": "tied", "open": "not ruled out", "apart": "apart",
+    "unknown": "unknown"}
 
-#: Confidence of intervals and ties.
-CONFIDENCE = 0.95
-#: Times that the means are drawn again.
-_RESAMPLES = 2000
-#: Numbers drawn in all, about.
-_DRAWN = 400_000
-#: A recipe whose own spread is so many times the pooled one is on another scale: its own is used.
-#: By chance that happens to one recipe in four hundred with two repeats, and hardly ever with more.
-_WILD = 3.0
+#: Times that levels are worked out: seeds allowed for, the order may be another, and with it the
+#: recipes that variances are taken from.
+_TIMES = 3
+#: Recipes that are advised on at the most, the best of those not told apart.
+ADVISED = 5
 
 
 @dataclass(frozen=True)
@@ -54,6 +55,8 @@ class RunResult:
         Whether it trained to its own end (not to divergence or failure).
     replicate : (int, int) or None
         Its repeat and fold, which runs of other recipes share; None if they do not.
+    rows : RowLosses or None
+        Losses of validation rows by the weights it kept.
     """
 
     recipe: int
@@ -63,6 +66,7 @@ class RunResult:
     seconds: float
     ended: bool
     replicate: tuple[int, int] | None = None
+    rows: RowLosses | None = None
 
 
 @dataclass(frozen=True)
@@ -75,11 +79,15 @@ class Ranked:
         From 1.
     recipe : int
     loss : float
-        Mean over runs (repeats and folds) of the steady validation loss.
+        The level: the mean over runs (repeats and folds) of the steady validation loss, allowed
+        for seeds and folds that other recipes were trained on besides.
     spread : float or None
         Standard deviation over runs; None for a single one.
     half_width : float or None
-        Half the width of the interval of the mean; None where no spread is known.
+        Half the width of the 95 % interval of the level, with the doubt about seeds and the one
+        about rows; None where no spread is known.
+    seeds_half, rows_half : float or None
+        The same by seeds and folds alone, and by rows alone.
     training : float
         Mean training loss at the chosen epochs.
     metrics : tuple of float
@@ -110,6 +118,8 @@ class Ranked:
     seconds: float
     parameters: int
     standing: Standing = "unknown"
+    seeds_half: float | None = None
+    rows_half: float | None = None
 
     @property
     def gap(self) -> float:
@@ -140,6 +150,31 @@ class Partial:
 
 
 @dataclass(frozen=True)
+class Difference:
+    """By how much one recipe is better than another, and half its 95 % interval, paired over
+    rows and replicates.
+    """
+
+    better: float
+    half_width: float
+
+    @property
+    def sure(self) -> bool:
+        """Whether the interval leaves out zero."""
+        return abs(self.better) > self.half_width
+
+
+@dataclass(frozen=True)
+class Advice:
+    """How many more seeds for which recipes would tell these from the leader, if differences stay
+    as they are; no recipes where no number of seeds would.
+    """
+
+    recipes: tuple[int, ...]
+    seeds: int
+
+
+@dataclass(frozen=True)
 class Ranking:
     """All recipes with at least one run that ended, best first, and those that have none.
 
@@ -148,34 +183,59 @@ class Ranking:
     rows : tuple of Ranked
     broken : tuple of int
         Recipes all of whose ended runs diverged or failed.
-    pooled : float or None
-        The spread over runs that the intervals of means use.
-    paired : float or None
-        The spread of differences, seeds and folds allowed for, that ties are judged by; None if it
-        is not known.
     partial : tuple of Partial
         Recipes that were cut or still rest: those trained longest first, then by their loss at that
         epoch.
     optimism : float or None
-        By how much the leader's mean is expected to be too low, because it was chosen for being
+        By how much the leader's level is expected to be too low, because it was chosen for being
         low.
+    evidence : Evidence or None
+        What intervals and ties rest on, its recipes in the order of `rows`; None where no recipe
+        was trained twice.
     """
 
     rows: tuple[Ranked, ...]
     broken: tuple[int, ...]
-    pooled: float | None
-    paired: float | None = None
     partial: tuple[Partial, ...] = ()
     optimism: float | None = None
+    evidence: Evidence | None = field(default=None, compare=False, repr=False)
 
     @property
     def tied(self) -> tuple[Ranked, ...]:
-        """The leader and those not told apart from it."""
+        """The leader and those tied with it."""
         return tuple(r for r in self.rows if r.standing in ("leader", "tied"))
+
+    @property
+    def open(self) -> tuple[Ranked, ...]:
+        """Those that were trained too little to be ruled out."""
+        return tuple(r for r in self.rows if r.standing == "open")
+
+    @cached_property
+    def advice(self) -> Advice | None:
+        """What it would take to conclude more; None where there is nothing more to conclude."""
+        left = [i for i, row in enumerate(self.rows) if row.standing in ("tied", "open")]
+        if self.evidence is None or not left:
+            return None
+        needed = {i: self.evidence.seeds_needed(i) for i in left[:ADVISED]}
+        known = [seeds for seeds in needed.values() if seeds is not None]
+        if not known:
+            return Advice((), 0)
+        seeds = sorted(known)[(len(known) - 1) // 2]
+        recipes = [self.rows[i].recipe for i, n in needed.items() if n is not None and n <= seeds]
+        return Advice((self.rows[0].recipe, *recipes), seeds)
+
+    def difference(self, one: int, other: int) -> Difference | None:
+        """Return how much lower the first of two recipes, by number, is; None if not known."""
+        places = {row.recipe: i for i, row in enumerate(self.rows)}
+        if self.evidence is None or not {one, other} <= set(places):
+            return None
+        i, j = places[one], places[other]
+        return Difference(float(self.evidence.levels[j] - self.evidence.levels[i]),
+                          self.evidence.difference(i, j).half())
 
 
 def rank(results: Iterable[RunResult], parameters: Mapping[int, int],
-         broken: Iterable[int] = ()) -> Ranking:
+         broken: Iterable[int] = (), design: Design | None = None, root: bool = False) -> Ranking:
     """Rank the recipes of runs that have ended.
 
     Parameters
@@ -186,53 +246,77 @@ def rank(results: Iterable[RunResult], parameters: Mapping[int, int],
         Trainable parameters of each recipe.
     broken : iterable of int
         Recipe numbers of further runs that failed without any result.
+    design : Design, optional
+        How the rows were divided.
+    root : bool
+        Whether a loss is the root of the rows' mean.
     """
     good: dict[int, list[RunResult]] = {}
     failed: dict[int, int] = {}
     for result in results:
-        if result.ended and result.validation:
+        if result.ended and math.isfinite(steady(result.validation)[1]):
             good.setdefault(result.recipe, []).append(result)
         else:
             failed[result.recipe] = failed.get(result.recipe, 0) + 1
     for recipe in broken:
         failed[recipe] = failed.get(recipe, 0) + 1
-    rows = [
-        _row(recipe, runs, failed.get(recipe, 0), parameters[recipe])
-        for recipe, runs in good.items()
-    ]
-    rows.sort(key=lambda r: (r.failed > 0, r.loss, r.parameters, r.seconds, r.recipe))
-    pooled, freedom = _pooled_spread(rows)
-    paired = _paired_spread([good[r.recipe] for r in _better(rows)])
-    placed = tuple(_placed(i, row, rows, pooled, freedom, paired) for i, row in enumerate(rows))
-    return Ranking(placed,
-                   tuple(sorted(r for r in failed if r not in good)),
-                   pooled,
-                   paired[0] if paired else None,
-                   optimism=optimism(rows, pooled))
+    rows = [_row(recipe, runs, failed.get(recipe, 0), parameters[recipe])
+            for recipe, runs in good.items()]
+    rows.sort(key=_order)
+    for _ in range(_TIMES):
+        sound = sum(not row.failed for row in rows)
+        evidence = gathered([good[row.recipe] for row in rows], sound, design or Design(), root)
+        if evidence is None:
+            break
+        rows = [replace(row, loss=float(level))
+                for row, level in zip(rows, evidence.levels, strict=True)]
+        ordered = sorted(rows, key=_order)
+        if rows == ordered:
+            break
+        rows = ordered
+    lost = tuple(sorted(recipe for recipe in failed if recipe not in good))
+    if evidence is None:
+        placed = tuple(replace(row, place=i + 1, standing="unknown" if i else "leader")
+                       for i, row in enumerate(rows))
+        return Ranking(placed, lost)
+    optimism = evidence.optimism
+    placed = tuple(_placed(i, row, rows[0], evidence, optimism) for i, row in enumerate(rows))
+    return Ranking(placed, lost, optimism=optimism, evidence=evidence)
 
 
-def optimism(rows: Sequence[Ranked], pooled: float | None) -> float | None:
-    """Return by how much the lowest of the means is expected to be too low.
+def _order(row: Ranked) -> tuple[bool, float, int, float, int]:
+    return row.failed > 0, row.loss, row.parameters, row.seconds, row.recipe
 
-    The optimism of the minimum, by the parametric bootstrap (Efron & Tibshirani 1993): means are
-    drawn again around those found, drawn in towards each other by what is noise in their spread,
-    and the one that comes out lowest is held against what it was drawn around. None where no spread
-    is known.
+
+def gathered(recipes: Sequence[Sequence[RunResult]], sound: int, design: Design, root: bool
+             ) -> Evidence | None:
+    """Return what is known of the levels of recipes, best first; None where no recipe was trained
+    twice. The first `sound` of them have no failed run.
     """
-    good = [r for r in rows if not r.failed and math.isfinite(r.loss)]
-    if pooled is None or not math.isfinite(pooled) or len(good) < 2:
+    places: dict[Hashable, int] = {}
+    folds: list[int] = []
+    table: list[dict[int, RunResult]] = []
+    for runs in recipes:
+        own: dict[int, RunResult] = {}
+        for i, run in enumerate(runs):
+            key = run.replicate if run.replicate is not None else (run.recipe, i, "alone")
+            if key not in places:
+                places[key] = len(folds)
+                folds.append(run.replicate[1] if run.replicate is not None else 0)
+            own[places[key]] = run
+        table.append(own)
+    losses = np.full((len(table), max(len(folds), 1)), np.nan)
+    for i, own in enumerate(table):
+        for place, run in own.items():
+            losses[i, place] = steady(run.validation)[1]
+    parts = components(losses, places.get(design.chose, -1))
+    if parts is None:
         return None
-    means = np.array([r.loss for r in good])
-    errors = np.array([_error(r, pooled) for r in good])
-    centre = float(means.mean())
-    noise = float((errors**2).mean())
-    kept = math.sqrt(max(1.0 - noise / max(float(means.var()), 1e-300), 0.0))
-    truth = centre + kept * (means - centre)
-    # Of many recipes fewer draws do: each draw is a minimum over all of them, which varies little.
-    draws = max(min(_RESAMPLES, _DRAWN // len(good)), _RESAMPLES // 10)
-    drawn = truth + errors * np.random.default_rng(0).normal(size=(draws, len(good)))
-    lowest = drawn.argmin(axis=1)
-    return float((truth[lowest] - drawn[np.arange(draws), lowest]).mean())
+    totals = {folds[place]: run.rows.total for own in table for place, run in own.items()
+              if run.rows is not None}
+    rows = [{place: influence(run.rows.values, root) for place, run in own.items()
+             if run.rows is not None} for own in table]
+    return Evidence(parts, RowTable(rows, folds, totals, design.cuts), sound, design)
 
 
 def partials(first: Mapping[int, Sequence[float]], full: Iterable[int]) -> tuple[Partial, ...]:
@@ -291,80 +375,20 @@ def _mean(values: Sequence[float]) -> float:
     return math.fsum(values) / len(values)
 
 
-def _better(rows: Sequence[Ranked]) -> Sequence[Ranked]:
-    """Return the better quarter of the recipes, eight at least."""
-    return rows[: max(len(rows) // 4, min(len(rows), 8))]
+def _placed(i: int, row: Ranked, leader: Ranked, evidence: Evidence,
+            optimism: float | None) -> Ranked:
+    doubt = evidence.level(i)
+    half = doubt.half()
+    if i == 0 and optimism:
+        half = math.hypot(half, optimism)  # what was taken off is no better known than its size
+    row = replace(row, place=i + 1, half_width=half, seeds_half=doubt.seeds_half(),
+                  rows_half=doubt.rows_half())
+    return replace(row, standing=_standing(i, row, leader, evidence))
 
 
-def _paired_spread(recipes: Sequence[Sequence[RunResult]]) -> tuple[float, int] | None:
-    """Return the spread left when the mean of each recipe and of each replicate is taken out, and
-    its freedom.
-
-    None unless at least two recipes were run on the same replicates, at least two of them.
-    """
-    replicates = {run.replicate for run in recipes[0]} if recipes else set()
-    alike = [
-        runs for runs in recipes
-        if len(runs) == len(replicates) and {run.replicate for run in runs} == replicates
-    ]
-    if None in replicates or len(replicates) < 2 or len(alike) < 2:
-        return None
-    table = [[steady(run.validation)[1]
-              for run in sorted(runs, key=lambda r: r.replicate or (0, 0))]
-             for runs in alike]
-    means = [_mean(row) for row in table]
-    columns = [_mean([row[b] for row in table]) for b in range(len(replicates))]
-    grand = _mean(means)
-    freedom = (len(table) - 1) * (len(replicates) - 1)
-    squares = math.fsum((x - means[i] - columns[b] + grand) ** 2
-                        for i, row in enumerate(table) for b, x in enumerate(row))
-    return math.sqrt(squares / freedom), freedom
-
-
-def _pooled_spread(rows: Sequence[Ranked]) -> tuple[float | None, int]:
-    """Return the spread over repeats of the better quarter, and its degrees of freedom."""
-    known = [r for r in _better(rows) if r.spread is not None]
-    freedom = sum(r.repeats - 1 for r in known)
-    if freedom == 0:
-        return None, 0
-    return math.sqrt(math.fsum(
-        (r.repeats - 1) * (r.spread or 0.0)**2 for r in known) / freedom), freedom
-
-
-def _placed(i: int, row: Ranked, rows: Sequence[Ranked], pooled: float | None, freedom: int,
-            paired: tuple[float, int] | None) -> Ranked:
-    if pooled is None:
-        return replace(row, place=i + 1, standing="leader" if i == 0 else "unknown")
-    error = _error(row, pooled)
-    half = _t(freedom, 1) * error
+def _standing(i: int, row: Ranked, leader: Ranked, evidence: Evidence) -> Standing:
     if i == 0:
-        return replace(row, place=1, half_width=half, standing="leader")
-    leader = rows[0]
-    if paired is not None and row.repeats == leader.repeats and not _is_wild(row, pooled):
-        reach = _t(paired[1], len(rows) - 1) * paired[0] * math.sqrt(2 / row.repeats)
-    else:
-        reach = _t(freedom, len(rows) - 1) * math.hypot(error, _error(leader, pooled))
-    standing: Standing = "apart" if row.failed or row.loss - leader.loss > reach else "tied"
-    return replace(row, place=i + 1, half_width=half, standing=standing)
-
-
-def _error(row: Ranked, pooled: float) -> float:
-    """Return the standard error of a recipe's mean: by the pooled spread, or its own where that
-    is far wider.
-    """
-    return ((row.spread or 0.0) if _is_wild(row, pooled) else pooled) / math.sqrt(row.repeats)
-
-
-def _is_wild(row: Ranked, pooled: float) -> bool:
-    """Say whether a recipe's own spread is on another scale than the pooled one."""
-    return (row.spread or 0.0) > _WILD * pooled
-
-
-@lru_cache(1024)
-def _t(freedom: int, comparisons: int) -> float:
-    """Return the two-sided quantile of Student's t for :data:`CONFIDENCE`, shared over
-    `comparisons`.
-    """
-    from scipy.special import stdtrit
-
-    return float(stdtrit(freedom, 1 - (1 - CONFIDENCE) / (2 * comparisons)))
+        return "leader"
+    if row.failed or evidence.ruled_out[i]:
+        return "apart"
+    return "tied" if row.repeats >= leader.repeats else "open"

@@ -130,6 +130,8 @@ def _take_trained(search: RunningSearch, report: Trained) -> None:
         run.state, run.diverged = RunState.ENDED, report.end.reason == "diverged"
         search.journal.end_run(run.id, RunState.ENDED, report.end.reason, report.end.text,
                                report.end.best_epoch)
+        if report.rows is not None:
+            search.journal.set_rows(run.id, report.rows)
     else:
         _rest(search, run)
 

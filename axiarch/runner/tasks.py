@@ -8,6 +8,7 @@ from dataclasses import dataclass
 
 from axiarch.engine.run import RunEnd, RunSpec
 from axiarch.runs.epoch import Epoch
+from axiarch.runs.rows import RowLosses
 
 
 @dataclass(frozen=True)
@@ -112,7 +113,8 @@ class Trained:
     """Epochs of a run, its end if it ended with them, or that it reached the epoch asked for.
 
     `checkpoint` is the key of the checkpoint after the last of them, or empty. `examples` are
-    predictions for the first validation rows: probabilities, or scaled amounts.
+    predictions for some validation rows: probabilities, or scaled amounts. `rows` are the losses
+    of validation rows by the weights that an ended run kept; None where it diverged.
     """
 
     worker: int
@@ -122,6 +124,7 @@ class Trained:
     rests: bool = False
     checkpoint: str = ""
     examples: tuple[tuple[float, ...], ...] = ()
+    rows: RowLosses | None = None
 
 
 @dataclass(frozen=True)

@@ -7,10 +7,13 @@ from collections.abc import Callable
 from functools import cache, lru_cache
 from pathlib import Path
 
+import numpy as np
+
 from axiarch.data.dataset import read_dataset, written_at
 from axiarch.engine.checkpoint import EarlierEngine, encode_checkpoint, load_checkpoint
 from axiarch.engine.losses import LOSSES
 from axiarch.engine.rows import Source
+from axiarch.engine.run import RunEnd
 from axiarch.engine.state import TrainingState
 from axiarch.engine.training import Training
 from axiarch.errors import AxiarchError, TrainingError
@@ -19,6 +22,7 @@ from axiarch.runner.material import example_rows, outgrows_memory, shape_of, tra
 from axiarch.runner.store import FolderStore, key_of, named
 from axiarch.runner.tasks import Report, Returned, Task, Trained
 from axiarch.runs.epoch import Epoch
+from axiarch.runs.rows import RowLosses, kept_rows
 from axiarch.text import shown
 
 #: Seconds of training between two checkpoints: what a worker's death may cost.
@@ -112,7 +116,7 @@ class Trainer:
         elif now - self._reported < REPORT_SECONDS:
             return False
         self._report(Trained(self._worker, self._task.id, tuple(self._epochs), end, rests, key,
-                             self._examples(training)))
+                             self._examples(training), self._row_losses(training, end)))
         self._epochs = []
         self._reported = self._clock()
         if over:
@@ -128,6 +132,20 @@ class Trainer:
         inputs = self._rows.data(training.run.streams.fold).validation_inputs
         predicted = training.predict(inputs[example_rows(len(inputs), self._task.examples)])
         return tuple(map(tuple, predicted.tolist()))
+
+    def _row_losses(self, training: Training, end: RunEnd | None) -> RowLosses | None:
+        """Return the losses of validation rows by the weights that an ended run kept."""
+        if end is None or end.reason == "diverged":
+            return None
+        fold = training.run.streams.fold
+        data = self._rows.data(fold)
+        inputs = data.validation_inputs
+        rows = kept_rows(len(inputs))
+        if len(rows) < len(inputs):
+            inputs = np.ascontiguousarray(inputs[rows])
+        target = self._rows.dataset.folds[fold].encoding.target
+        losses = target.row_losses(training.predict_by_best(inputs), data.validation_targets[rows])
+        return RowLosses.of(len(data.validation_inputs), losses)
 
     def _state(self, task: Task) -> TrainingState | None:
         """Return where a run stood when it was last saved within the journal, or started; None

@@ -24,6 +24,7 @@ from axiarch.export.report import (
     write_report,
 )
 from axiarch.journal.workspace import Workspace
+from axiarch.ranking.rank import STANDING_WORDS
 from axiarch.recipes.fields import FIELDS
 from axiarch.recipes.recipe import short
 from axiarch.recipes.searchfile import write_search
@@ -41,7 +42,6 @@ LISTED, DRAWN = 20, 8
 FINDINGS = 20
 #: Packages whose versions change results.
 _PACKAGES = ("numpy", "numba", "scipy", "polars")
-_STANDING = {"leader": "leads", "tied": "tied", "apart": "apart", "unknown": "not ruled out"}
 
 
 def export_report(workspace: Workspace, snapshot: Snapshot, path: Path, recipe: int = 0,
@@ -174,7 +174,7 @@ def _ranking(s: Snapshot) -> Iterator[Block]:
         "dot: training loss. Orange recipes are tied.")
     yield Grid(("place", "recipe", "standing", target.loss_name, "±", "training", target.metrics[0],
                 "runs", "differs from the leader in"),
-               [(str(r.place), str(r.recipe), _STANDING[r.standing], loss(
+               [(str(r.place), str(r.recipe), STANDING_WORDS[r.standing], loss(
                    r.loss), "–" if r.half_width is None else loss(r.half_width), loss(
                        r.training), measured(target.metrics[0], r.metrics[0]), str(
                            r.repeats), s.recipes[r.recipe].apart(leader) or "–")

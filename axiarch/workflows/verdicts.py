@@ -7,6 +7,7 @@ from functools import lru_cache
 from axiarch.data.dataset import Dataset
 from axiarch.engine.stopping import StoppingState
 from axiarch.insight.forecast import Forecast
+from axiarch.ranking.rank import Ranked
 from axiarch.recipes.recipe import Recipe
 from axiarch.recipes.searchfile import SearchFile
 from axiarch.runs.epoch import Epoch
@@ -28,26 +29,54 @@ def ranking_verdict(s: Snapshot) -> str:
             f"Trained on training and validation rows together for {number(first.epoch, 3)} "
             "epochs: no loss here says how good it is. Open the seal to score it once on the test "
             "rows.")
-    reach = f" ± {first.half_width:.2g}" if first.half_width is not None else ""
-    tied = len(s.ranking.tied)
-    if first.standing == "leader" and s.ranking.pooled is None:
-        lead = (
-            f"Recipe {first.recipe} has the lowest loss, {loss(first.loss)}; with one seed per "
-            "recipe the uncertainty is unknown.")
-    elif tied > 1:
-        lead = (f"{count(tied, 'recipe')} are tied at {loss(first.loss)}{reach}; recipe "
-                f"{first.recipe} leads by mean.")
-    else:
-        lead = f"Recipe {first.recipe} stands apart at {loss(first.loss)}{reach}."
+    lead = _lead(s)
     broken = len(s.ranking.broken)
     none = (f" {count(broken, 'recipe')} {'has' if broken == 1 else 'have'} no "
             "result.") if broken else ""
-    if first.loss > s.dataset.baseline.loss - (first.half_width or 0.0):
-        return (
-            f"{lead} That is not below the baseline of {loss(s.dataset.baseline.loss)}: nothing "
-            "here "
-            f"has learnt anything yet.{none}")
-    return f"{lead}{_optimism(s)} {_against_base(s)}{none}{_elsewhere(s)}"
+    return f"{lead}{_optimism(s)} {_against_base(s)}{none}{_elsewhere(s)}{_advice(s)}"
+
+
+def _lead(s: Snapshot) -> str:
+    """Say which recipe leads, how sure its loss is, and which others may be as good."""
+    first = s.ranking.rows[0]
+    if s.ranking.evidence is None:
+        return (f"Recipe {first.recipe} has the lowest loss, {loss(first.loss)}; with one seed per "
+                "recipe the uncertainty is unknown.")
+    lead = f"Recipe {first.recipe} leads at {loss(first.loss)} ({interval(s, first)})."
+    tied, open_ = len(s.ranking.tied) - 1, len(s.ranking.open)
+    if not tied and not open_:
+        return f"{lead} It stands apart from all others."
+    words = [f"{count(tied, 'other')} {'is' if tied == 1 else 'are'} tied with it"] if tied else []
+    if open_:
+        many = f"{number(open_)} more" if tied else count(open_, "other")
+        words.append(f"{many}, with fewer runs, {'is' if open_ == 1 else 'are'} not ruled out")
+    return f"{lead} {', and '.join(words)}."
+
+
+def interval(s: Snapshot, row: Ranked) -> str:
+    """Return the interval of a recipe's level in words, both doubts apart."""
+    if row.half_width is None or row.seeds_half is None:
+        return "uncertainty unknown"
+    runs = count(row.repeats, "run" if len(s.dataset.folds) > 1 else "seed")
+    if row.rows_half is None:
+        return f"95 %: ± {row.seeds_half:.2g} over {runs}; the rows' part is unknown"
+    rows = number(s.dataset.rows["validation"]) if len(s.dataset.folds) == 1 else (
+        number(sum(fold.rows["validation"] for fold in s.dataset.folds)))
+    return (f"95 %: ± {row.half_width:.2g}; ± {row.seeds_half:.2g} over {runs}, "
+            f"± {row.rows_half:.2g} with these {rows} rows")
+
+
+def _advice(s: Snapshot) -> str:
+    """Say what it would take to conclude more."""
+    advice = s.ranking.advice
+    if advice is None or not s.over:
+        return ""
+    if not advice.recipes:
+        return " More seeds would not tell them apart: more validation rows might."
+    seconds = advice.seeds * sum(row.seconds for row in s.ranking.rows
+                                 if row.recipe in advice.recipes)
+    return (f" About {count(advice.seeds, 'more seed')} for {len(advice.recipes)} recipes "
+            f"({duration(seconds)} of training) would tell more.")
 
 
 def _elsewhere(s: Snapshot) -> str:
@@ -78,24 +107,60 @@ def _against_base(s: Snapshot) -> str:
         return beaten
     if base.recipe == first.recipe:
         return f"It is the base recipe. {beaten}"
-    if base.standing == "tied":
-        return f"The base recipe, at {loss(base.loss)}, is statistically tied with it. {beaten}"
-    return f"That is {loss(base.loss - first.loss)} below the base recipe. {beaten}"
+    return f"{against(s, first.recipe, base.recipe, 'the base recipe')} {beaten}"
+
+
+def against(s: Snapshot, one: int, other: int, name: str) -> str:
+    """Say by how much a recipe is better than another, paired over rows and seeds, and what it
+    costs beside it.
+    """
+    found = s.ranking.difference(one, other)
+    rows = {row.recipe: row for row in s.ranking.rows}
+    if found is None or not {one, other} <= set(rows):
+        return f"It is not known how it compares with {name}."
+    low, high = found.better - found.half_width, found.better + found.half_width
+    size = abs(found.better)
+    span_ = f"95 %: {number(low, 2)} to {number(high, 2)}"
+    if not found.sure:
+        return f"It is not told apart from {name}: {number(found.better, 2)} better ({span_})."
+    times = rows[one].seconds / rows[other].seconds if rows[other].seconds > 0 else 1.0
+    cost = f", {times:.2g} times the time" if times >= 1.1 or times <= 0.9 else ""
+    if found.better < 0:
+        span_ = f"95 %: {number(-high, 2)} to {number(-low, 2)}"
+    word = "better" if found.better > 0 else "worse"
+    return f"It is {number(size, 2)} {word} than {name} ({span_}){cost}."
 
 
 def _beaten(s: Snapshot) -> str:
-    """Say what the leader is compared with: the baseline, a linear model, the noise of the data."""
-    first, linear, best = s.ranking.rows[0], s.dataset.linear, s.dataset.noise_floor
-    half = first.half_width or 0.0
-    known = [f"Baseline {loss(s.dataset.baseline.loss)}"]
-    if linear is None or first.loss < linear.loss - half:
-        known += [f"linear model {loss(linear.loss)}"] if linear else []
-        linear = None
-    known += [f"noise of the data {loss(best.loss)}"] if best else []
-    worse = linear is not None and first.loss > linear.loss + half
-    how = "is better" if worse else "is statistically tied with it"
-    simple = f" A linear model, at {loss(linear.loss)}, {how}." if linear else ""
-    return f"{', '.join(known)}.{simple}"
+    """Say what the leader is better than, only where that stands apart, and the noise floor."""
+    known = {"baseline": s.dataset.baseline.loss}
+    if s.dataset.linear is not None:
+        known["linear model"] = s.dataset.linear.loss
+    better, unknown, worse = [], [], []
+    for name, level in known.items():
+        claim = s.skill.get(name)
+        text = f"the {name} ({loss(level)})"
+        if claim is not None and claim.verdict == "better":
+            better.append(f"{text} by {number(-claim.difference, 2)} ± {claim.half_width:.2g}")
+        elif claim is not None and claim.verdict == "worse":
+            worse.append(f"{text} by {number(claim.difference, 2)} ± {claim.half_width:.2g}")
+        else:
+            unknown.append(text)
+    words = []
+    if better:
+        words.append(f"It is better than {' and '.join(better)}.")
+    if worse:
+        words.append(f"It is worse than {' and '.join(worse)}.")
+    if unknown:
+        words.append(f"It is not told apart from {' or '.join(unknown)}.")
+    left = max((claim.left_out for claim in s.skill.values()), default=0)
+    if left:
+        also = "stands" if left == 1 else "stand"
+        words.append(f"{count(left, 'validation row')} that also {also} in the training part "
+                     f"{'is' if left == 1 else 'are'} left out of this.")
+    if s.dataset.noise_floor:
+        words.append(f"The noise of the data leaves {loss(s.dataset.noise_floor.loss)}.")
+    return " ".join(words)
 
 
 def search_verdict(s: Snapshot) -> str:

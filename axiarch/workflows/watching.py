@@ -27,11 +27,14 @@ from axiarch.journal.records import (
     WorkerRecord,
 )
 from axiarch.journal.workspace import Workspace
+from axiarch.ranking.claims import Claim, claim
+from axiarch.ranking.evidence import Design
 from axiarch.ranking.rank import Ranking, RunResult, partials, rank
 from axiarch.recipes.searchfile import SearchFile, read_search
 from axiarch.runner.material import shape_of
 from axiarch.runs.curve import Curve
 from axiarch.runs.epoch import Epoch
+from axiarch.runs.rows import RowLosses
 from axiarch.runs.states import OVER, SearchState
 from axiarch.search.methods import make_method
 from axiarch.text import shown
@@ -85,6 +88,8 @@ class Snapshot:
         Bytes that all workers together took at the most; 0 while it runs.
     openings : tuple of OpeningRecord
         When the seal on the test rows of its data was opened, oldest first.
+    skill : mapping of str to Claim
+        How the leader compares with the baseline and the linear model, where that is known.
     """
 
     search: SearchRecord
@@ -104,6 +109,7 @@ class Snapshot:
     forecast: Forecast | None = None
     memory: int = 0
     openings: tuple[OpeningRecord, ...] = ()
+    skill: Mapping[str, Claim] = field(default_factory=dict)
 
     @cached_property
     def ended_runs(self) -> int:
@@ -176,9 +182,11 @@ class Watcher:
     _recipes: dict[int, RecipeRecord] = field(default_factory=dict)
     _runs: dict[int, RunRecord] = field(default_factory=dict)
     _curves: dict[int, Curve] = field(default_factory=dict)
-    _ranking: Ranking = field(default_factory=lambda: Ranking((), (), None))
+    _ranking: Ranking = field(default_factory=lambda: Ranking((), ()))
     _last: Snapshot | None = None
     _spent: int = 0
+    _rows: dict[int, RowLosses] = field(default_factory=dict)
+    _skill: Mapping[str, Claim] = field(default_factory=dict)
     _works: dict[int, float] = field(default_factory=dict)
     _expected: tuple[int, float] = (0, 0.0)
 
@@ -214,8 +222,9 @@ class Watcher:
                                    shown(self.workspace.folder), "see axiarch status")
         with guarded(self.workspace.journal):
             self._take_changes()
+            file, dataset = self._opened(record)
             if self._stale and (self._rank_is_due() or record.state in _ENDED or not alive):
-                self._rank_again()
+                self._rank_again(file, dataset)
             self._last = self._snapshot(record, alive)
             _check_sense(self._last)
         return self._last
@@ -247,13 +256,24 @@ class Watcher:
         """Whether ranking again now takes at most a tenth of the time."""
         return time.monotonic() - self._ranked_at >= _RANKING_SHARE * self._rank_cost
 
-    def _rank_again(self) -> None:
+    def _opened(self, record: SearchRecord) -> tuple[SearchFile, Dataset]:
+        """Return what is searched, and the data; read once."""
+        if self._last is not None:
+            return self._last.file, self._last.dataset
+        return read_search(record.file, "search.toml"), data_set(self.workspace, record.data)
+
+    def _rank_again(self, file: SearchFile, dataset: Dataset) -> None:
         started = time.monotonic()
-        self._ranking, self._stale = self._rank(), False
+        self._rows |= self._reader.row_losses(self.number, self._rows)
+        results, broken = self._results()
+        self._ranking = self._rank(results, broken, file, dataset)
+        self._skill = skill(self._ranking, results, dataset)
+        self._stale = False
         self._ranked_at = time.monotonic()
         self._rank_cost = self._ranked_at - started
 
-    def _rank(self) -> Ranking:
+    def _results(self) -> tuple[list[RunResult], list[int]]:
+        """Return what ended runs came to, and the recipes of those that failed."""
         results, broken = [], []
         for run in self._runs.values():
             curve = self._curves.get(run.id, Curve())
@@ -261,10 +281,17 @@ class Watcher:
                 results.append(
                     RunResult(run.recipe, curve.validation, curve.train_loss_eval, curve.metrics,
                               curve.total_seconds, run.reason != "diverged",
-                              None if self._recipes[run.recipe].origin else (run.repeat, run.fold)))
+                              None if self._recipes[run.recipe].origin else (run.repeat, run.fold),
+                              self._rows.get(run.id)))
             elif run.state == "failed":
                 broken.append(run.recipe)
-        ranking = rank(results, {r.number: r.parameters for r in self._recipes.values()}, broken)
+        return results, broken
+
+    def _rank(self, results: list[RunResult], broken: list[int], file: SearchFile,
+              dataset: Dataset) -> Ranking:
+        method = make_method(file.method, file.space, file.seed)
+        ranking = rank(results, {r.number: r.parameters for r in self._recipes.values()}, broken,
+                       design_of(dataset, method.learns), dataset.target.task == "regression")
         first = {r.recipe: self._curves[r.id].validation for r in sorted(
             self._runs.values(), key=lambda r: (r.repeat, r.fold), reverse=True)
             if r.id in self._curves and r.state in ("resting", "cut")}
@@ -277,14 +304,11 @@ class Watcher:
             record = replace(record,
                              state=SearchState.INTERRUPTED,
                              why="the process that ran it is gone; you can resume it")
+        file, dataset = self._opened(record)
         if self._last is None:
-            file = read_search(record.file, "search.toml")
-            dataset = data_set(self.workspace, record.data)
             replicates = 1 if file.start else file.repeats * len(dataset.folds)
             method = make_method(file.method, file.space, file.seed, replicates)
             self._expected = method.expected_runs, method.expected_epochs if method.learns else 0.0
-        else:
-            file, dataset = self._last.file, self._last.dataset
         overrides = [r.value for r in self._reader.overrides(self.number) if r.what == "recipes"]
         if overrides:
             options = {**file.method.options, "recipes": overrides[-1]}
@@ -313,6 +337,7 @@ class Watcher:
             self._last.forecast if self._last else self._forecast(),
             self._memory(record),
             self._reader.openings(dataset.table),
+            self._skill,
         )
 
     def _forecast(self) -> Forecast | None:
@@ -388,6 +413,38 @@ def newest(reader: JournalReader, workspace: Workspace) -> int:
         raise WorkspaceMissing("no search has been started here", shown(workspace.folder),
                                "start one: axiarch search FILE")
     return searches[-1].number
+
+
+def design_of(dataset: Dataset, learns: bool) -> Design:
+    """Return how the rows of a data set are divided; a method that `learns` chooses by the first
+    seed and fold.
+    """
+    split, rows = dataset.plan.split, dataset.folds[0].rows
+    return Design(max(split.folds, 1), split.fold_repeats if split.folds else 1,
+                  rows["validation"] / rows["train"], (0, 0) if learns else None)
+
+
+def skill(ranking: Ranking, results: list[RunResult], dataset: Dataset) -> dict[str, Claim]:
+    """Return how the leader compares with the baseline and the linear model."""
+    if not ranking.rows or dataset.plan.split.all_open:
+        return {}
+    references = {}
+    for fold in range(len(dataset.folds)):
+        reference = dataset.reference(fold)
+        if reference is None:
+            return {}
+        references[fold] = reference
+    runs = [run for run in results if run.recipe == ranking.rows[0].recipe]
+    repeated = {fold: each.repeated for fold, each in references.items()}
+    root, found = dataset.target.task == "regression", {}
+    lines = {"baseline": {fold: each.baseline for fold, each in references.items()},
+             "linear model": {fold: each.linear for fold, each in references.items()
+                              if each.linear is not None}}
+    for name, others in lines.items():
+        made = claim(ranking, 0, runs, others, repeated, root)
+        if made is not None:
+            found[name] = made
+    return found
 
 
 def snapshot_of(workspace: Workspace, number: int = 0) -> Snapshot:

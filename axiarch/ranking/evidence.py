@@ -1,0 +1,159 @@
+"""What is known of the levels of recipes and of their differences, and how surely."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Sequence
+from dataclasses import dataclass
+from functools import cached_property
+
+import numpy as np
+from numpy.typing import NDArray
+
+from axiarch.ranking.best import critical
+from axiarch.ranking.doubt import Doubt, Term
+from axiarch.ranking.optimism import optimism
+from axiarch.ranking.rows import RowTable
+from axiarch.ranking.seeds import Components
+
+Floats = NDArray[np.float64]
+
+#: Recipes at the top that another one is compared with to rule it out as the best.
+RIVALS = 5
+#: Recipes whose differences are paired over rows; the rows of those further down are bounded.
+PAIRED = 64
+#: Seeds that are proposed at the most.
+MOST_SEEDS = 60
+
+
+@dataclass(frozen=True)
+class Design:
+    """How the rows were divided.
+
+    Attributes
+    ----------
+    folds : int
+        Folds of one cut; 1 is a single validation part.
+    cuts : int
+        How often the rows were cut into folds.
+    overlap : float
+        Validation rows per training row: the training rows of folds overlap.
+    chose : (int, int) or None
+        The repeat and fold whose losses chose which recipes are trained on others.
+    """
+
+    folds: int = 1
+    cuts: int = 1
+    overlap: float = 0.0
+    chose: tuple[int, int] | None = None
+
+    @property
+    def factor(self) -> float:
+        """The variance that overlapping training rows add, per variance of a replicate."""
+        return self.overlap if self.folds > 1 else 0.0
+
+
+@dataclass(frozen=True)
+class Evidence:
+    """Levels of K recipes, best first, and what they rest on.
+
+    Attributes
+    ----------
+    parts : Components
+    rows : RowTable
+    sound : int
+        Recipes without a failed run; those after them are never the best.
+    design : Design
+    """
+
+    parts: Components
+    rows: RowTable
+    sound: int
+    design: Design = Design()
+
+    @property
+    def levels(self) -> Floats:
+        """The level of each recipe (K,)."""
+        return self.parts.levels
+
+    def level(self, recipe: int) -> Doubt:
+        """Return the doubt about a recipe's level."""
+        seeds = self.parts.level_terms(recipe, self.design.factor)
+        return self._together(seeds, self.rows.level(recipe))
+
+    def difference(self, one: int, other: int) -> Doubt:
+        """Return the doubt about the difference of two recipes' levels, paired over rows and
+        replicates.
+        """
+        seeds = self.parts.difference_terms(one, other, self.design.factor)
+        if max(one, other) < PAIRED:
+            return self._together(seeds, self.rows.difference(one, other))
+        apart = self.rows.level(one), self.rows.level(other)
+        if apart[0] is None or apart[1] is None:
+            return self._together(seeds, None)
+        bound = (math.sqrt(apart[0][0]) + math.sqrt(apart[1][0])) ** 2
+        return self._together(seeds, (bound, min(apart[0][1], apart[1][1])))
+
+    def _together(self, seeds: tuple[Term, ...], rows: Term | None) -> Doubt:
+        """Return both doubts. Every fold has rows of its own: their doubt is in the spread over
+        folds, and counts by itself only where it is the larger one.
+        """
+        if rows is None:
+            return Doubt(seeds)
+        if self.design.folds == 1:
+            return Doubt(seeds, (rows,))
+        spread = math.fsum(variance for variance, _ in seeds)
+        left = max(rows[0] - spread, 0.0)
+        return Doubt(seeds, ((left, rows[1]),))
+
+    @cached_property
+    def ruled_out(self) -> tuple[bool, ...]:
+        """Whether each recipe is ruled out as the best (Hsu 1984; Edwards & Hsu 1983)."""
+        return tuple(any(self._beats(rival, i) for rival in self._rivals if rival != i)
+                     and self._worse_than_leader(i) for i in range(len(self.levels)))
+
+    def _worse_than_leader(self, recipe: int) -> bool:
+        """Whether a recipe is worse than the leader as it is expected to be: its optimism off."""
+        apart = float(self.levels[recipe] - self.levels[0]) - (self.optimism or 0.0)
+        return apart > self.difference(0, recipe).half(self._critical)
+
+    @cached_property
+    def _rivals(self) -> Sequence[int]:
+        """The recipes that others are compared with: the best, and the best of those known best.
+        """
+        count = self.sound
+        known = [i for i in range(count) if self.parts.counts[i] == self.parts.counts.max()]
+        return sorted({*range(min(RIVALS, count)), *known[:RIVALS]})
+
+    def _beats(self, one: int, other: int) -> bool:
+        apart = float(self.levels[other] - self.levels[one])
+        return apart > 0 and apart > self.difference(one, other).half(self._critical)
+
+    def _critical(self, freedom: float) -> float:
+        return critical(len(self.levels) - 1, freedom)
+
+    @cached_property
+    def optimism(self) -> float | None:
+        """By how much the leader's level is expected to be too low."""
+        parts = self.parts
+        own = parts.own * (1 / parts.counts + self.design.factor)
+        if self.design.folds == 1:
+            own = own + np.array([self.rows.own(i) if i < PAIRED else 0.0
+                                  for i in range(len(own))])
+        first = slice(self.sound)
+        return optimism(self.levels[first], np.sqrt(own)[first], parts.own_freedom[first])
+
+    def seeds_needed(self, recipe: int) -> int | None:
+        """Return how many more replicates of the leader and of a recipe would rule it out, if the
+        difference stays as it is; None where no number would.
+        """
+        apart = float(self.levels[recipe] - self.levels[0])
+        now = self.difference(0, recipe)
+        counts = self.parts.counts[[0, recipe]]
+        for more in range(1, MOST_SEEDS + 1):
+            terms = tuple((float((1 / (count + more) + self.design.factor) * self.parts.own[i]),
+                           float(self.parts.own_freedom[i] + more))
+                          for i, count in zip((0, recipe), counts, strict=True))
+            if apart > Doubt(terms, now.rows).half(self._critical):
+                return more
+        return None
