@@ -59,6 +59,8 @@ class Evidence:
 
     Attributes
     ----------
+    recipes : tuple of int
+        Their numbers.
     parts : Components
     rows : RowTable
     sound : int
@@ -66,6 +68,7 @@ class Evidence:
     design : Design
     """
 
+    recipes: tuple[int, ...]
     parts: Components
     rows: RowTable
     sound: int
@@ -154,6 +157,7 @@ class Evidence:
             terms = tuple((float((1 / (count + more) + self.design.factor) * self.parts.own[i]),
                            float(self.parts.own_freedom[i] + more))
                           for i, count in zip((0, recipe), counts, strict=True))
-            if apart > Doubt(terms, now.rows).half(self._critical):
+            fewer = min(counts) / (min(counts) + more)
+            if apart - (self.optimism or 0.0) * fewer > Doubt(terms, now.rows).half(self._critical):
                 return more
         return None

@@ -25,6 +25,8 @@ from axiarch.runs.steady import steady
 
 #: How a recipe stands to the leader. *open* is not ruled out as the best, for want of runs.
 Standing = Literal["leader", "tied", "open", "apart", "unknown"]
+#: The order of the groups.
+_GROUPS: dict[Standing, int] = {"leader": 0, "unknown": 0, "tied": 1, "open": 2, "apart": 3}
 #: The same for people.
 STANDING_WORDS: dict[Standing, str] = {
     "leader": "leader", "tied": "tied", "open": "not ruled out", "apart": "apart",
@@ -176,7 +178,10 @@ class Advice:
 
 @dataclass(frozen=True)
 class Ranking:
-    """All recipes with at least one run that ended, best first, and those that have none.
+    """All recipes with at least one run that ended, and those that have none.
+
+    The leader comes first, then those tied with it, then those not ruled out, then those that
+    stand apart, and in each group the lowest loss first.
 
     Attributes
     ----------
@@ -190,8 +195,8 @@ class Ranking:
         By how much the leader's level is expected to be too low, because it was chosen for being
         low.
     evidence : Evidence or None
-        What intervals and ties rest on, its recipes in the order of `rows`; None where no recipe
-        was trained twice.
+        What intervals and ties rest on, its recipes by their losses; None where no recipe was
+        trained twice.
     """
 
     rows: tuple[Ranked, ...]
@@ -213,23 +218,23 @@ class Ranking:
     @cached_property
     def advice(self) -> Advice | None:
         """What it would take to conclude more; None where there is nothing more to conclude."""
-        left = [i for i, row in enumerate(self.rows) if row.standing in ("tied", "open")]
+        left = [row.recipe for row in (*self.tied[1:], *self.open)]
         if self.evidence is None or not left:
             return None
-        needed = {i: self.evidence.seeds_needed(i) for i in left[:ADVISED]}
+        places = self.evidence.recipes.index
+        needed = {recipe: self.evidence.seeds_needed(places(recipe)) for recipe in left[:ADVISED]}
         known = [seeds for seeds in needed.values() if seeds is not None]
         if not known:
             return Advice((), 0)
         seeds = sorted(known)[(len(known) - 1) // 2]
-        recipes = [self.rows[i].recipe for i, n in needed.items() if n is not None and n <= seeds]
+        recipes = [recipe for recipe, n in needed.items() if n is not None and n <= seeds]
         return Advice((self.rows[0].recipe, *recipes), seeds)
 
     def difference(self, one: int, other: int) -> Difference | None:
         """Return how much lower the first of two recipes, by number, is; None if not known."""
-        places = {row.recipe: i for i, row in enumerate(self.rows)}
-        if self.evidence is None or not {one, other} <= set(places):
+        if self.evidence is None or not {one, other} <= set(self.evidence.recipes):
             return None
-        i, j = places[one], places[other]
+        i, j = map(self.evidence.recipes.index, (one, other))
         return Difference(float(self.evidence.levels[j] - self.evidence.levels[i]),
                           self.evidence.difference(i, j).half())
 
@@ -280,7 +285,9 @@ def rank(results: Iterable[RunResult], parameters: Mapping[int, int],
                        for i, row in enumerate(rows))
         return Ranking(placed, lost)
     optimism = evidence.optimism
-    placed = tuple(_placed(i, row, rows[0], evidence, optimism) for i, row in enumerate(rows))
+    known = [_known(i, row, rows[0], evidence, optimism) for i, row in enumerate(rows)]
+    known.sort(key=lambda row: _GROUPS[row.standing])
+    placed = tuple(replace(row, place=i + 1) for i, row in enumerate(known))
     return Ranking(placed, lost, optimism=optimism, evidence=evidence)
 
 
@@ -316,7 +323,8 @@ def gathered(recipes: Sequence[Sequence[RunResult]], sound: int, design: Design,
               if run.rows is not None}
     rows = [{place: influence(run.rows.values, root) for place, run in own.items()
              if run.rows is not None} for own in table]
-    return Evidence(parts, RowTable(rows, folds, totals, design.cuts), sound, design)
+    numbers = tuple(runs[0].recipe for runs in recipes)
+    return Evidence(numbers, parts, RowTable(rows, folds, totals, design.cuts), sound, design)
 
 
 def partials(first: Mapping[int, Sequence[float]], full: Iterable[int]) -> tuple[Partial, ...]:
@@ -375,13 +383,13 @@ def _mean(values: Sequence[float]) -> float:
     return math.fsum(values) / len(values)
 
 
-def _placed(i: int, row: Ranked, leader: Ranked, evidence: Evidence,
+def _known(i: int, row: Ranked, leader: Ranked, evidence: Evidence,
             optimism: float | None) -> Ranked:
     doubt = evidence.level(i)
     half = doubt.half()
     if i == 0 and optimism:
         half = math.hypot(half, optimism)  # what was taken off is no better known than its size
-    row = replace(row, place=i + 1, half_width=half, seeds_half=doubt.seeds_half(),
+    row = replace(row, half_width=half, seeds_half=doubt.seeds_half(),
                   rows_half=doubt.rows_half())
     return replace(row, standing=_standing(i, row, leader, evidence))
 

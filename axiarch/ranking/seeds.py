@@ -26,6 +26,9 @@ Floats = NDArray[np.float64]
 FEWEST = 8
 #: Steps of Newton's method for the inverse of the trigamma function.
 _STEPS = 50
+#: Times that replicates' effects are estimated again by the weights that noise of several sizes
+#: asks for.
+_REWEIGHTED = 3
 
 
 @dataclass(frozen=True)
@@ -44,11 +47,11 @@ class Components:
     freedom : int
         Its degrees of freedom.
     between : float
-        Mean square of the replicates' effects, divided by the recipes that share a replicate: the
-        variance that all recipes share on a replicate, and a share of `pooled`.
+        Variance of the estimated effects of replicates: what all recipes share on one, and the
+        error of the estimate.
     between_freedom : int
-    sharing : float
-        Recipes that share a replicate, their harmonic mean; infinite where none do.
+    estimated : float
+        Variance of the estimate of a replicate's effect: a share of `between`.
     effects : (R,) array
         Best linear unbiased predictions of the replicates' effects.
     counts : (K,) array
@@ -66,7 +69,7 @@ class Components:
     freedom: int
     between: float
     between_freedom: int
-    sharing: float
+    estimated: float
     effects: Floats
     counts: NDArray[np.int64]
     present: NDArray[np.bool_]
@@ -75,7 +78,7 @@ class Components:
     @property
     def shared(self) -> float:
         """Variance of the effect that all recipes share on a replicate."""
-        return max(self.between - self.pooled / self.sharing, 0.0)
+        return max(self.between - self.estimated, 0.0)
 
     def level_terms(self, recipe: int, factor: float = 0.0) -> tuple[Term, ...]:
         """Return the variances of a recipe's level over replicates.
@@ -87,7 +90,7 @@ class Components:
             overlap (Nadeau & Bengio 2003); 0 for seeds.
         """
         scale = 1 / self.counts[recipe] + factor
-        own = scale * self.own[recipe] * (1 - 1 / self.sharing)
+        own = scale * max(self.own[recipe] - self.estimated, 0.1 * self.own[recipe])
         terms = [(float(own), float(self.own_freedom[recipe]))]
         if self.between_freedom:
             terms.append((float(scale * self.between), float(self.between_freedom)))
@@ -127,25 +130,53 @@ def components(losses: Floats, chose: int = -1) -> Components | None:
         return None
     table, there = losses[trusted], present[trusted]
     used = there.sum(0) > 1
-    normal, right = _normal(table, there, np.ones(len(trusted)))
-    effects = np.where(used, np.linalg.pinv(normal, hermitian=True) @ right, 0.0)
-    rank = int(np.linalg.matrix_rank(normal, hermitian=True))
-    residuals = np.where(there, table - effects, 0.0)
-    residuals = np.where(there, residuals - residuals.sum(1, keepdims=True) / there.sum(1)[:, None],
-                         0.0)
-    squares, own_counts = (residuals**2).sum(1), there.sum(1)
-    freedom = int(there.sum()) - len(trusted) - rank
+    freedoms = there.sum(1) - 1
+    fit = _fitted(table, there, used, np.ones(len(trusted)))
+    freedom = int(freedoms.sum()) - fit.rank
     if freedom <= 0:  # one recipe alone, or none that share a replicate with another
         return _alone(losses, present, counts, trusted)
-    pooled = float(squares.sum()) / freedom
-    sharing = float(1 / np.mean(1 / there[:, used].sum(0)))
-    own, own_freedom = _moderated(squares, own_counts - 1, pooled, freedom, len(losses), trusted)
+    pooled = float(fit.squares.sum()) / freedom
+    degrees = np.asarray(freedoms * (freedom / max(int(freedoms.sum()), 1)), np.float64)
+    prior = _prior(fit.squares / degrees, degrees, pooled)
+    for _ in range(_REWEIGHTED if math.isfinite(prior[0]) else 0):
+        # Noise of several sizes: loud recipes must not be heard in what is left of calm ones.
+        own = _moderated(fit.squares, degrees, prior, freedom)[0]
+        fit = _fitted(table, there, used, 1 / own)
+        degrees = freedoms * (1 - (1 / own) / (1 / own).sum())
+        prior = _prior(fit.squares / degrees, degrees, pooled)
+    known, known_freedom = _moderated(fit.squares, degrees, prior, freedom)
+    own = np.full(len(losses), prior[1])
+    own_freedom = np.full(len(losses), min(prior[0], float(freedom)))
+    own[trusted], own_freedom[trusted] = known, known_freedom
     blocks = int(used.sum())
-    between = float(((effects[used] - effects[used].mean()) ** 2).sum()) / max(blocks - 1, 1)
-    shared = max(between - pooled / sharing, 0.0)
-    levels, predicted, covariance = _solved(losses, present, own, shared, chose)
-    return Components(levels, own, own_freedom, pooled, freedom, between, blocks - 1, sharing,
+    effects = fit.effects[used]
+    between = float(((effects - effects.mean()) ** 2).sum()) / max(blocks - 1, 1)
+    weights = there[:, used].T @ (1 / known)
+    estimated = float(np.mean(1 / weights))
+    levels, predicted, covariance = _solved(losses, present, own, max(between - estimated, 0.0),
+                                            chose)
+    return Components(levels, own, own_freedom, pooled, freedom, between, blocks - 1, estimated,
                       predicted, counts, present, covariance)
+
+
+@dataclass(frozen=True)
+class _Fit:
+    """Effects (R,) of replicates by weighted least squares, how many are told apart, and each
+    recipe's sum of squares (K,) of what they leave.
+    """
+
+    effects: Floats
+    rank: int
+    squares: Floats
+
+
+def _fitted(table: Floats, there: NDArray[np.bool_], used: NDArray[np.bool_], weights: Floats
+            ) -> _Fit:
+    normal, right = _normal(table, there, weights)
+    effects = np.where(used, np.linalg.pinv(normal, hermitian=True) @ right, 0.0)
+    left = np.where(there, table - effects, 0.0)
+    left = np.where(there, left - left.sum(1, keepdims=True) / there.sum(1)[:, None], 0.0)
+    return _Fit(effects, int(np.linalg.matrix_rank(normal, hermitian=True)), (left**2).sum(1))
 
 
 def _better(counts: NDArray[np.int64]) -> NDArray[np.int64]:
@@ -191,23 +222,24 @@ def _solved(losses: Floats, present: NDArray[np.bool_], own: Floats, shared: flo
     return means - (present * effects).sum(1) / counts, effects, covariance
 
 
-def _moderated(squares: Floats, freedoms: NDArray[np.int64], pooled: float, freedom: int,
-               recipes: int, trusted: NDArray[np.int64]) -> tuple[Floats, Floats]:
-    """Return the variance of every recipe, drawn towards the others', and its freedom.
+def _moderated(squares: Floats, degrees: Floats, prior: tuple[float, float], freedom: int
+               ) -> tuple[Floats, Floats]:
+    """Return the variance of each recipe (K,), drawn towards the others', and its freedom.
 
-    `squares` are the sums of squared residuals of the `trusted` recipes. Replicates' effects took
-    some of their freedom, which is shared out.
+    Parameters
+    ----------
+    squares, degrees : (K,) arrays
+        Sums of squared residuals, and the freedom of each.
+    prior : (float, float)
+        Freedom and scale of the distribution that variances are drawn from.
+    freedom : int
+        Of all residuals together: no variance is known better.
     """
-    kept = freedom / max(int(freedoms.sum()), 1)
-    degrees = np.asarray(freedoms * kept, np.float64)
-    own = squares / degrees
-    prior_freedom, prior = _prior(own, degrees, pooled)
-    found, found_freedom = np.full(recipes, prior), np.full(recipes, min(prior_freedom, freedom))
-    if math.isinf(prior_freedom):
-        return np.full(recipes, pooled), np.full(recipes, float(freedom))
-    found[trusted] = (prior_freedom * prior + degrees * own) / (prior_freedom + degrees)
-    found_freedom[trusted] = np.minimum(prior_freedom + degrees, freedom)
-    return found, found_freedom
+    strength, scale = prior
+    if math.isinf(strength):
+        return np.full(len(squares), scale), np.full(len(squares), float(freedom))
+    found = (strength * scale + squares) / (strength + degrees)
+    return found, np.minimum(strength + degrees, freedom)
 
 
 def _prior(own: Floats, freedoms: Floats, pooled: float) -> tuple[float, float]:
@@ -252,5 +284,5 @@ def _alone(losses: Floats, present: NDArray[np.bool_], counts: NDArray[np.int64]
     levels = np.where(present, losses, 0.0).sum(1) / np.maximum(counts, 1)
     replicates = losses.shape[1]
     return Components(levels, np.full(len(losses), pooled), np.full(len(losses), float(freedom)),
-                      pooled, freedom, 0.0, 0, math.inf, np.zeros(replicates), counts, present,
+                      pooled, freedom, 0.0, 0, 0.0, np.zeros(replicates), counts, present,
                       np.zeros((replicates, replicates)))

@@ -33,7 +33,7 @@ def ranking_verdict(s: Snapshot) -> str:
     broken = len(s.ranking.broken)
     none = (f" {count(broken, 'recipe')} {'has' if broken == 1 else 'have'} no "
             "result.") if broken else ""
-    return f"{lead}{_optimism(s)} {_against_base(s)}{none}{_elsewhere(s)}{_advice(s)}"
+    return f"{lead}{_advice(s)} {_against_base(s)}{_optimism(s)}{none}{_elsewhere(s)}"
 
 
 def _lead(s: Snapshot) -> str:
@@ -42,7 +42,7 @@ def _lead(s: Snapshot) -> str:
     if s.ranking.evidence is None:
         return (f"Recipe {first.recipe} has the lowest loss, {loss(first.loss)}; with one seed per "
                 "recipe the uncertainty is unknown.")
-    lead = f"Recipe {first.recipe} leads at {loss(first.loss)} ({interval(s, first)})."
+    lead = f"Recipe {first.recipe} leads at {loss(first.loss)}{interval(s, first)}."
     tied, open_ = len(s.ranking.tied) - 1, len(s.ranking.open)
     if not tied and not open_:
         return f"{lead} It stands apart from all others."
@@ -56,14 +56,14 @@ def _lead(s: Snapshot) -> str:
 def interval(s: Snapshot, row: Ranked) -> str:
     """Return the interval of a recipe's level in words, both doubts apart."""
     if row.half_width is None or row.seeds_half is None:
-        return "uncertainty unknown"
+        return ", its uncertainty unknown"
     runs = count(row.repeats, "run" if len(s.dataset.folds) > 1 else "seed")
     if row.rows_half is None:
-        return f"95 %: ± {row.seeds_half:.2g} over {runs}; the rows' part is unknown"
+        return f" ± {row.seeds_half:.2g} (95 %, {runs}; what the rows add is unknown)"
     rows = number(s.dataset.rows["validation"]) if len(s.dataset.folds) == 1 else (
         number(sum(fold.rows["validation"] for fold in s.dataset.folds)))
-    return (f"95 %: ± {row.half_width:.2g}; ± {row.seeds_half:.2g} over {runs}, "
-            f"± {row.rows_half:.2g} with these {rows} rows")
+    return (f" ± {row.half_width:.2g} (95 %; ± {row.seeds_half:.2g} over {runs}, "
+            f"± {row.rows_half:.2g} with these {rows} rows)")
 
 
 def _advice(s: Snapshot) -> str:
@@ -122,7 +122,7 @@ def against(s: Snapshot, one: int, other: int, name: str) -> str:
     size = abs(found.better)
     span_ = f"95 %: {number(low, 2)} to {number(high, 2)}"
     if not found.sure:
-        return f"It is not told apart from {name}: {number(found.better, 2)} better ({span_})."
+        return f"It is not clearly better than {name}: by {number(found.better, 2)} ({span_})."
     times = rows[one].seconds / rows[other].seconds if rows[other].seconds > 0 else 1.0
     cost = f", {times:.2g} times the time" if times >= 1.1 or times <= 0.9 else ""
     if found.better < 0:
@@ -152,7 +152,7 @@ def _beaten(s: Snapshot) -> str:
     if worse:
         words.append(f"It is worse than {' and '.join(worse)}.")
     if unknown:
-        words.append(f"It is not told apart from {' or '.join(unknown)}.")
+        words.append(f"It is not clearly better or worse than {' or '.join(unknown)}.")
     left = max((claim.left_out for claim in s.skill.values()), default=0)
     if left:
         also = "stands" if left == 1 else "stand"

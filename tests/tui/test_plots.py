@@ -142,7 +142,8 @@ class Rungs(unittest.TestCase):
     def drawn(self, loss: float, reach: float | None = 0.1, training: float = 0.2) -> str:
         return "".join(
             piece
-            for piece, _ in ladder.rung(Scale(0, 1), 50, loss, reach, training, [0.9], "lead"))
+            for piece, _ in ladder.rung(Scale(0, 1), 50, loss, reach, reach, training, [0.9],
+                                        "lead"))
 
     def test_dot_whisker_training_and_floor_stand_where_they_should(self) -> None:
         row = self.drawn(0.5)

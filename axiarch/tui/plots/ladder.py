@@ -12,14 +12,15 @@ def rung(scale: Scale,
          width: int,
          loss: float,
          reach: float | None,
+         whole: float | None,
          training: float,
          baselines: Sequence[float],
          role: str,
          ghost: bool = False) -> Row:
     """Return the track of one recipe.
 
-    A whisker of `reach` to each side of the dot at `loss`, a fainter dot at `training`, the
-    baselines as lines. What lies beyond the axis is pointed to.
+    A whisker of `reach` to each side of the dot at `loss`, a faint one of `whole` beneath it, a
+    fainter dot at `training`, the baselines as lines. What lies beyond the axis is pointed to.
     """
     cells: list[tuple[str, str]] = [(" ", "ink")] * width
 
@@ -30,10 +31,12 @@ def rung(scale: Scale,
 
     for baseline in baselines:
         put(baseline, "┊", "faint")
-    if reach is not None:
-        low, high = (min(max(float(scale.at(v)), 0.0), 1.0) for v in (loss - reach, loss + reach))
-        for column in range(int(low * width), min(int(high * width), width - 1) + 1):
-            cells[column] = ("─", "ghost" if ghost else role)
+    for half, symbol, own in ((whole, "╌", "faint"), (reach, "─", "ghost" if ghost else role)):
+        if half is not None:
+            low, high = (min(max(float(scale.at(v)), 0.0), 1.0)
+                         for v in (loss - half, loss + half))
+            for column in range(int(low * width), min(int(high * width), width - 1) + 1):
+                cells[column] = (symbol, own)
     put(training, "○", "train")
     if float(scale.at(loss)) > 1:
         cells[-1] = ("▸", role)

@@ -17,9 +17,9 @@ from axiarch.tui.widgets.drawing import Drawing, Listing
 from axiarch.workflows.verdicts import ranking_verdict
 from axiarch.workflows.watching import Snapshot
 
-#: Cells before the track: bracket, place, recipe, loss.
-_HEAD = 22
-_ROLE = {"leader": "lead", "tied": "lead", "apart": "ink", "unknown": "ink"}
+#: Cells before the track: bracket, place, recipe, loss, seeds.
+_HEAD = 26
+_ROLE = {"leader": "lead", "tied": "lead", "open": "glow", "apart": "ink", "unknown": "ink"}
 
 
 def track_width(width: int) -> int:
@@ -103,8 +103,11 @@ class Rungs(Listing):
         return [
             (_bracket(s, index), "lead"), (right(str(row.place),
                                                  4), role), *self._number(row.recipe, 6),
-            (right(loss(row.loss), 9), role + "*" if index == 0 else role), (" ", "ink"),
-            *ladder.rung(self.scale, track, row.loss, row.half_width or row.spread, row.training,
+            (right(loss(row.loss), 9), role + "*" if index == 0 else role),
+            (right(str(row.repeats), 4), "faint"), (" ", "ink"),
+            *ladder.rung(self.scale, track, row.loss,
+                         row.spread if row.seeds_half is None else row.seeds_half,
+                         row.half_width, row.training,
                          [level.y for level in baseline_levels(s)], role, row.standing == "apart"),
             ("  ", "ink"), ("† " if row.failed else "", "warn"),
             (fit(differs(s, row), max(width - _HEAD - track - 2,
@@ -129,18 +132,21 @@ class Rungs(Listing):
         track = track_width(width)
         return [
             *self._number(known.recipe, 12, "ghost"), (right(loss(known.loss), 9), "faint"),
-            (" ", "ink"), *ladder.rung(self.scale, track, known.loss, None, known.loss,
-                                       [v.y for v in baseline_levels(s)], "ghost", True),
+            (" " * 5, "ink"), *ladder.rung(self.scale, track, known.loss, None, None, known.loss,
+                                           [v.y for v in baseline_levels(s)], "ghost", True),
             ("  ", "ink"), (fit(text, max(width - _HEAD - track - 2, 0)), "faint")
         ]
 
 
 def _bracket(s: Snapshot, index: int) -> str:
+    """Return the sign of a row's group: a bracket around what is tied, a mark for what is not
+    ruled out.
+    """
+    if s.ranking.rows[index].standing == "open":
+        return " ?"
     last = max((i for i, row in enumerate(s.ranking.rows) if row.standing == "tied"), default=0)
     if not last or index > last:
         return "  "
-    if s.ranking.rows[index].standing == "apart":
-        return " ┊"
     return " ╭" if index == 0 else " ╰" if index == last else " │"
 
 
@@ -159,8 +165,8 @@ class Head(Drawing):
         pad = " " * (_HEAD - 1)
         below = ladder.axis(self.scale, track_width(width))
         legend: Row = [
-            (" place  recipe    loss", "faint"), (" ●", "lead"), ("─", "lead"),
-            (" steady loss, 95 %  ", "faint"), ("○", "train"), (" training  ", "faint"),
+            (" place  recipe    loss seeds", "faint"), (" ●─", "lead"), ("╌", "faint"),
+            (" 95 %: seeds, and rows too  ", "faint"), ("○", "train"), (" training  ", "faint"),
             ("┊ " + ", ".join(reversed([f.name for f in baseline_levels(self.snapshot)])), "faint"),
             ("   " + shown(self.snapshot.dataset.target.unit, 24) if width > 90 else "", "faint")
         ]

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from textual.geometry import Size
 from textual.reactive import reactive
 
 from axiarch.text import shown
@@ -12,6 +13,8 @@ from axiarch.tui.widgets.drawing import Drawing
 
 #: Lines of a window in which parts of the data view take turns.
 SMALL = 33
+#: Lines of a window from which the verdict has room for more of what is known.
+TALL = 40
 #: How a search's state is marked: never by colour alone.
 MARKS = {
     "preparing": ("◌", "glow"), "running": ("▶", "glow"), "paused": ("‖", "lead"),
@@ -87,7 +90,7 @@ class Trail(Drawing):
 
 class Verdict(Drawing):
     """What is known, how surely, what to do next: two lines in words, three where lines are
-    short.
+    short, two more where the terminal is tall.
     """
 
     DEFAULT_CSS = "Verdict { height: auto; }"
@@ -98,9 +101,9 @@ class Verdict(Drawing):
         """Draw again."""
         self.redraw()
 
-    def get_content_height(self, container: object, viewport: object, width: int) -> int:
+    def get_content_height(self, container: Size, viewport: Size, width: int) -> int:
         """Return the lines it takes, the same whatever it says."""
-        return 3 if width >= 100 else 4
+        return (3 if width >= 100 else 4) + (2 if viewport.height >= TALL else 0)
 
     def draw(self, width: int, height: int) -> Rows:
         """Return the sentences, and a thin line below."""
