@@ -319,11 +319,42 @@ cut = _steering("cut", "recipe", "Cut RECIPE from a running search: it is traine
 keep = _steering("keep", "recipe",
                  "Keep RECIPE of a running search from being cut: it is trained to its end.",
                  lambda recipe: f"keeps recipe {recipe}")
-budget = _steering("budget", "recipes", "Let a running search try RECIPES recipes in all.",
+budget = _steering("budget", "recipes",
+                   "Let a search try RECIPES recipes in all; one that is over goes on.",
                    lambda recipes: f"tries {recipes} recipes in all")
 workers = _steering("workers", "count",
                     "Let a running search use COUNT worker processes from now on.",
                     lambda workers: f"uses {counted(workers, 'worker')}", 256)
+
+
+@click.command()
+@click.argument("count", type=click.IntRange(1, 200), required=False)
+@click.argument("recipes", type=click.IntRange(1, MOST_NUMBER), nargs=-1)
+@search_option
+@workspace_option
+@json_option
+@click.pass_context
+@guarded
+def seeds(context: click.Context, count: int | None, recipes: tuple[int, ...], number: int,
+          folder: Path | None, as_json: bool) -> int:
+    """Train RECIPES on COUNT more seeds, in a search that runs or is over.
+
+    Without them the ranking chooses: the leader and the recipes that more seeds would tell from
+    it, on as many as that takes.
+    """
+    from axiarch import workflows
+    from axiarch.errors import TrainingError
+    from axiarch.journal import inbox
+
+    workspace, snapshot = opened(context, folder, number)
+    chosen, more = workflows.seeds_wanted(snapshot, recipes, count or 0)
+    if not chosen:
+        raise TrainingError("nothing is left that more seeds would tell", f"search "
+                            f"{snapshot.search.number}", "name recipes: axiarch seeds 5 12 17")
+    number = workflows.steer_search(workspace, snapshot.search.number, inbox.Seeds(chosen, more))
+    say(f"search {number} trains {counted(len(chosen), 'recipe')} on "
+        f"{counted(more, 'more seed')}", error=as_json)
+    return follow(workspace, number, as_json)
 
 
 @click.command()
@@ -507,4 +538,4 @@ def export(context: click.Context, what: str, file: Path, number: int, recipe: i
 
 #: All commands on searches, for the program to take in.
 COMMANDS = (forecast, search, attach, status, ranking, pause, stop, resume, cut, keep, more, add,
-            budget, workers, judge, scale, export)
+            budget, seeds, workers, judge, scale, export)

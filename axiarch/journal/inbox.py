@@ -82,7 +82,16 @@ class Workers(_Request, frozen=True):
     count: Count
 
 
-Request = Pause | Resume | Stop | Cut | Keep | More | Add | Budget | Workers
+class Seeds(_Request, frozen=True):
+    """Train recipes on so many seeds more than each has been, from the first epoch to the end."""
+
+    recipes: Annotated[tuple[Count, ...], msgspec.Meta(min_length=1, max_length=MOST_VALUES)]
+    count: Count
+
+
+Request = Pause | Resume | Stop | Cut | Keep | More | Add | Budget | Workers | Seeds
+#: Requests that a search takes after its end too: they make it go on.
+EXTENDING = (More, Add, Budget, Seeds)
 
 
 def words(request: Request) -> str:

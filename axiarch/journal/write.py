@@ -194,6 +194,13 @@ class JournalWriter:
         self._db.execute("INSERT OR REPLACE INTO row_loss VALUES (?, ?, ?)",
                          (run, rows.total, rows.content))
 
+    def reopen_runs(self, ids: Iterable[int]) -> None:
+        """Enter that runs which were cut at the end of their search rest again."""
+        change = self._change()
+        self._db.executemany(
+            "UPDATE run SET state = 'resting', reason = '', text = '', changed = ? WHERE id = ?",
+            [(change, run) for run in ids])
+
     def add_epochs(self, epochs: Iterable[Epoch]) -> None:
         """Enter epochs; one that is there already (a run trained again from a checkpoint) is
         left as it is.

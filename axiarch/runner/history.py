@@ -112,6 +112,8 @@ class History:
         self.runs: dict[int, RunEntry] = {}
         self.sequence = StepSequence(method, self.outcome, effort)
         self._of: dict[tuple[int, Replicate], RunEntry] = {}
+        #: Recipes that a user cut.
+        self.cut_by_hand: set[int] = set()
 
     @property
     def method(self) -> Method:
@@ -161,6 +163,8 @@ class History:
         return runs
 
     def _override(self, override: OverrideRecord) -> None:
+        if override.what == "cut":
+            self.cut_by_hand.add(override.value)
         self.sequence.override(override.what, override.value)  # type: ignore[arg-type]
 
     def enter(self, run: int, recipe: int, replicate: Replicate) -> RunEntry:
@@ -182,8 +186,21 @@ class History:
 
     def runs_of(self, recipe: int, replicates: int = 0) -> list[RunEntry]:
         """Return the runs of a recipe on the first `replicates` (0: all), those that there are."""
-        found = (self._of.get((recipe, each)) for each in self.replicates[:replicates or None])
+        found = (self._of.get((recipe, each)) for each in self.first(replicates))
         return [entry for entry in found if entry is not None]
+
+    def every_run_of(self, recipe: int) -> list[RunEntry]:
+        """Return all runs of a recipe, those on seeds beyond the search's included."""
+        return [entry for (number, _), entry in sorted(self._of.items()) if number == recipe]
+
+    def first(self, count: int) -> Sequence[Replicate]:
+        """Return the first `count` replicates (0: those of the search): beyond these, more seeds
+        on every fold.
+        """
+        if count <= len(self.replicates):
+            return self.replicates[:count or None]
+        folds = len({fold for _, fold in self.replicates})
+        return tuple(divmod(i, folds) for i in range(count))
 
     def outcome(self, taken: TakenStep) -> Observation | None:
         """Return what came of a step; None while that is not known."""

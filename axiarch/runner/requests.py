@@ -12,6 +12,7 @@ from axiarch.journal.inbox import (
     Pause,
     Request,
     Resume,
+    Seeds,
     Stop,
     Workers,
     words,
@@ -28,6 +29,8 @@ from axiarch.text import count as counted
 
 #: Workers that a search may be given.
 MOST_WORKERS = 256
+#: Seeds of a recipe at the most.
+MOST_SEEDS = 200
 
 
 def obey(search: RunningSearch, request: Request) -> None:
@@ -73,6 +76,8 @@ def carry_out(search: RunningSearch, request: Request) -> None:
             _set_budget(search, recipes)
         case Workers(count):
             _set_workers(search, count)
+        case Seeds(recipes, count):
+            _add_seeds(search, [known(search, recipe) for recipe in recipes], count)
 
 
 def known(search: RunningSearch, recipe: int) -> int:
@@ -108,7 +113,7 @@ def _resume(search: RunningSearch) -> None:
 
 def _cut(search: RunningSearch, recipe: int) -> None:
     """End all runs of a recipe."""
-    for run in search.history.runs_of(recipe):
+    for run in search.history.every_run_of(recipe):
         if run.state in OVER:
             continue
         search.queue.remove(run.id)
@@ -161,6 +166,24 @@ def _add(search: RunningSearch, recipe: Recipe) -> None:
     check_memory(search, recipe)
     enter(search, Step(recipe, number, why="added by hand"))
     search.note("added", f"recipe {number or len(search.history.recipes)} was added by hand")
+
+
+def _add_seeds(search: RunningSearch, recipes: list[int], count: int) -> None:
+    """Train recipes in full on more seeds than each has been, on every fold."""
+    history = search.history
+    if search.start is not None:
+        raise TrainingError("a search that continues another one has one seed",
+                            f"search {search.number}", "start a new search of the recipe")
+    folds = len({fold for _, fold in history.replicates})
+    for recipe in recipes:
+        seeds = 1 + max(run.spec.streams.repeat for run in history.every_run_of(recipe))
+        if not 1 <= count <= MOST_SEEDS - seeds:
+            raise TrainingError(f"{count} more seeds cannot be trained", f"recipe {recipe}",
+                                f"give a number from 1 to {MOST_SEEDS - seeds}")
+        enter(search, Step(history.recipes[recipe], recipe, 0, (seeds + count) * folds,
+                           why=f"on {counted(count, 'more seed')}, by hand"))
+    many = f"recipes {', '.join(map(str, recipes))}" if len(recipes) > 1 else f"recipe {recipes[0]}"
+    search.note("seeds", f"{many}: {counted(count, 'more seed')}, by hand")
 
 
 def _set_budget(search: RunningSearch, recipes: int) -> None:

@@ -93,12 +93,23 @@ class RunningSearch:
                                  reader.overrides(self.number))
         reader.close()
         self._find_checkpoints()
+        if known is not None and known.state == SearchState.DONE:
+            self._reopen()
         waiting = [run for run in self.history.runs.values() if run.state == RunState.WAITING]
         for run in waiting:
             self.queue.put(run)
         with self.journal.transaction():
             self.journal.set_runs([run.id for run in waiting], RunState.WAITING)
             self.enter_state(SearchState.PREPARING)
+
+    def _reopen(self) -> None:
+        """Let runs rest again that were cut only because the search was over."""
+        cut = [run.id for run in self.history.runs.values()
+               if run.state == RunState.CUT and run.recipe not in self.history.cut_by_hand]
+        for run in cut:
+            self.history.runs[run].state = RunState.RESTING
+        with self.journal.transaction():
+            self.journal.reopen_runs(cut)
 
     def _find_checkpoints(self) -> None:
         for number, keys in self.store.keys().items():

@@ -29,7 +29,7 @@ def enter(search: RunningSearch, step: Step) -> None:
                 search.number,
                 StepRecord(len(history.sequence.steps) + 1, number, step.until, step.replicates,
                            step.parent, history.sequence.observed, step.why))
-            for replicate in history.replicates[:step.replicates or None]:
+            for replicate in history.first(step.replicates):
                 _want(search, number, replicate, step)
     except AxiarchError:
         if not step.number:

@@ -225,7 +225,7 @@ class Racing(Drawn):
         super().take(step, number)
         until = min(step.until or self.longest, self.longest)
         self._until[number] = max(self._until.get(number, 0), until)
-        if step.replicates == 0:
+        if not 0 < step.replicates < self.replicates:
             self._wide.add(number)
 
     def observe(self, observation: Observation) -> None:

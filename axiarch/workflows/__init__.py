@@ -60,7 +60,7 @@ if TYPE_CHECKING:
     from axiarch.workflows.rescuing import rescue
     from axiarch.workflows.scaling import scale_up
     from axiarch.workflows.starting import resume_search, start_search
-    from axiarch.workflows.steering import steer_search
+    from axiarch.workflows.steering import seeds_wanted, steer_search
     from axiarch.workflows.telling import example_predictions
     from axiarch.workflows.unsealing import open_seal, openings, score_of, score_words, trust
     from axiarch.workflows.waiting import wait
@@ -91,7 +91,7 @@ _MODULES = {
     "scaling": "scale_up",
     "starting": "resume_search start_search",
     "clusters": "check_address trust_cluster",
-    "steering": "steer_search",
+    "steering": "seeds_wanted steer_search",
     "telling": "example_predictions",
     "unsealing": "open_seal openings score_of score_words trust",
     "waiting": "wait",
@@ -155,6 +155,7 @@ __all__ = [
     "score_of",
     "score_words",
     "search_data",
+    "seeds_wanted",
     "snapshot_of",
     "start_search",
     "steer_search",

@@ -78,7 +78,7 @@ def start_search(workspace: Workspace,
         check_memory([search.space.base, *planned_recipes(search)], data, workers)
     search = with_window(search, workers)
     model = _first_model(workspace, search)
-    _check_free(workspace)
+    check_free(workspace)
     number, folder = _new_folder(workspace)
     try:
         if model is not None:
@@ -127,7 +127,7 @@ def _first_model(workspace: Workspace, search: SearchFile) -> Path | None:
 
 
 def resume_search(workspace: Workspace, number: int, workers: int = 0,
-                  cluster: str | None = None) -> None:
+                  cluster: str | None = None, extended: bool = False) -> None:
     """Resume a search that was stopped or interrupted.
 
     Parameters
@@ -136,6 +136,8 @@ def resume_search(workspace: Workspace, number: int, workers: int = 0,
         Worker processes; 0 for one per core.
     cluster : str, optional
         Where it is trained now, as in a search file; by default as it was started.
+    extended : bool
+        Whether a request waits that makes a search go on which is done.
 
     Raises
     ------
@@ -148,9 +150,10 @@ def resume_search(workspace: Workspace, number: int, workers: int = 0,
     reader = JournalReader(workspace.journal)
     known = reader.search(number)
     reader.close()
-    if known is not None and known.state == "done":
+    if known is not None and known.state == "done" and not extended:
         raise WorkspaceMissing(f"search {number} is done; nothing is left to train",
-                               shown(workspace.folder), "start a new one")
+                               shown(workspace.folder),
+                               f"extend it, such as: axiarch budget 200 --search {number}")
     if known is not None and data_set(workspace, known.data).fingerprint != known.data_fingerprint:
         raise WorkspaceMissing(f"the data of search {number} have changed since it started",
                                known.data, "start a new search")
@@ -160,11 +163,11 @@ def resume_search(workspace: Workspace, number: int, workers: int = 0,
     cluster = file.cluster if cluster is None else cluster
     if cluster:
         cluster_workers(cluster)
-    _check_free(workspace)
+    check_free(workspace)
     _launch(workspace, number, workers, cluster)
 
 
-def _check_free(workspace: Workspace) -> None:
+def check_free(workspace: Workspace) -> None:
     """Raise if the workspace cannot be written now, without holding it.
 
     A runner whose search is over is given a moment to end its workers and let go.

@@ -76,7 +76,7 @@ def _advice(s: Snapshot) -> str:
     seconds = advice.seeds * sum(row.seconds for row in s.ranking.rows
                                  if row.recipe in advice.recipes)
     return (f" About {count(advice.seeds, 'more seed')} for {len(advice.recipes)} recipes "
-            f"({duration(seconds)} of training) would tell more.")
+            f"({duration(seconds)} of training) would tell more: +.")
 
 
 def _elsewhere(s: Snapshot) -> str:

@@ -8,6 +8,7 @@ from typing import Literal
 from axiarch import workflows
 from axiarch.errors import AxiarchError
 from axiarch.journal import inbox
+from axiarch.text import count
 from axiarch.tui import messages
 from axiarch.tui.doing.asking import ask_number, chosen
 from axiarch.tui.doing.context import Context
@@ -93,6 +94,20 @@ def continue_run(c: Context, run: int, epochs: int, at: Literal["last", "best"])
             c.post(messages.ErrorRaised(error))
 
     c.in_thread(job, "start")
+
+
+def seeds(c: Context) -> None:
+    """Ask on how many more seeds to train the leader and what it is not told from."""
+    s = c.state.snapshot
+    if s is None or not s.ranking.rows:
+        c.post(messages.Noted("No run has ended yet."))
+        return
+    chosen, advised = workflows.seeds_wanted(s)
+    names = ", ".join(f"#{recipe}" for recipe in chosen)
+    ask_number(c, "How many more seeds?",
+               f"{count(len(chosen), 'recipe')} ({names}) are trained on as many new seeds, which "
+               "chose nothing, in this search.", advised,
+               lambda n: steer(c, inbox.Seeds(chosen, n)))
 
 
 def scale_up(c: Context) -> None:

@@ -81,9 +81,9 @@ def cut(c: Context) -> None:
 
 
 def add_recipe(c: Context) -> None:
-    """Ask, then take the base on the sheet into the running search."""
+    """Ask, then take the base on the sheet into the search."""
     draft = c.state.draft
-    if search_runs(c) and draft is not None:
+    if c.state.snapshot is not None and draft is not None:
         base = draft.space.base
         c.ask(
             Question("Add the base recipe on the sheet to this search?",
@@ -92,14 +92,13 @@ def add_recipe(c: Context) -> None:
 
 
 def budget(c: Context) -> None:
-    """Ask how many recipes the running search tries in all."""
+    """Ask how many recipes the search tries in all."""
     s = c.state.snapshot
-    if search_runs(c) and s is not None:
-        ask_number(c, 
-            "How many recipes in all?",
-            f"{count(len(s.recipes), 'recipe')} so far. More recipes find better ones ever "
-            "more slowly.", max(2 * len(s.recipes),
-                                                 10), lambda n: steer(c, inbox.Budget(n)))
+    if s is not None:
+        ask_number(c, "How many recipes in all?",
+                   f"{count(len(s.recipes), 'recipe')} so far. More recipes find better ones ever "
+                   "more slowly.",
+                   max(2 * len(s.recipes), 10), lambda n: steer(c, inbox.Budget(n)))
 
 
 def workers(c: Context) -> None:

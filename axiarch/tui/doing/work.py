@@ -174,10 +174,18 @@ def resume_search(c: Context, number: int) -> None:
 def steer(c: Context, request: Request) -> None:
     s = c.state.snapshot
     assert s is not None
-    try:
-        workflows.steer_search(c.workspace, s.search.number, request)
-    except AxiarchError as error:
-        c.post(messages.ErrorRaised(error))
+    number, over = s.search.number, s.over
+
+    def job() -> None:
+        try:
+            workflows.steer_search(c.workspace, number, request)
+        except AxiarchError as error:
+            c.post(messages.ErrorRaised(error))
+
+    if over:  # it is resumed, which takes a moment
+        c.in_thread(job, "start")
+    else:
+        job()
 
 
 def predict(c: Context, snapshot: Snapshot, recipe: int, part: Literal["validation",
