@@ -196,6 +196,8 @@ def ranking_json(s: Snapshot) -> dict[str, Any]:
         "place": r.place, "recipe": r.recipe, "standing": STANDING_WORDS[r.standing],
         "steady_loss": r.loss,
         "spread": r.spread, "half_width": r.half_width,
+        "confirmed": r.confirmed and dict(zip(("loss", "half_width", "runs"), r.confirmed,
+                                              strict=True)),
         "half_width_seeds": r.seeds_half, "half_width_rows": r.rows_half,
         "training_loss": r.training, **dict(zip(metrics, r.metrics, strict=True)),
         "lowest_loss": r.raw_best,

@@ -320,7 +320,7 @@ keep = _steering("keep", "recipe",
                  "Keep RECIPE of a running search from being cut: it is trained to its end.",
                  lambda recipe: f"keeps recipe {recipe}")
 budget = _steering("budget", "recipes",
-                   "Let a search try RECIPES recipes in all; one that is over goes on.",
+                   "Let a search try RECIPES recipes in all; a finished one resumes.",
                    lambda recipes: f"tries {recipes} recipes in all")
 workers = _steering("workers", "count",
                     "Let a running search use COUNT worker processes from now on.",
@@ -337,10 +337,10 @@ workers = _steering("workers", "count",
 @guarded
 def seeds(context: click.Context, count: int | None, recipes: tuple[int, ...], number: int,
           folder: Path | None, as_json: bool) -> int:
-    """Train RECIPES on COUNT more seeds, in a search that runs or is over.
+    """Train RECIPES on COUNT more seeds; a finished search resumes.
 
-    Without them the ranking chooses: the leader and the recipes that more seeds would tell from
-    it, on as many as that takes.
+    By default the ranking chooses: the leader and the recipes that may be as good, on as many
+    seeds as it takes to rule them out.
     """
     from axiarch import workflows
     from axiarch.errors import TrainingError
@@ -349,8 +349,8 @@ def seeds(context: click.Context, count: int | None, recipes: tuple[int, ...], n
     workspace, snapshot = opened(context, folder, number)
     chosen, more = workflows.seeds_wanted(snapshot, recipes, count or 0)
     if not chosen:
-        raise TrainingError("nothing is left that more seeds would tell", f"search "
-                            f"{snapshot.search.number}", "name recipes: axiarch seeds 5 12 17")
+        raise TrainingError("no run has ended yet", f"search "
+                            f"{snapshot.search.number}", "wait for the first results")
     number = workflows.steer_search(workspace, snapshot.search.number, inbox.Seeds(chosen, more))
     say(f"search {number} trains {counted(len(chosen), 'recipe')} on "
         f"{counted(more, 'more seed')}", error=as_json)

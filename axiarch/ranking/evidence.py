@@ -40,12 +40,15 @@ class Design:
         Validation rows per training row: the training rows of folds overlap.
     chose : (int, int) or None
         The repeat and fold whose losses chose which recipes are trained on others.
+    repeats : int
+        Seeds of the search itself; those beyond them are fresh: they chose nothing. 0 if unknown.
     """
 
     folds: int = 1
     cuts: int = 1
     overlap: float = 0.0
     chose: tuple[int, int] | None = None
+    repeats: int = 0
 
     @property
     def factor(self) -> float:
@@ -61,6 +64,10 @@ class Evidence:
     ----------
     recipes : tuple of int
         Their numbers.
+    losses : (K, R) array
+        Steady losses, NaN where a recipe was not trained.
+    repeats : tuple of int
+        The repeat of each replicate; -1 where it is none of the search's.
     parts : Components
     rows : RowTable
     sound : int
@@ -69,6 +76,8 @@ class Evidence:
     """
 
     recipes: tuple[int, ...]
+    losses: Floats
+    repeats: tuple[int, ...]
     parts: Components
     rows: RowTable
     sound: int
@@ -109,6 +118,20 @@ class Evidence:
         left = max(rows[0] - spread, 0.0)
         return Doubt(seeds, ((left, rows[1]),))
 
+    def fresh(self, recipe: int) -> tuple[float, float, int] | None:
+        """Return a recipe's loss on fresh seeds alone, half its 95 % interval, and how many runs
+        that are; None for fewer than two.
+        """
+        own = [place for place, repeat in enumerate(self.repeats)
+               if self.parts.present[recipe, place] and 0 < self.design.repeats <= repeat]
+        if len(own) < 2:
+            return None
+        variance = self.parts.own[recipe] + self.parts.shared
+        freedom = min(self.parts.own_freedom[recipe], len(own) - 1.0 if self.parts.shared else 1e9)
+        seeds = ((float(variance * (1 / len(own) + self.design.factor)), float(freedom)),)
+        doubt = self._together(seeds, self.rows.level(recipe))
+        return float(self.losses[recipe, own].mean()), doubt.half(), len(own)
+
     @cached_property
     def ruled_out(self) -> tuple[bool, ...]:
         """Whether each recipe is ruled out as the best (Hsu 1984; Edwards & Hsu 1983)."""
@@ -147,17 +170,20 @@ class Evidence:
         return optimism(self.levels[first], np.sqrt(own)[first], parts.own_freedom[first])
 
     def seeds_needed(self, recipe: int) -> int | None:
-        """Return how many more replicates of the leader and of a recipe would rule it out, if the
-        difference stays as it is; None where no number would.
+        """Return how many more replicates of a recipe would rule it out, if the difference stays as
+        it is; None where no number would.
+
+        The leader gets as many where it has no more than the recipe already.
         """
         apart = float(self.levels[recipe] - self.levels[0])
         now = self.difference(0, recipe)
-        counts = self.parts.counts[[0, recipe]]
+        first, own = (int(count) for count in self.parts.counts[[0, recipe]])
         for more in range(1, MOST_SEEDS + 1):
-            terms = tuple((float((1 / (count + more) + self.design.factor) * self.parts.own[i]),
+            counts = (max(first, own + more), own + more)
+            terms = tuple((float((1 / count + self.design.factor) * self.parts.own[i]),
                            float(self.parts.own_freedom[i] + more))
                           for i, count in zip((0, recipe), counts, strict=True))
-            fewer = min(counts) / (min(counts) + more)
+            fewer = own / (own + more)
             if apart - (self.optimism or 0.0) * fewer > Doubt(terms, now.rows).half(self._critical):
                 return more
         return None

@@ -10,7 +10,7 @@ and those with fewer are *not ruled out*. Where no recipe was trained twice, not
 from __future__ import annotations
 
 import math
-from collections.abc import Hashable, Iterable, Mapping, Sequence
+from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from functools import cached_property
 from typing import Literal
@@ -90,6 +90,8 @@ class Ranked:
         about rows; None where no spread is known.
     seeds_half, rows_half : float or None
         The same by seeds and folds alone, and by rows alone.
+    confirmed : (float, float, int) or None
+        The loss on fresh seeds alone, which chose nothing, half its 95 % interval, and their runs.
     training : float
         Mean training loss at the chosen epochs.
     metrics : tuple of float
@@ -122,6 +124,7 @@ class Ranked:
     standing: Standing = "unknown"
     seeds_half: float | None = None
     rows_half: float | None = None
+    confirmed: tuple[float, float, int] | None = None
 
     @property
     def gap(self) -> float:
@@ -228,7 +231,10 @@ class Ranking:
             return Advice((), 0)
         seeds = sorted(known)[(len(known) - 1) // 2]
         recipes = [recipe for recipe, n in needed.items() if n is not None and n <= seeds]
-        return Advice((self.rows[0].recipe, *recipes), seeds)
+        # The leader needs more too unless all of these have fewer runs than it has.
+        leader, runs = self.rows[0], {row.recipe: row.repeats for row in self.rows}
+        short = any(runs[recipe] + seeds > leader.repeats for recipe in recipes)
+        return Advice((leader.recipe, *recipes) if short else tuple(recipes), seeds)
 
     def difference(self, one: int, other: int) -> Difference | None:
         """Return how much lower the first of two recipes, by number, is; None if not known."""
@@ -300,13 +306,13 @@ def gathered(recipes: Sequence[Sequence[RunResult]], sound: int, design: Design,
     """Return what is known of the levels of recipes, best first; None where no recipe was trained
     twice. The first `sound` of them have no failed run.
     """
-    places: dict[Hashable, int] = {}
+    places: dict[tuple[int, ...], int] = {}
     folds: list[int] = []
     table: list[dict[int, RunResult]] = []
     for runs in recipes:
         own: dict[int, RunResult] = {}
         for i, run in enumerate(runs):
-            key = run.replicate if run.replicate is not None else (run.recipe, i, "alone")
+            key = run.replicate if run.replicate is not None else (run.recipe, i, -1)
             if key not in places:
                 places[key] = len(folds)
                 folds.append(run.replicate[1] if run.replicate is not None else 0)
@@ -316,7 +322,7 @@ def gathered(recipes: Sequence[Sequence[RunResult]], sound: int, design: Design,
     for i, own in enumerate(table):
         for place, run in own.items():
             losses[i, place] = steady(run.validation)[1]
-    parts = components(losses, places.get(design.chose, -1))
+    parts = components(losses, places.get(design.chose or (), -1))
     if parts is None:
         return None
     totals = {folds[place]: run.rows.total for own in table for place, run in own.items()
@@ -324,7 +330,9 @@ def gathered(recipes: Sequence[Sequence[RunResult]], sound: int, design: Design,
     rows = [{place: influence(run.rows.values, root) for place, run in own.items()
              if run.rows is not None} for own in table]
     numbers = tuple(runs[0].recipe for runs in recipes)
-    return Evidence(numbers, parts, RowTable(rows, folds, totals, design.cuts), sound, design)
+    repeats = tuple(key[0] if len(key) == 2 else -1 for key in places)
+    return Evidence(numbers, losses, repeats, parts, RowTable(rows, folds, totals, design.cuts),
+                    sound, design)
 
 
 def partials(first: Mapping[int, Sequence[float]], full: Iterable[int]) -> tuple[Partial, ...]:
@@ -390,7 +398,7 @@ def _known(i: int, row: Ranked, leader: Ranked, evidence: Evidence,
     if i == 0 and optimism:
         half = math.hypot(half, optimism)  # what was taken off is no better known than its size
     row = replace(row, half_width=half, seeds_half=doubt.seeds_half(),
-                  rows_half=doubt.rows_half())
+                  rows_half=doubt.rows_half(), confirmed=evidence.fresh(i))
     return replace(row, standing=_standing(i, row, leader, evidence))
 
 

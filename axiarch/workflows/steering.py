@@ -71,7 +71,8 @@ def steer_search(workspace: Workspace, number: int, request: Request) -> int:
                                     "see axiarch ranking")
         found = reader.search(number)
     owner = workspace.owner()
-    running = owner is not None and owner.what == f"search {number}"
+    ended = found is not None and found.state in ("done", "failed", "stopped")
+    running = not ended and owner is not None and owner.what == f"search {number}"
     if isinstance(request, Add):
         request = Add(dict(Recipe(request.values).changed_values()))
     if not running and isinstance(request, EXTENDING) and found is not None:

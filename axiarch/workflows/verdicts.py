@@ -33,7 +33,8 @@ def ranking_verdict(s: Snapshot) -> str:
     broken = len(s.ranking.broken)
     none = (f" {count(broken, 'recipe')} {'has' if broken == 1 else 'have'} no "
             "result.") if broken else ""
-    return f"{lead}{_advice(s)} {_against_base(s)}{_optimism(s)}{none}{_elsewhere(s)}"
+    return (f"{lead}{_confirmed(first)}{_advice(s)} {_against_base(s)}{_optimism(s)}{none}"
+            f"{_elsewhere(s)}")
 
 
 def _lead(s: Snapshot) -> str:
@@ -66,6 +67,14 @@ def interval(s: Snapshot, row: Ranked) -> str:
             f"± {row.rows_half:.2g} with these {rows} rows)")
 
 
+def _confirmed(row: Ranked) -> str:
+    """Say what the leader came to on seeds that chose nothing."""
+    if row.confirmed is None:
+        return ""
+    level, half, runs = row.confirmed
+    return f" Confirmed: {loss(level)} ± {half:.2g} on {count(runs, 'fresh run')}."
+
+
 def _advice(s: Snapshot) -> str:
     """Say what it would take to conclude more."""
     advice = s.ranking.advice
@@ -75,7 +84,7 @@ def _advice(s: Snapshot) -> str:
         return " More seeds would not tell them apart: more validation rows might."
     seconds = advice.seeds * sum(row.seconds for row in s.ranking.rows
                                  if row.recipe in advice.recipes)
-    return (f" About {count(advice.seeds, 'more seed')} for {len(advice.recipes)} recipes "
+    return (f" About {count(advice.seeds, 'more seed')} for {count(len(advice.recipes), 'recipe')} "
             f"({duration(seconds)} of training) would tell more: +.")
 
 

@@ -291,7 +291,8 @@ class Watcher:
               dataset: Dataset) -> Ranking:
         method = make_method(file.method, file.space, file.seed)
         ranking = rank(results, {r.number: r.parameters for r in self._recipes.values()}, broken,
-                       design_of(dataset, method.learns), dataset.target.task == "regression")
+                       design_of(dataset, method.learns, file.repeats),
+                       dataset.target.task == "regression")
         first = {r.recipe: self._curves[r.id].validation for r in sorted(
             self._runs.values(), key=lambda r: (r.repeat, r.fold), reverse=True)
             if r.id in self._curves and r.state in ("resting", "cut")}
@@ -415,13 +416,13 @@ def newest(reader: JournalReader, workspace: Workspace) -> int:
     return searches[-1].number
 
 
-def design_of(dataset: Dataset, learns: bool) -> Design:
+def design_of(dataset: Dataset, learns: bool, repeats: int) -> Design:
     """Return how the rows of a data set are divided; a method that `learns` chooses by the first
     seed and fold.
     """
     split, rows = dataset.plan.split, dataset.folds[0].rows
     return Design(max(split.folds, 1), split.fold_repeats if split.folds else 1,
-                  rows["validation"] / rows["train"], (0, 0) if learns else None)
+                  rows["validation"] / rows["train"], (0, 0) if learns else None, repeats)
 
 
 def skill(ranking: Ranking, results: list[RunResult], dataset: Dataset) -> dict[str, Claim]:

@@ -23,7 +23,6 @@ from axiarch.data.dataset import sealed_part
 from axiarch.data.demo import hive_states
 from axiarch.data.demo_hum import hum
 from axiarch.data.demo_nectar import nectar_flow
-from axiarch.data.linear import LinearBaseline
 from axiarch.data.plan import FormatOverrides
 from axiarch.data.reading import CompanionFiles
 from axiarch.errors import (
@@ -37,6 +36,7 @@ from axiarch.errors import (
 )
 from axiarch.export.models import open_model
 from axiarch.journal.workspace import Workspace
+from axiarch.ranking.claims import Claim
 from axiarch.workflows.answer import raise_answer
 from axiarch.workflows.verdicts import (
     draft_verdict,
@@ -170,7 +170,7 @@ class Amounts(FolderCase):
         made = nectar_flow(1200)
         path = made.to_csv(self.folder / "flow.csv")
         best = Baseline(made.best_rmse, (made.best_mae, made.best_r2))
-        data = workflows.add_table(workspace, path, target="gain_g", best=best)
+        data = workflows.add_table(workspace, path, target="gain_g", noise_floor=best)
         assert data.linear is not None
         self.assertLess(data.linear.loss, 0.75 * data.baseline.loss)
         search = workflows.new_search(data,
@@ -276,6 +276,7 @@ class Sealing(FolderCase):
                 ALTER TABLE override RENAME TO ruling;
                 ALTER TABLE run RENAME COLUMN worker TO lane;
                 DROP TABLE worker;
+                DROP TABLE row_loss;
                 CREATE TABLE lane (search INTEGER, number INTEGER, pid INTEGER, state TEXT);
                 PRAGMA user_version = 5;
             """)
@@ -433,21 +434,19 @@ class Whole(FolderCase):
 
     def _verdicts(self, s: workflows.Snapshot, made: object) -> None:
         self.assertIn("12 runs ended", search_verdict(s))
-        self.assertIn("Baseline", ranking_verdict(s))
+        self.assertIn("better than the baseline", ranking_verdict(s))
         self.assertIn("Place", recipe_verdict(s, s.ranking.rows[0].recipe))
         self.assertIn("12 runs", draft_verdict(s.file, s.dataset, made))  # type: ignore[arg-type]
         self.assertIn("cannot be run", draft_verdict(s.file, s.dataset, None, "why"))
-        leader = s.ranking.rows[0]
-        half = leader.half_width or 0.0
-        for value, words in ((leader.loss - 2 * half - 1e-3, "is better."),
-                             (leader.loss, "is statistically tied"), (leader.loss + 2 * half + 1e-3,
-                                                                      "Baseline")):
-            folds = tuple(
-                replace(f, linear=LinearBaseline(value, f.baseline.metrics))
-                for f in s.dataset.folds)
-            said = ranking_verdict(replace(s, dataset=replace(s.dataset, folds=folds)))
+        for difference, left, words in (
+                (-0.3, 0, "It is better than the linear model (0."), (0.3, 0, "It is worse than"),
+                (0.05, 0, "It is not clearly better or worse than the linear model"),
+                (0.05, 7, "7 validation rows that also stand in the training part are left out")):
+            claim = Claim(difference, 0.1, 48 - left, left)
+            said = ranking_verdict(replace(s, skill={**s.skill, "linear model": claim}))
             self.assertIn(words, said)
-            self.assertEqual("A linear model, at" in said, words != "Baseline")
+        unknown = ranking_verdict(replace(s, skill={}))
+        self.assertIn("not clearly better or worse than the baseline", unknown)
 
     def test_the_number_of_workers_does_not_change_the_result(self) -> None:
         found = []
