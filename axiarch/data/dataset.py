@@ -8,7 +8,7 @@ them.
       folds/0/train.targets.npy         (N,) int32, or (N, T) float32 for amounts
       folds/0/validation.inputs.npy, folds/0/validation.targets.npy
       folds/1/ …                        where there are folds
-      folds/0/reference.npy             (3, n) float32: losses of baseline and linear model, and
+      reference/0.npy                   (3, n) float32: losses of baseline and linear model, and
                                         which rows stand in the training part too
       examples.parquet                  some training rows to look at
       sealed/table/*.parquet            the table as it was read, for other decisions about it
@@ -245,9 +245,11 @@ class Dataset:
         WorkspaceError
             If the file is not what was written.
         """
-        place = self.folder / "folds" / str(fold) / "reference.npy"
-        if f"folds/{fold}/reference.npy" not in self.checksums:
+        name = f"reference/{fold}.npy"
+        place = self.folder / name
+        if name not in self.checksums:
             return None
+        verify(self.folder, self.checksums, name, _RESTORE)
         try:
             found = np.load(place, allow_pickle=False)
             if found.shape != (3, len(kept_rows(self.folds[fold].rows["validation"]))):

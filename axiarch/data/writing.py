@@ -89,7 +89,9 @@ class DatasetWriter:
 
     def keep_reference(self, fold: int, reference: NDArray[np.float32]) -> None:
         """Keep how simple predictors do on validation rows of a fold: (3, n)."""
-        np.save(self._draft / "folds" / str(fold) / "reference.npy", reference, allow_pickle=False)
+        place = self._draft / "reference" / f"{fold}.npy"
+        place.parent.mkdir(exist_ok=True)
+        np.save(place, reference, allow_pickle=False)
 
     def keep(self, given: Table, sealed: Rows, table: Table, examples: Rows,
              on_progress: Tell) -> None:

@@ -71,6 +71,6 @@ def files_of(store: FolderStore, fingerprint: str) -> dict[str, str]:
 
     known = read_dataset(store.dataset(fingerprint)).checksums
     found = {f"data/{fingerprint}/{name}": digest for name, digest in known.items()
-             if name.startswith("folds/") and not name.endswith("/reference.npy")}
+             if name.startswith("folds/")}
     described = f"data/{fingerprint}/data.json"
     return {**found, described: checksum(store.place(described))}
