@@ -537,5 +537,22 @@ def export(context: click.Context, what: str, file: Path, number: int, recipe: i
 
 
 #: All commands on searches, for the program to take in.
+@click.command()
+@search_option
+@workspace_option
+@json_option
+@click.pass_context
+@guarded
+def effects(context: click.Context, number: int, folder: Path | None, as_json: bool) -> None:
+    """Print which knobs of a search matter, how surely, and where each is best."""
+    from axiarch import workflows
+
+    found = workflows.explain(workflows.snapshot_of(open_place(context, folder), number))
+    if as_json:
+        print_json(workflows.effects_json(found))
+        return
+    say(found.verdict(), "", *workflows.effect_lines(found))
+
+
 COMMANDS = (forecast, search, attach, status, ranking, pause, stop, resume, cut, keep, more, add,
-            budget, seeds, workers, judge, scale, export)
+            budget, seeds, workers, effects, judge, scale, export)

@@ -183,6 +183,9 @@ class AxiarchApp(App[str]):
     def on_predictions_made(self, message: messages.PredictionsMade) -> None:
         taking.predictions_made(self.context, message)
 
+    def on_effects_made(self, message: messages.EffectsMade) -> None:
+        taking.effects_made(self.context, message)
+
     def on_draft_edited(self, message: messages.DraftEdited) -> None:
         taking.draft_edited(self.context, message)
 

@@ -9,6 +9,7 @@ from textual.message import Message
 from axiarch.errors import AxiarchError
 from axiarch.insight.forecast import Forecast
 from axiarch.recipes.searchfile import SearchFile
+from axiarch.workflows.explaining import KnobEffects
 from axiarch.workflows.watching import Snapshot
 
 
@@ -115,6 +116,14 @@ class PredictionsMade(Message):
         super().__init__()
         self.key = (search, recipe, part)
         self.found = found
+
+
+class EffectsMade(Message):
+    """Which knobs of a search matter, or in words why that is not known."""
+
+    def __init__(self, search: int, found: KnobEffects | str) -> None:
+        super().__init__()
+        self.search, self.found = search, found
 
 
 class ViewWanted(Message):

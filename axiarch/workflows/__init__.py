@@ -29,6 +29,7 @@ if TYPE_CHECKING:
     from axiarch.workflows.continuing import continue_model, continue_run, continued
     from axiarch.workflows.demonstrating import demo_search, make_demo, write_demo_files
     from axiarch.workflows.drafting import alone, draft_data, load_draft, new_search, save_draft
+    from axiarch.workflows.explaining import KnobEffects, effect_lines, effects_json, explain
     from axiarch.workflows.exporting import (
         export_chart,
         export_curves,
@@ -91,6 +92,7 @@ _MODULES = {
     "scaling": "scale_up",
     "starting": "resume_search start_search",
     "clusters": "check_address trust_cluster",
+    "explaining": "KnobEffects effect_lines effects_json explain",
     "steering": "seeds_wanted steer_search",
     "telling": "example_predictions",
     "unsealing": "open_seal openings score_of score_words trust",
@@ -100,6 +102,7 @@ _MODULES = {
 _HOME = {name: module for module, names in _MODULES.items() for name in names.split()}
 
 __all__ = [
+    "KnobEffects",
     "Snapshot",
     "Watcher",
     "add_table",
@@ -116,7 +119,10 @@ __all__ = [
     "demo_search",
     "differences",
     "draft_data",
+    "effect_lines",
+    "effects_json",
     "example_predictions",
+    "explain",
     "export_chart",
     "export_curves",
     "export_epochs",

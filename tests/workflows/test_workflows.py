@@ -439,7 +439,7 @@ class Whole(FolderCase):
         self.assertIn("12 runs", draft_verdict(s.file, s.dataset, made))  # type: ignore[arg-type]
         self.assertIn("cannot be run", draft_verdict(s.file, s.dataset, None, "why"))
         for difference, left, words in (
-                (-0.3, 0, "It is better than the linear model (0."), (0.3, 0, "It is worse than"),
+                (-0.3, 0, "and the linear model (0."), (0.3, 0, "It is worse than"),
                 (0.05, 0, "It is not clearly better or worse than the linear model"),
                 (0.05, 7, "7 validation rows that also stand in the training part are left out")):
             claim = Claim(difference, 0.1, 48 - left, left)

@@ -9,8 +9,9 @@ from axiarch.text import count
 from axiarch.tui import messages
 from axiarch.tui.doing.asking import ask_number, chosen, search_runs
 from axiarch.tui.doing.context import Context
-from axiarch.tui.doing.work import resume_search, steer
+from axiarch.tui.doing.work import explain, resume_search, steer
 from axiarch.tui.views.field import FieldView
+from axiarch.tui.views.ladder import LadderView
 from axiarch.tui.views.strips import StripsView
 from axiarch.tui.widgets.dialogs import Question
 
@@ -110,6 +111,18 @@ def workers(c: Context) -> None:
             f"{count(len(s.workers), 'worker')} now; one per core is usual. "
             "Workers change how long the search takes, never its results.",
             max(len(s.workers), 1), lambda n: steer(c, inbox.Workers(n)))
+
+
+def effects(c: Context) -> None:
+    """Show which knobs matter, or the ranking again."""
+    view, s = c.widget(LadderView), c.state.snapshot
+    if view.effects is not None or s is None:
+        view.effects = None
+        c.show()
+        return
+    view.effects = ""
+    explain(c, s)
+    c.show()
 
 
 def axis(c: Context) -> None:

@@ -12,6 +12,7 @@ from axiarch.tui.doing.context import Context
 from axiarch.tui.doing.predictions import forget_predictions, on_test_rows
 from axiarch.tui.doing.recipes import fresh_marks, say_whether_it_holds
 from axiarch.tui.doing.work import forecast_soon, guard, predict, times_opened
+from axiarch.tui.views.ladder import LadderView
 from axiarch.tui.views.predictions import PredictionsView
 from axiarch.tui.views.strips import StripsView
 from axiarch.tui.widgets.frame import Trail
@@ -84,6 +85,14 @@ def predictions_made(c: Context, message: messages.PredictionsMade) -> None:
     if message.key == c.predicting:
         c.predicting = None
     c.show(predictions={**c.state.predictions, message.key: message.found})
+
+
+def effects_made(c: Context, message: messages.EffectsMade) -> None:
+    """Show which knobs matter, if that search is still in front."""
+    s = c.state.snapshot
+    if s is not None and s.search.number == message.search:
+        c.widget(LadderView).effects = message.found
+        c.show()
 
 
 def draft_edited(c: Context, message: messages.DraftEdited) -> None:

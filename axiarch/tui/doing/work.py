@@ -188,6 +188,20 @@ def steer(c: Context, request: Request) -> None:
         job()
 
 
+def explain(c: Context, snapshot: Snapshot) -> None:
+    """Work out which knobs matter, off the interface's loop."""
+
+    def job() -> None:
+        found: workflows.KnobEffects | str
+        try:
+            found = workflows.explain(snapshot)
+        except AxiarchError as error:
+            found = f"{error.what}: {error.remedy}."
+        c.post(messages.EffectsMade(snapshot.search.number, found))
+
+    c.in_thread(job, "effects")
+
+
 def predict(c: Context, snapshot: Snapshot, recipe: int, part: Literal["validation",
                                                                   "train"]) -> None:
     """Work out what a recipe predicts, off the interface's loop."""

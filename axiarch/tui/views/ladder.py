@@ -8,12 +8,14 @@ from axiarch.ranking.rank import Partial, Ranked
 from axiarch.text import loss, shown
 from axiarch.tui.messages import RecipeOpened, RecipePointed
 from axiarch.tui.plots import ladder
+from axiarch.tui.plots.effects import draw_effects
 from axiarch.tui.plots.runs import Row, Rows, fit, right
 from axiarch.tui.plots.scale import Scale
 from axiarch.tui.views.field import baseline_levels
 from axiarch.tui.views.overlay import LETTERS
 from axiarch.tui.views.view import View
 from axiarch.tui.widgets.drawing import Drawing, Listing
+from axiarch.workflows.explaining import KnobEffects
 from axiarch.workflows.verdicts import ranking_verdict
 from axiarch.workflows.watching import Snapshot
 
@@ -177,22 +179,51 @@ class Head(Drawing):
         ]
 
 
+class Panels(Drawing):
+    """Which knobs matter, one panel a knob."""
+
+    DEFAULT_CSS = "Panels { height: 1fr; display: none; }"
+
+    found: KnobEffects | str | None = None
+
+    def draw(self, width: int, height: int) -> Rows:
+        """Return the panels, or in words why there are none."""
+        if isinstance(self.found, KnobEffects):
+            return draw_effects(self.found, width, height)
+        return [[], [(f" {self.found or 'Working out which knobs matter.'}", "faint")]]
+
+
 class LadderView(View):
-    """The fourth view."""
+    """The fourth view: the ranking, or which knobs matter.
+
+    Attributes
+    ----------
+    effects : KnobEffects, str or None
+        What is shown in place of the ranking: effects, or words where there are none; None shows
+        the ranking.
+    """
 
     DEFAULT_CSS = """
     LadderView Rungs { height: 1fr; scrollbar-size-vertical: 1; }
     """
 
+    effects: KnobEffects | str | None = None
+
     def compose(self) -> ComposeResult:
         """Lay out axis and rungs."""
         yield Head()
         yield Rungs()
+        yield Panels()
 
     def show(self) -> None:
         """Show the ranking; the cursor stays on its recipe wherever that goes."""
         s = self.state.snapshot
         head, rungs = self.query_one(Head), self.query_one(Rungs)
+        panels = self.query_one(Panels)
+        panels.found = self.effects
+        for part in (head, rungs, panels):
+            part.display = (part is panels) == (self.effects is not None)
+        panels.redraw()
         if s is None or not s.order:
             rungs.follow([])
             head.snapshot = None
@@ -232,5 +263,7 @@ class LadderView(View):
         s = self.state.snapshot
         if s is None:
             return self.state.no_search
+        if isinstance(self.effects, KnobEffects):
+            return self.effects.verdict()
         so_far = "" if s.over else f"So far, with {s.ended_runs} of {s.expected_runs} runs: "
         return so_far + ranking_verdict(s)
