@@ -29,6 +29,8 @@ _STEPS = 50
 #: Times that replicates' effects are estimated again by the weights that noise of several sizes
 #: asks for.
 _REWEIGHTED = 3
+#: Variances are not taken to be smaller than this share of the mean square of the losses.
+_TINY = 1e-18
 
 
 @dataclass(frozen=True)
@@ -135,17 +137,19 @@ def components(losses: Floats, chose: int = -1) -> Components | None:
     freedom = int(freedoms.sum()) - fit.rank
     if freedom <= 0:  # one recipe alone, or none that share a replicate with another
         return _alone(losses, present, counts, trusted)
-    pooled = float(fit.squares.sum()) / freedom
+    tiny = _TINY * float((table[there]**2).mean()) + 1e-300
+    pooled = max(float(fit.squares.sum()) / freedom, tiny)
     degrees = np.asarray(freedoms * (freedom / max(int(freedoms.sum()), 1)), np.float64)
     prior = _prior(fit.squares / degrees, degrees, pooled)
     for _ in range(_REWEIGHTED if math.isfinite(prior[0]) else 0):
         # Noise of several sizes: loud recipes must not be heard in what is left of calm ones.
-        own = _moderated(fit.squares, degrees, prior, freedom)[0]
+        own = np.maximum(_moderated(fit.squares, degrees, prior, freedom)[0], tiny)
         fit = _fitted(table, there, used, 1 / own)
         degrees = freedoms * (1 - (1 / own) / (1 / own).sum())
         prior = _prior(fit.squares / degrees, degrees, pooled)
     known, known_freedom = _moderated(fit.squares, degrees, prior, freedom)
-    own = np.full(len(losses), prior[1])
+    known = np.maximum(known, tiny)
+    own = np.full(len(losses), max(prior[1], tiny))
     own_freedom = np.full(len(losses), min(prior[0], float(freedom)))
     own[trusted], own_freedom[trusted] = known, known_freedom
     blocks = int(used.sum())
@@ -280,7 +284,7 @@ def _alone(losses: Floats, present: NDArray[np.bool_], counts: NDArray[np.int64]
     means = np.where(there, table, 0.0).sum(1) / there.sum(1)
     squares = np.where(there, (table - means[:, None]) ** 2, 0.0).sum(1)
     freedom = int((there.sum(1) - 1).sum())
-    pooled = float(squares.sum()) / freedom
+    pooled = max(float(squares.sum()) / freedom, 1e-300)
     levels = np.where(present, losses, 0.0).sum(1) / np.maximum(counts, 1)
     replicates = losses.shape[1]
     return Components(levels, np.full(len(losses), pooled), np.full(len(losses), float(freedom)),

@@ -42,6 +42,7 @@ if TYPE_CHECKING:
     from axiarch.workflows.finishing import finishing_search
     from axiarch.workflows.forecasting import forecast_search
     from axiarch.workflows.judging import first_run, judge_recipe
+    from axiarch.workflows.listing import cheapest, listed, parse_filter, unbeaten
     from axiarch.workflows.models import (
         export_network,
         find_model,
@@ -93,6 +94,7 @@ _MODULES = {
     "starting": "resume_search start_search",
     "clusters": "check_address trust_cluster",
     "explaining": "KnobEffects effect_lines effects_json explain",
+    "listing": "cheapest listed parse_filter unbeaten",
     "steering": "seeds_wanted steer_search",
     "telling": "example_predictions",
     "unsealing": "open_seal openings score_of score_words trust",
@@ -108,6 +110,7 @@ __all__ = [
     "add_table",
     "alone",
     "bring_in",
+    "cheapest",
     "check_address",
     "confirmations",
     "confirming_search",
@@ -142,6 +145,7 @@ __all__ = [
     "keep_model",
     "keep_version",
     "kept_models",
+    "listed",
     "load_draft",
     "make_demo",
     "new_search",
@@ -149,6 +153,7 @@ __all__ = [
     "open_workspace",
     "openings",
     "pack",
+    "parse_filter",
     "predict",
     "predict_with",
     "recent_tables",
@@ -167,6 +172,7 @@ __all__ = [
     "steer_search",
     "trust",
     "trust_cluster",
+    "unbeaten",
     "unpack",
     "verify_model",
     "versions",

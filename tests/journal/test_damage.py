@@ -110,7 +110,7 @@ class Damaged(Finished):
         self.assertGreater(said, 0)
 
     def test_what_can_be_read_is_saved_and_the_search_goes_on(self) -> None:
-        before = {r.recipe: r.loss for r in workflows.snapshot_of(self.workspace).ranking.rows}
+        before = {r.recipe: r.raw_best for r in workflows.snapshot_of(self.workspace).ranking.rows}
         whole = rescued = 0
         chance = random.Random(3)
         raw = self.workspace.journal.read_bytes()
@@ -121,7 +121,8 @@ class Damaged(Finished):
             new = Workspace.open(self.folder / f"saved{i}")
             self.assertIn("data set ring", found.saved)
             try:
-                after = {r.recipe: r.loss for r in workflows.snapshot_of(new).ranking.rows}
+                after = {r.recipe: r.raw_best
+                         for r in workflows.snapshot_of(new).ranking.rows}
             except WorkspaceError as error:
                 self.assertIn("no search", error.what)
                 continue

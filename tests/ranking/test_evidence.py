@@ -98,6 +98,12 @@ class Seeds(unittest.TestCase):
         self.assertLess(np.mean(naive), -0.2)
         self.assertAlmostEqual(float(np.mean(fair)), 0.0, delta=0.1)
 
+    def test_losses_without_any_spread_are_no_fault(self) -> None:
+        for losses in (np.ones((4, 3)), np.zeros((3, 2)), np.full((2, 2), 1e18)):
+            found = components(losses)
+            assert found is not None
+            self.assertTrue(np.isfinite(found.levels).all() and (found.own > 0).all())
+
     def test_one_seed_each_says_nothing(self) -> None:
         self.assertIsNone(components(np.ones((4, 1))))
 

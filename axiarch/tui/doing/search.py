@@ -4,6 +4,8 @@ from __future__ import annotations
 
 from dataclasses import replace
 
+from axiarch import workflows
+from axiarch.errors import AxiarchError
 from axiarch.journal import inbox
 from axiarch.text import count
 from axiarch.tui import messages
@@ -13,7 +15,7 @@ from axiarch.tui.doing.work import explain, resume_search, steer
 from axiarch.tui.views.field import FieldView
 from axiarch.tui.views.ladder import LadderView
 from axiarch.tui.views.strips import StripsView
-from axiarch.tui.widgets.dialogs import Question
+from axiarch.tui.widgets.dialogs import Asked, Question
 
 
 def pause(c: Context) -> None:
@@ -123,6 +125,44 @@ def effects(c: Context) -> None:
     view.effects = ""
     explain(c, s)
     c.show()
+
+
+def sort(c: Context) -> None:
+    """Order the ranking by the next thing."""
+    c.widget(LadderView).sort()
+
+
+def filter_recipes(c: Context) -> None:
+    """Ask which recipes are listed."""
+    view = c.widget(LadderView)
+
+    def answered(text: str | None) -> None:
+        if text is None:
+            return
+        try:
+            workflows.parse_filter(text)
+        except AxiarchError as error:
+            c.post(messages.ErrorRaised(error))
+            return
+        view.where = text.strip()
+        c.show()
+
+    c.ask(Asked("List which recipes?", "Empty lists all. Enter accepts, Esc cancels.",
+                "optimiser = adam and width <= 64", view.where), answered)
+
+
+def cheapest(c: Context) -> None:
+    """Go to the smallest recipe that is tied with the leader."""
+    s = c.state.snapshot
+    if s is None:
+        return
+    try:
+        recipe, words = workflows.cheapest(s)
+    except AxiarchError as error:
+        c.post(messages.ErrorRaised(error))
+        return
+    c.widget(LadderView).point(recipe)
+    c.post(messages.Noted(words))
 
 
 def axis(c: Context) -> None:

@@ -16,7 +16,8 @@ from axiarch.tui.views.overlay import LETTERS
 from axiarch.tui.views.view import View
 from axiarch.tui.widgets.drawing import Drawing, Listing
 from axiarch.workflows.explaining import KnobEffects
-from axiarch.workflows.verdicts import ranking_verdict
+from axiarch.workflows.listing import ORDERS, listed
+from axiarch.workflows.verdicts import against, ranking_verdict
 from axiarch.workflows.watching import Snapshot
 
 #: Cells before the track: bracket, place, recipe, loss, seeds.
@@ -67,6 +68,9 @@ class Rungs(Listing):
         super().__init__()
         self.marks: dict[int, str] = {}
         self._order: list[int] = []
+        self.ranked: dict[int, Ranked] = {}
+        self.partial: dict[int, Partial] = {}
+        self.by_place = True
         self._held = 0  # the recipe that the cursor stays on; 0 stays with whichever leads
 
     def follow(self, order: list[int]) -> None:
@@ -88,24 +92,28 @@ class Rungs(Listing):
         """Return the recipe under the cursor, 0 if there is none."""
         return self._order[self.cursor] if self._order else 0
 
+    def point(self, recipe: int) -> None:
+        """Put the cursor on a recipe, if it is listed."""
+        if recipe in self._order:
+            self.cursor = self._order.index(recipe)
+
     def draw_line(self, index: int, width: int) -> Row:
         """Return a recipe's rung."""
         s = self.snapshot
         assert s is not None
-        rows = s.ranking.rows
-        if len(rows) <= index < len(rows) + len(s.ranking.partial):
-            return self._partial(s, s.ranking.partial[index - len(rows)], width)
-        if index >= len(rows):
-            number = s.ranking.broken[index - len(rows) - len(s.ranking.partial)]
+        number = self._order[index]
+        if number in self.partial:
+            return self._partial(s, self.partial[number], width)
+        if number not in self.ranked:
             return [*self._number(number, 12), (" " * (_HEAD - 12), "ink"),
                     ("✕ no result: every run diverged or failed", "warn")]
-        row = rows[index]
+        row = self.ranked[number]
         role = _ROLE[row.standing]
         track = track_width(width)
         return [
-            (_bracket(s, index), "lead"), (right(str(row.place),
+            (_bracket(s, row, self.by_place), "lead"), (right(str(row.place),
                                                  4), role), *self._number(row.recipe, 6),
-            (right(loss(row.loss), 9), role + "*" if index == 0 else role),
+            (right(loss(row.loss), 9), role + "*" if row.place == 1 else role),
             (right(str(row.repeats), 4), "faint"), (" ", "ink"),
             *ladder.rung(self.scale, track, row.loss,
                          row.spread if row.seeds_half is None else row.seeds_half,
@@ -113,7 +121,7 @@ class Rungs(Listing):
                          [level.y for level in baseline_levels(s)], role, row.standing == "apart"),
             ("  ", "ink"), ("† " if row.failed else "", "warn"),
             (fit(differs(s, row), max(width - _HEAD - track - 2,
-                                      0)), "ink" if index == 0 else "faint")
+                                      0)), "ink" if row.place == 1 else "faint")
         ]
 
 
@@ -140,12 +148,15 @@ class Rungs(Listing):
         ]
 
 
-def _bracket(s: Snapshot, index: int) -> str:
+def _bracket(s: Snapshot, row: Ranked, by_place: bool) -> str:
     """Return the sign of a row's group: a bracket around what is tied, a mark for what is not
     ruled out.
     """
-    if s.ranking.rows[index].standing == "open":
+    if row.standing == "open":
         return " ?"
+    index = row.place - 1
+    if not by_place:
+        return " =" if row.standing in ("leader", "tied") and len(s.ranking.tied) > 1 else "  "
     last = max((i for i, row in enumerate(s.ranking.rows) if row.standing == "tied"), default=0)
     if not last or index > last:
         return "  "
@@ -159,6 +170,7 @@ class Head(Drawing):
 
     snapshot: Snapshot | None = None
     scale = Scale(0.0, 1.0)
+    note = ""
 
     def draw(self, width: int, height: int) -> Rows:
         """Return legend and axis."""
@@ -172,7 +184,8 @@ class Head(Drawing):
             ("┊ " + ", ".join(reversed([f.name for f in baseline_levels(self.snapshot)])), "faint"),
             ("   " + shown(self.snapshot.dataset.target.unit, 24) if width > 90 else "", "faint")
         ]
-        side = fit("differs from the leader in", max(width - _HEAD - track_width(width) - 2, 0))
+        side = fit(self.note or "differs from the leader in",
+                   max(width - _HEAD - track_width(width) - 2, 0))
         return [
             legend, [(pad + " ", "ink"), *below[0], ("  " + side, "faint")],
             [(pad + " ", "ink"), *below[1]]
@@ -201,6 +214,8 @@ class LadderView(View):
     effects : KnobEffects, str or None
         What is shown in place of the ranking: effects, or words where there are none; None shows
         the ranking.
+    order, where : str
+        How recipes are ordered, and which are listed.
     """
 
     DEFAULT_CSS = """
@@ -208,6 +223,23 @@ class LadderView(View):
     """
 
     effects: KnobEffects | str | None = None
+    order: str = "place"
+    where: str = ""
+
+    def sort(self) -> None:
+        """Order by the next thing that recipes can be ordered by."""
+        names = list(ORDERS)
+        self.order = names[(names.index(self.order) + 1) % len(names)]
+        self.show()
+
+    def point(self, recipe: int) -> None:
+        """Put the cursor on a recipe."""
+        self.query_one(Rungs).point(recipe)
+
+    def _note(self) -> str:
+        """Say how the list is ordered and what is left out."""
+        parts = [f"by {self.order}"] if self.order != "place" else []
+        return "; ".join([*parts, *([f"only {shown(self.where)}"] if self.where else [])])
 
     def compose(self) -> ComposeResult:
         """Lay out axis and rungs."""
@@ -237,7 +269,11 @@ class LadderView(View):
         }
         if s.ranking.rows:
             head.scale = rungs.scale = loss_axis(s)
-        rungs.follow(list(s.order))
+        rungs.ranked = {row.recipe: row for row in s.ranking.rows}
+        rungs.partial = {each.recipe: each for each in s.ranking.partial}
+        rungs.by_place = self.order == "place" and not self.where
+        head.note = self._note()
+        rungs.follow(listed(s, self.order, self.where))
         head.redraw()
         rungs.redraw()
 
@@ -265,5 +301,9 @@ class LadderView(View):
             return self.state.no_search
         if isinstance(self.effects, KnobEffects):
             return self.effects.verdict()
+        both = [m.recipe for m in self.state.marked if m.search == s.search.number]
+        if len(both) == 2:
+            return f"Recipe {both[0]} against recipe {both[1]}. " + against(
+                s, both[0], both[1], f"recipe {both[1]}")
         so_far = "" if s.over else f"So far, with {s.ended_runs} of {s.expected_runs} runs: "
         return so_far + ranking_verdict(s)
