@@ -189,9 +189,11 @@ def status_json(s: Snapshot) -> dict[str, Any]:
     }
 
 
-def ranking_json(s: Snapshot) -> dict[str, Any]:
-    """Return a ranking, for JSON."""
+def ranking_json(s: Snapshot, listed: Sequence[int] | None = None) -> dict[str, Any]:
+    """Return a ranking, for JSON; with `listed`, these recipes alone, in their order."""
     metrics = s.dataset.target.metrics
+    ranked = {row.recipe: row for row in s.ranking.rows}
+    chosen = [ranked[n] for n in (ranked if listed is None else listed) if n in ranked]
     rows = [{
         "place": r.place, "recipe": r.recipe, "standing": STANDING_WORDS[r.standing],
         "steady_loss": r.loss,
@@ -205,7 +207,7 @@ def ranking_json(s: Snapshot) -> dict[str, Any]:
         "parameters": r.parameters, "seconds": r.seconds,
         "trained_elsewhere": s.recipes[r.recipe].origin or None, "values": dict(
             s.recipes[r.recipe].recipe)
-    } for r in s.ranking.rows]
+    } for r in chosen]
     cut = [{
         "recipe": p.recipe, "epochs": p.epochs, "steady_loss": p.loss,
         "lowest_by_then": p.best_then, "values": dict(s.recipes[p.recipe].recipe)
@@ -221,9 +223,14 @@ def ranking_json(s: Snapshot) -> dict[str, Any]:
     }
 
 
-def print_ranking(s: Snapshot, most: int = 15) -> None:
+def print_ranking(s: Snapshot, most: int = 15, listed: Sequence[int] | None = None) -> None:
     """Print the best recipes of a search: how the leader differs from the base, the others from
     the leader.
+
+    Parameters
+    ----------
+    listed : sequence of int, optional
+        The recipes to print, in this order; by default all, by their place.
     """
     say(progress_line(s))
     say(verdict(s))
@@ -236,17 +243,17 @@ def print_ranking(s: Snapshot, most: int = 15) -> None:
         "",
         f"{'place':>5} {'recipe':>6}  {'loss':>7} {'±':>7} {'seeds':>5} {'training':>9} "
         f"{shown(metric, 20):>{room}}  differs from the leader in")
-    for r in s.ranking.rows[:most]:
+    ranked = {row.recipe: row for row in s.ranking.rows}
+    rows = [ranked[n] for n in (ranked if listed is None else listed) if n in ranked]
+    for r in rows[:most]:
         reach = "" if r.half_width is None else loss(r.half_width)
         mark = {"leader": "*", "tied": "=", "open": "?", "apart": " ", "unknown": "?"}[r.standing]
         change = s.recipes[r.recipe].apart(leader) or "–"
         say(f"{r.place:>4}{mark} {r.recipe:>6}  {loss(r.loss):>7} {reach:>7} {r.repeats:>5} "
             f"{loss(r.training):>9} "
               f"{measured(metric, r.metrics[0]):>{room}}  {change}")
-    if len(s.ranking.rows) > most:
-        say(f"      … and {len(s.ranking.rows) - most} more; --most {len(s.ranking.rows)} prints "
-            "all"
-            )
+    if len(rows) > most:
+        say(f"      … and {len(rows) - most} more; --most {len(rows)} prints all")
     if s.ranking.partial:
         say(f"      {count(len(s.ranking.partial), 'recipe')} cut or resting before the last "
             "epoch, not ranked with these; --json lists them")

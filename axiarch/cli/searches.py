@@ -225,19 +225,31 @@ def status(context: click.Context, number: int, folder: Path | None, as_json: bo
 @workspace_option
 @json_option
 @click.option("--most", default=15, type=click.IntRange(1), help="Recipes printed.")
+@click.option("--sort", default="place", metavar="WHAT",
+              help="Order by parameters, time, training loss, gap, runs, or a value such as width.")
+@click.option("--where", default="", metavar="CONDITION",
+              help='List some recipes only, such as "optimiser = adam and width <= 64".')
+@click.option("--unbeaten", default=None, type=click.Choice(["parameters", "time"]),
+              help="List recipes that no other one beats in both loss and this.")
 @click.pass_context
 @guarded
 def ranking(context: click.Context, number: int, folder: Path | None, as_json: bool,
-            most: int) -> None:
+            most: int, sort: str, where: str, unbeaten: str | None) -> None:
     """Print the ranking of a search."""
     from axiarch import workflows
     from axiarch.cli import printing
 
     snapshot = workflows.snapshot_of(open_place(context, folder), number)
+    listed = workflows.listed(snapshot, sort, where)
+    if unbeaten:
+        kept = [row.recipe for row in workflows.unbeaten(snapshot, unbeaten)]
+        listed = [recipe for recipe in kept if recipe in listed]
     if as_json:
-        print_json(printing.ranking_json(snapshot))
-    else:
-        printing.print_ranking(snapshot, most)
+        print_json(printing.ranking_json(snapshot, listed))
+        return
+    printing.print_ranking(snapshot, most, listed)
+    if unbeaten and snapshot.ranking.rows:
+        say(workflows.cheapest(snapshot)[1])
 
 
 @click.command()

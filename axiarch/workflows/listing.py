@@ -6,7 +6,7 @@ import math
 import re
 from collections.abc import Callable, Mapping
 
-from axiarch.errors import InputError, RecipeError
+from axiarch.errors import InputError
 from axiarch.ranking.rank import Ranked
 from axiarch.recipes.conditions import Value
 from axiarch.recipes.constraints import parse_constraint
@@ -50,11 +50,11 @@ def _condition(part: str) -> Filter:
         condition = parse_range("dropout", f"0 .. 0.5 when {part}")[1]
         assert condition is not None
         return condition.holds
-    except RecipeError as error:
+    except InputError:
         try:
             return parse_constraint(part).holds
-        except RecipeError:
-            raise InputError(f"it cannot be read: {error.what}", f"filter {shown(part, 60)!r}",
+        except InputError:
+            raise InputError("the condition cannot be read", f"filter {shown(part, 60)!r}",
                              "such as: optimiser = adam | sgd and width * depth <= 512") from None
 
 
@@ -107,6 +107,8 @@ def cheapest(snapshot: Snapshot) -> tuple[int, str]:
                          "wait for the first results")
     leader = tied[0]
     best = min(tied, key=lambda row: (row.parameters, row.seconds, row.place))
+    if len(tied) == 1:
+        return best.recipe, f"No other recipe is tied with the leader, recipe {best.recipe}."
     if best.recipe == leader.recipe:
         return best.recipe, (f"The leader, recipe {best.recipe}, is the smallest of "
                              f"{count(len(tied), 'tied recipe')}.")

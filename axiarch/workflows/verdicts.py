@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 from functools import lru_cache
 
 from axiarch.data.dataset import Dataset
@@ -33,8 +34,8 @@ def ranking_verdict(s: Snapshot) -> str:
     broken = len(s.ranking.broken)
     none = (f" {count(broken, 'recipe')} {'has' if broken == 1 else 'have'} no "
             "result.") if broken else ""
-    return (f"{lead}{_confirmed(first)}{_advice(s)} {_against_base(s)}{_optimism(s)}{none}"
-            f"{_elsewhere(s)}")
+    return (f"{lead}{_confirmed(first)}{_elsewhere(s)}{_advice(s)} {_against_base(s)}"
+            f"{_optimism(s)}{none}")
 
 
 def _lead(s: Snapshot) -> str:
@@ -146,6 +147,7 @@ def _beaten(s: Snapshot) -> str:
     if s.dataset.linear is not None:
         known["linear model"] = s.dataset.linear.loss
     better, unknown, worse = [], [], []
+    first, optimism = s.ranking.rows[0], s.ranking.optimism or 0.0
     for name, level in known.items():
         claim = s.skill.get(name)
         text = f"the {name} ({loss(level)})"
@@ -153,6 +155,8 @@ def _beaten(s: Snapshot) -> str:
             better.append(f"{text} by {number(-claim.difference, 2)} ± {claim.half_width:.2g}")
         elif claim is not None and claim.verdict == "worse":
             worse.append(f"{text} by {number(claim.difference, 2)} ± {claim.half_width:.2g}")
+        elif claim is None and level - first.loss - optimism > (first.half_width or math.inf):
+            better.append(text)  # by more than the whole interval, pairs or not
         else:
             unknown.append(text)
     words = []

@@ -28,6 +28,11 @@ def frame(rows: int = 100) -> polars.DataFrame:
         {"x": x, "t": ["p", "q"] * (rows // 2), "y": ["a", "b", "a", "a"] * (rows // 4)})
 
 
+def pl_amounts(rows: int) -> polars.Series:
+    """Return amounts."""
+    return polars.Series(np.random.default_rng(1).normal(5, 2, rows))
+
+
 class Building(FolderCase):
     def test_what_is_built_reads_back_as_equal(self) -> None:
         built = build_dataset(Table.of(frame()), self.folder / "d", "d")
@@ -41,6 +46,32 @@ class Building(FolderCase):
         ]
         self.assertEqual(prints[0], prints[1])
         self.assertNotEqual(prints[0], prints[2])
+
+    def test_row_losses_of_baseline_and_linear_model_mean_their_losses(self) -> None:
+        table = frame(200).with_columns(y=polars.Series(["a", "b", "a", "a"] * 50))
+        made = build_dataset(Table.of(table), self.folder / "d", "d")
+        reference = made.reference()
+        assert reference is not None and reference.linear is not None and made.linear is not None
+        self.assertAlmostEqual(float(reference.baseline.mean()), made.baseline.loss, places=5)
+        self.assertAlmostEqual(float(reference.linear.mean()), made.linear.loss, places=5)
+        amounts = frame(200).with_columns(y=pl_amounts(200))
+        made = build_dataset(Table.of(amounts), self.folder / "e", "e", DataPlan(("y",)))
+        reference = made.reference()
+        assert reference is not None
+        self.assertAlmostEqual(float(reference.baseline.mean()) ** 0.5, made.baseline.loss,
+                               delta=1e-4)
+
+    def test_rows_that_stand_in_training_too_are_known(self) -> None:
+        table = frame(100)
+        made = build_dataset(Table.of(polars.concat([table, table])), self.folder / "d", "d")
+        once = build_dataset(Table.of(table), self.folder / "e", "e")
+        twice, alone = made.reference(), once.reference()
+        assert twice is not None and alone is not None
+        self.assertGreater(twice.repeated.mean(), 0.4)
+        self.assertEqual(alone.repeated.sum(), 0)
+        (self.folder / "d" / "reference" / "0.npy").write_bytes(b"x")
+        with self.assertRaises(WorkspaceError):
+            made.reference()
 
     def test_the_description_is_plain_json(self) -> None:
         build_dataset(Table.of(frame()), self.folder / "d", "d")

@@ -8,7 +8,7 @@ from typing import Any, cast
 
 import numpy as np
 
-from axiarch.data.building import build_dataset
+from axiarch.data.building import Origin, build_dataset
 from axiarch.data.dataset import Dataset
 from axiarch.data.demo import hive_states
 from axiarch.data.demo_nectar import nectar_flow
@@ -107,7 +107,7 @@ class Dependence(FolderCase):
                                      self.folder / name,
                                      name,
                                      plan=DataPlan((target, )),
-                                     rule=name)
+                                     origin=Origin(rule=name))
                 known = responses(data, 0, [cast(Any, _Rule(data))],
                                   np.asarray(data.part("validation").inputs),
                                   np.asarray(data.part("validation").targets))

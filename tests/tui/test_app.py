@@ -217,6 +217,50 @@ class AtTheKeyboard(AppCase):
             await pilot.press("y")
             await self.until(pilot, lambda: path.read_text() != "mine")
 
+    async def test_the_ranking_is_sorted_filtered_and_its_cheapest_found(self) -> None:
+        async with self.running(self.searched()) as (app, pilot):
+            await pilot.press("4", "s")
+            await self.shows(app, pilot, "by parameters")
+            rungs = app.query_one(Rungs)
+            sizes = [app.state.snapshot.recipes[n].parameters for n in rungs._order]
+            self.assertEqual(sizes, sorted(sizes))
+            await pilot.press("slash", *"width <= 4", "enter")
+            await self.shows(app, pilot, "only width <= 4")
+            self.assertEqual({app.state.snapshot.recipes[n].recipe["width"] <= 4
+                              for n in rungs._order}, {True})
+            await pilot.press("slash", *["backspace"] * 12, *"wide > 3", "enter")
+            await self.shows(app, pilot, "no value of a recipe is called 'wide'")
+            await pilot.press("slash", *["backspace"] * 12, "enter", "$")
+            await self.shows(app, pilot, "tied")
+            for _ in range(5):
+                await pilot.press("s")
+            await self.shows(app, pilot, "differs from the leader in")
+
+    async def test_more_seeds_are_trained_in_a_search_that_is_done(self) -> None:
+        async with self.running(self.searched()) as (app, pilot):
+            await pilot.press("4")
+            await self.shows(app, pilot, "leads at")
+            before = len(app.state.snapshot.runs)
+            await pilot.press("+")
+            await self.shows(app, pilot, "How many more seeds?")
+            await pilot.press(*["backspace"] * 4, "2", "enter")
+            await self.until(pilot, lambda: len(app.state.snapshot.runs) > before
+                             and app.state.snapshot.search.state == "done")
+            self.assertEqual(max(r.repeat for r in app.state.snapshot.runs.values()), 3)
+            await self.shows(app, pilot, "Confirmed:")
+
+    async def test_which_knobs_matter_is_shown_or_said_why_not(self) -> None:
+        async with self.running(self.searched()) as (app, pilot):
+            await pilot.press("4", "f")
+            await self.shows(app, pilot, "say nothing about knobs")
+            await pilot.press("f")
+            await self.shows(app, pilot, "differs from the leader in")
+
+    async def test_two_marked_recipes_are_compared(self) -> None:
+        async with self.running(self.searched()) as (app, pilot):
+            await pilot.press("4", "m", "down", "m")
+            await self.shows(app, pilot, "against recipe")
+
     async def test_marks_dates_case_and_equal_rows_are_decided_by_keys(self) -> None:
         rows = [[
             f"{i % 31}" if i % 9 else "-999", f"0{i % 9 + 1}/0{i % 8 + 1}/2020",
