@@ -25,6 +25,8 @@ from textual.pilot import Pilot
 from axiarch import workflows
 from axiarch.tui.app import AxiarchApp
 from axiarch.tui.palette import PALETTES
+from axiarch.tui.views.ladder import LadderView
+from axiarch.workflows.explaining import KnobEffects
 
 ROOT = Path(__file__).resolve().parent.parent
 CELL, POINTS = (9, 18), 15
@@ -151,6 +153,12 @@ async def shoot(folder: Path, place: Path) -> None:
         await pilot.press("4", "down", "down", "down")
         await pilot.pause(0.3)
         painter.paint(app, folder / "ladder-dark.png")
+        await pilot.press("f")
+        await until(pilot, lambda: isinstance(app.query_one(LadderView).effects, KnobEffects))
+        await pilot.pause(0.5)
+        painter.paint(app, folder / "effects-dark.png")
+        await pilot.press("f")
+        await pilot.pause(0.3)
         await pilot.press("enter", *["left"] * 9)
         await pilot.pause(0.3)
         painter.paint(app, folder / "strips-dark.png")

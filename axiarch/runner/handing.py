@@ -29,11 +29,11 @@ def hand_out(search: RunningSearch) -> bool:
     """
     end = time.perf_counter() + _DECIDING
     give(search)
-    while time.perf_counter() < end:
-        if not propose(search):
-            return False
+    while propose(search):
         give(search)
-    return True
+        if time.perf_counter() >= end:
+            return True
+    return False
 
 
 def propose(search: RunningSearch) -> bool:

@@ -67,6 +67,7 @@ class Runner:
             with search.journal.transaction():
                 for report in reports:
                     take(search, report)
+            search.nothing_now = False  # what could not be decided before may be now
         search.settle_pause()
         self._more = search.wanted == SearchState.RUNNING and hand_out(search)
 

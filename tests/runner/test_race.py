@@ -4,7 +4,9 @@ left.
 
 from __future__ import annotations
 
+import random
 from dataclasses import replace
+from unittest import mock
 
 import numpy as np
 
@@ -102,6 +104,26 @@ class Racing(RunnerCase):
             found.append([(t.step.recipe, t.step.until, t.step.replicates, t.observed)
                           for t in runner.search.history.sequence.steps])
         self.assertEqual(*found)
+
+    def test_a_runner_that_is_held_up_decides_all_there_is_to_decide(self) -> None:
+        """Where the moment for deciding was over before it began, a search once counted as done
+        while outcomes of its last runs had not been observed.
+        """
+        search = race()
+        self.make(search).run()
+        chance, clock = random.Random(1), [0.0]
+
+        def busy() -> float:
+            clock[0] += chance.random() < 0.5  # every other look at the clock comes a second later
+            return clock[0]
+
+        with mock.patch("axiarch.runner.handing._DECIDING", 0.003), \
+                mock.patch("axiarch.runner.handing.time.perf_counter", busy):
+            self.make(replace(search, name="held up"), number=2).run()
+        one, two = self.look(1), self.look(2)
+        self.assertEqual(one.search.state, "done")
+        self.assertEqual((len(one.recipes), one.epochs), (len(two.recipes), two.epochs))
+        self.assertEqual(len(one.recipes), 20)
 
 
 class ByHand(RunnerCase):
