@@ -120,7 +120,7 @@ def _y_labels(scale: Scale, rows: int, levels: Sequence[Level]) -> dict[int, tup
         place = float(scale.at(level.y))
         if 0 <= place <= 1:
             labels[min(int((1 - place) * rows), rows - 1)] = (level.name, level.role)
-    for tick in scale.ticks(max(rows // 3, 2)):
+    for tick in scale.ticks(max(rows // 3 if rows > 9 else rows // 2, 2)):
         place = float(scale.at(tick))
         line = min(int((1 - place) * rows), rows - 1)
         if 0 <= place <= 1 and line not in labels:
