@@ -274,7 +274,7 @@ def rank(results: Iterable[RunResult], parameters: Mapping[int, int],
     rows = [_row(recipe, runs, failed.get(recipe, 0), parameters[recipe])
             for recipe, runs in good.items()]
     rows.sort(key=_order)
-    for _ in range(_TIMES):
+    for times in range(1, _TIMES + 1):
         sound = sum(not row.failed for row in rows)
         evidence = gathered([good[row.recipe] for row in rows], sound, design or Design(), root)
         if evidence is None:
@@ -282,7 +282,7 @@ def rank(results: Iterable[RunResult], parameters: Mapping[int, int],
         rows = [replace(row, loss=float(level))
                 for row, level in zip(rows, evidence.levels, strict=True)]
         ordered = sorted(rows, key=_order)
-        if rows == ordered:
+        if rows == ordered or times == _TIMES:
             break
         rows = ordered
     lost = tuple(sorted(recipe for recipe in failed if recipe not in good))

@@ -60,7 +60,9 @@ class RowTable:
 
     def level(self, recipe: int) -> Term | None:
         """Return the variance of a recipe's level over rows; None where rows are not known."""
-        return self._variance(self.runs[recipe])
+        if recipe not in self._known:
+            self._known[recipe] = self._variance(self.runs[recipe])
+        return self._known[recipe]
 
     def difference(self, one: int, other: int) -> Term | None:
         """Return the variance over rows of the difference of two recipes, paired."""
@@ -90,6 +92,11 @@ class RowTable:
                 if r in self._means}
         found = self._variance(runs) if runs else None
         return found[0] if found is not None else 0.0
+
+    @cached_property
+    def _known(self) -> dict[int, Term | None]:
+        """What was worked out of levels before."""
+        return {}
 
     @cached_property
     def _means(self) -> dict[int, Floats]:

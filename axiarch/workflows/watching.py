@@ -268,6 +268,7 @@ class Watcher:
         results, broken = self._results()
         self._ranking = self._rank(results, broken, file, dataset)
         self._skill = skill(self._ranking, results, dataset)
+        _ = self._ranking.advice  # worked out here, not where the interface first asks for it
         self._stale = False
         self._ranked_at = time.monotonic()
         self._rank_cost = self._ranked_at - started
