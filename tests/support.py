@@ -8,11 +8,13 @@ import csv
 import io
 import os
 import shutil
+import sqlite3
 import subprocess
 import tempfile
 import time
 import unittest
 from collections.abc import Callable, Iterator, Sequence
+from dataclasses import dataclass
 from functools import cache
 from pathlib import Path
 from typing import Any
@@ -29,6 +31,8 @@ from axiarch.engine.rows import Source, TrainingData
 from axiarch.engine.run import RunSpec
 from axiarch.engine.state import TrainingState
 from axiarch.engine.training import Progress, Training
+from axiarch.journal.read import JournalReader
+from axiarch.journal.records import EventRecord, WorkerRecord
 from axiarch.journal.workspace import Workspace
 from axiarch.recipes.recipe import Recipe
 from axiarch.recipes.searchfile import MethodChoice, SearchFile
@@ -244,6 +248,27 @@ def commanded(place: Path, *words: str) -> subprocess.CompletedProcess[str]:
         except SystemExit as ended:
             code = ended.code if isinstance(ended.code, int) else int(ended.code is not None)
     return subprocess.CompletedProcess(words, code, out.getvalue(), err.getvalue())
+
+
+@dataclass(frozen=True)
+class Glance:
+    """What the journal says of a search, read without ranking it."""
+
+    state: str
+    epochs: int
+    workers: tuple[WorkerRecord, ...]
+    events: tuple[EventRecord, ...]
+
+
+def glance(workspace: Workspace, number: int) -> Glance:
+    """Look at a search as often as one likes: a snapshot ranks, which costs much more."""
+    with contextlib.closing(JournalReader(workspace.journal)) as reader:
+        record = reader.search(number)
+        workers, events = reader.workers(number), reader.events(number)
+    with contextlib.closing(sqlite3.connect(workspace.journal)) as db:
+        epochs, = db.execute("SELECT count(*) FROM epoch JOIN run ON run.id = epoch.run "
+                             "WHERE run.search = ?", (number,)).fetchone()
+    return Glance(record.state if record else "", epochs, workers, events)
 
 
 def until(condition: Callable[[], object],

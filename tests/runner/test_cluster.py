@@ -32,7 +32,7 @@ from tests.runner.clusters import Cluster
 from tests.runner.test_processes import losses
 from tests.runner.test_runner import RunnerCase
 from tests.runner.test_survival import raced
-from tests.support import commanded, ring_search, ring_workspace, until
+from tests.support import commanded, glance, ring_search, ring_workspace, until
 
 #: Processes killed in one search.
 KILLS = 8
@@ -85,7 +85,7 @@ class ClusterCase(RunnerCase):
 
     def trains(self, number: int) -> None:
         """Wait until a search trains."""
-        until(lambda: self.look(number).epochs > 30, what="training")
+        until(lambda: glance(self.workspace, number).epochs > 30, what="training")
 
     def calm(self, search: SearchFile) -> Snapshot:
         """Return the search as worker processes on this machine train it."""
@@ -114,9 +114,11 @@ class Searches(ClusterCase):
         (worker,) = self.look(number).workers
         self.assertTrue(worker.machine)
         self.cluster.add(threads=2)
-        until(lambda: len(self.look(number).workers) == 3, what="workers that join late")
+        until(lambda: len(glance(self.workspace, number).workers) == 3,
+              what="workers that join late")
         first.kill()
-        until(lambda: any(e.kind == "died" for e in self.look(number).events), what="a loss")
+        until(lambda: any(e.kind == "died" for e in glance(self.workspace, number).events),
+              what="a loss")
         self.assertIn("lost the worker", next(e.text for e in self.look(number).events
                                               if e.kind == "died"))
         s = workflows.wait(self.workspace, number)
@@ -127,7 +129,7 @@ class Searches(ClusterCase):
         chance, kills = random.Random(3), 0
         self.cluster.add(threads=2)
         number = self.start(search)
-        while self.look(number).search.state != "done":
+        while glance(self.workspace, number).state != "done":
             time.sleep(chance.uniform(0.2, 1.0))
             if self.look(number).search.state in ("interrupted", "failed", "stopped"):
                 with contextlib.suppress(AxiarchError):
@@ -164,7 +166,7 @@ class Searches(ClusterCase):
                                (inbox.Stop(), "stopped")):
             asked = time.monotonic()
             workflows.steer_search(self.workspace, number, request)
-            until(lambda wanted=state: self.look(number).search.state == wanted, 10, state)
+            until(lambda wanted=state: glance(self.workspace, number).state == wanted, 10, state)
             self.assertLess(time.monotonic() - asked, 3.0)
         until(lambda: self.workspace.owner() is None, what="the runner's end")
         workflows.resume_search(self.workspace, number, 2, cluster="")
@@ -211,7 +213,7 @@ class Searches(ClusterCase):
         self.assertEqual((s.search.state, self.remarks(number)), ("done", []))
 
     def remarks(self, number: int) -> list[str]:
-        return [e.text for e in self.look(number).events if e.kind == "executor"]
+        return [e.text for e in glance(self.workspace, number).events if e.kind == "executor"]
 
 
 class Refused(ClusterCase):
@@ -341,12 +343,12 @@ class OwnHosts(ClusterCase):
         number = self.start(search)
         self.trains(number)
         subprocess.run(["ip", "link", "set", self.cable, "down"], check=True)
-        until(lambda: {w.state for w in self.look(number).workers} == {"silent"}, 20,
+        until(lambda: {w.state for w in glance(self.workspace, number).workers} == {"silent"}, 20,
               "silent workers")
         time.sleep(4)
         before = self.look(number).epochs
         subprocess.run(["ip", "link", "set", self.cable, "up"], check=True)
-        until(lambda: self.look(number).epochs > before, 60, "training again")
+        until(lambda: glance(self.workspace, number).epochs > before, 60, "training again")
         s = workflows.wait(self.workspace, number)
         self.assertEqual((s.search.state, losses(s)), ("done", losses(self.calm(search))))
 

@@ -18,7 +18,7 @@ from axiarch.journal import inbox
 from axiarch.journal.workspace import Workspace
 from axiarch.recipes.searchfile import SearchFile
 from axiarch.workflows.watching import Snapshot
-from tests.support import FolderCase, ring_search, ring_workspace, until, without_privileges
+from tests.support import FolderCase, glance, ring_search, ring_workspace, until, without_privileges
 
 
 def losses(s: Snapshot) -> dict[tuple[int, int], tuple[float, ...]]:
@@ -52,7 +52,7 @@ class ProcessCase(FolderCase):
     def start(self, search: SearchFile) -> int:
         """Start a search and wait until it trains."""
         number = workflows.start_search(self.workspace, search, 2)
-        until(lambda: self.look(number).epochs > 30, what="training")
+        until(lambda: glance(self.workspace, number).epochs > 30, what="training")
         return number
 
     def look(self, number: int) -> Snapshot:
@@ -71,7 +71,8 @@ class Killed(ProcessCase):
         owner = self.workspace.owner()
         assert owner is not None
         psutil.Process(owner.pid).children()[0].kill()
-        until(lambda: any(e.kind == "died" for e in self.look(number).events), what="the loss")
+        until(lambda: any(e.kind == "died" for e in glance(self.workspace, number).events),
+              what="the loss")
         s = workflows.wait(self.workspace, number)
         self.assertEqual(s.search.state, "done")
         self.assertTrue(any("SIGKILL" in e.text for e in s.events))
@@ -111,7 +112,7 @@ class Steered(ProcessCase):
                                (inbox.Pause(), "paused"), (inbox.Stop(), "stopped")):
             asked = time.monotonic()
             workflows.steer_search(self.workspace, number, request)
-            until(lambda wanted=state: self.look(number).search.state == wanted, 10, state)
+            until(lambda wanted=state: glance(self.workspace, number).state == wanted, 10, state)
             self.assertLess(time.monotonic() - asked,
                             3.0)  # one second, and room for a busy machine
             if state == "paused":

@@ -26,7 +26,7 @@ from axiarch.recipes.searchfile import MethodChoice, SearchFile
 from axiarch.workflows.watching import Snapshot
 from tests.runner.test_processes import ProcessCase, losses
 from tests.runner.test_runner import RunnerCase
-from tests.support import ring_search, ring_workspace, until
+from tests.support import glance, ring_search, ring_workspace, until
 
 #: Processes killed in one test run, in each search of it, and searches that must be compared at
 #: least.
@@ -125,7 +125,7 @@ class Killed(ProcessCase):
         watching.kill()
         watching.wait()
         epochs = self.look(number).epochs
-        until(lambda: self.look(number).epochs > epochs, what="going on")
+        until(lambda: glance(self.workspace, number).epochs > epochs, what="going on")
         workflows.steer_search(self.workspace, number, inbox.Stop())
 
     def test_workers_can_be_added_and_given_up_while_it_runs(self) -> None:
@@ -133,7 +133,7 @@ class Killed(ProcessCase):
         number = workflows.start_search(self.workspace, search, 2)
         for count in (3, 1, 2):
             workflows.steer_search(self.workspace, number, inbox.Workers(count))
-            until(lambda count=count: len(self.look(number).workers) == count,
+            until(lambda count=count: len(glance(self.workspace, number).workers) == count,
                   what=f"{count} workers")  # type: ignore[misc]
         s = workflows.wait(self.workspace, number)
         self.assertEqual(s.search.state, "done")
