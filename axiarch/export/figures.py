@@ -90,8 +90,10 @@ def ladder_figure(rows: Sequence[tuple[Ranked, str]], baselines: Sequence[tuple[
     axes = figure.add_subplot()
     for y, (row, _) in enumerate(rows):
         colour = ORANGE if row.standing in ("leader", "tied") else INK
-        reach = row.half_width or row.spread or 0.0
-        axes.plot([row.loss - reach, row.loss + reach], [y, y], color=colour, linewidth=1.2)
+        whole = row.half_width or 0.0
+        reach = row.spread or 0.0 if row.seeds_half is None else row.seeds_half
+        axes.plot([row.loss - whole, row.loss + whole], [y, y], color=GREY, linewidth=0.8)
+        axes.plot([row.loss - reach, row.loss + reach], [y, y], color=colour, linewidth=1.6)
         axes.plot(row.loss, y, "o", color=colour, markersize=5)
         axes.plot(row.training, y, "o", color=GREY, markersize=4, fillstyle="none")
     for _, baseline in baselines:
@@ -101,7 +103,7 @@ def ladder_figure(rows: Sequence[tuple[Ranked, str]], baselines: Sequence[tuple[
     axes.invert_yaxis()
     names = ", ".join(name for name, _ in sorted(baselines, key=lambda f: f[1]))
     axes.set_xlabel(_safe(
-        f"{loss}\n● steady validation loss with 95 % interval   ○ training loss   ┆ {names}", 200),
+        f"{loss}\n● steady loss, 95 %: seeds, and with rows   ○ training loss   ┆ {names}", 200),
                     fontsize=8)
     return _dressed(figure, title)
 

@@ -170,8 +170,8 @@ def _ranking(s: Snapshot) -> Iterator[Block]:
     yield Chart(
         figures.ladder_figure(told, baselines_of(s.dataset), "Recipes on one axis",
                               target.loss_name),
-        "Dot: mean of the steady validation loss over the runs; whisker: its 95 % interval; open "
-        "dot: training loss. Orange recipes are tied.")
+        "Dot: steady validation loss; whisker: its 95 % interval, by seeds and folds alone and, "
+        "thin, with the doubt about the rows; open dot: training loss. Orange recipes are tied.")
     yield Grid(("place", "recipe", "standing", target.loss_name, "±", "training", target.metrics[0],
                 "runs", "differs from the leader in"),
                [(str(r.place), str(r.recipe), STANDING_WORDS[r.standing], loss(
@@ -182,8 +182,11 @@ def _ranking(s: Snapshot) -> Iterator[Block]:
     more = len(s.ranking.rows) - len(rows)
     tail = f" {more} more are in the exported ranking." if more > 0 else ""
     yield Paragraph(
-        "± is half the 95 % interval of the mean over runs. Recipes are tied where the interval "
-        f"of their difference from the leader includes zero, allowing for all comparisons.{tail}")
+        "± is half the 95 % interval of the loss, with both doubts: seeds differ, and the "
+        "validation rows are a sample. Differences are paired over rows and seeds and are surer: "
+        "a recipe is apart where it is ruled out as the best (at most 5 in 100 searches rule out "
+        "the best one). Tied recipes may be as good as the leader; those not ruled out have been "
+        f"trained on fewer seeds.{tail}")
 
 
 def _training(s: Snapshot, recipe: int) -> Iterator[Block]:
@@ -295,13 +298,19 @@ def _distrust(s: Snapshot, confirmed: bool) -> Iterator[Block]:
         points.append(
             "The leader was chosen for a low loss: expect about "
             f"{number(s.ranking.optimism, 2)} more on new data.")
-    if not confirmed:
+    for name, claim in s.skill.items():
+        if claim.verdict != "better":
+            points.append(f"The leader is not clearly better than the {name}: the difference is "
+                          f"{number(claim.difference, 2)} ± {claim.half_width:.2g} over "
+                          f"{count(claim.rows, 'row')}.")
+    if not confirmed and first.confirmed is None:
         points.append("The recipe has not been trained again on fresh seeds, which chose nothing.")
     if len(s.dataset.folds) == 1:
-        points.append(
-            f"All validation losses are over the same {number(s.dataset.rows['validation'])} rows "
-            "of one split: with other rows they would differ, and these intervals say nothing of "
-            "that.")
+        rows = number(s.dataset.rows["validation"])
+        how = "by an amount that is not known here" if first.rows_half is None else (
+            f"by up to {first.rows_half:.2g} (95 %), which the intervals include")
+        points.append(f"All validation losses are over the same {rows} rows of one split: with "
+                      f"other rows they would differ {how}.")
     failed = sum(run.state == "failed" for run in s.runs.values())
     if failed:
         points.append(f"{count(failed, 'run')} failed and are not counted.")
