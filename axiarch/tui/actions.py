@@ -206,7 +206,7 @@ ACTIONS: tuple[Action, ...] = (
     Action("sort", "s", "sort",
            "Sort the ranking by parameters, time, training loss, gap or runs, or by place again",
            search.sort, ("ladder",), False),
-    Action("filter", "slash", "filter",
+    Action("filter_recipes", "slash", "filter",
            "List only some recipes, such as: optimiser = adam and width <= 64",
            search.filter_recipes, ("ladder",), False),
     Action("cheapest", "$", "cheapest",

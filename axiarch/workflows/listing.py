@@ -74,12 +74,12 @@ def listed(snapshot: Snapshot, order: str = "place", where: str = "") -> list[in
     """
     keep = parse_filter(where)
     rows = list(snapshot.ranking.rows)
-    if order in ORDERS:
+    if order in ORDERS and order != "place":
         rows.sort(key=lambda row: (ORDERS[order](row), row.place))
     elif order in FIELDS:
         rows.sort(key=lambda row: (_sortable(snapshot.recipes[row.recipe].recipe[order]),
                                    row.place))
-    else:
+    elif order != "place":
         raise InputError(f"recipes cannot be ordered by {shown(order, 40)!r}", "sort",
                          "give one of " + ", ".join(ORDERS) + ", or a value such as width")
     ranked = [row.recipe for row in rows]
