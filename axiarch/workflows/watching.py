@@ -264,7 +264,8 @@ class Watcher:
 
     def _rank_again(self, file: SearchFile, dataset: Dataset) -> None:
         started = time.monotonic()
-        self._rows |= self._reader.row_losses(self.number, self._rows)
+        rows = self._reader.row_losses(self.number, self._rows)
+        self._rows |= {run: each for run, each in rows.items() if self._fits(run, each, dataset)}
         results, broken = self._results()
         self._ranking = self._rank(results, broken, file, dataset)
         self._skill = skill(self._ranking, results, dataset)
@@ -272,6 +273,14 @@ class Watcher:
         self._stale = False
         self._ranked_at = time.monotonic()
         self._rank_cost = self._ranked_at - started
+
+    def _fits(self, run: int, rows: RowLosses, dataset: Dataset) -> bool:
+        """Whether losses of rows are of the validation rows that a run was measured on."""
+        known = self._runs.get(run)
+        if known is None or not 0 <= known.fold < len(dataset.folds):
+            return False
+        total = dataset.folds[known.fold].rows["validation"]
+        return rows.total == total and bool(np.isfinite(rows.values).all())
 
     def _results(self) -> tuple[list[RunResult], list[int]]:
         """Return what ended runs came to, and the recipes of those that failed."""

@@ -7,8 +7,12 @@ import unittest
 from dataclasses import replace
 
 import numpy as np
+from hypothesis import given
+from hypothesis import strategies as st
 
+from axiarch.ranking.evidence import Design
 from axiarch.ranking.rank import Partial, Ranking, RunResult, partials, rank
+from axiarch.runs.rows import RowLosses
 
 
 def run(recipe: int, *losses: float, ended: bool = True, training: float = 0.1) -> RunResult:
@@ -192,6 +196,31 @@ class Pairs(unittest.TestCase):
                                          noise))
             apart += all(r.standing == "apart" for r in more.rows if r.recipe in advice.recipes[1:])
         self.assertGreater(apart, 20)
+
+    @given(st.lists(st.tuples(st.integers(0, 6), st.integers(0, 3), st.integers(0, 1),
+                              st.floats(-1e9, 1e9) | st.sampled_from([0.0, 1.0, math.inf]),
+                              st.booleans(), st.booleans()), max_size=40),
+           st.booleans(), st.booleans())
+    def test_whatever_was_trained_is_ranked(
+            self, runs: list[tuple[int, int, int, float, bool, bool]], folds: bool, race: bool
+            ) -> None:
+        rng = np.random.default_rng(0)
+        seen: dict[tuple[int, int, int], RunResult] = {}
+        for recipe, seed, fold, level, shared, known in runs:
+            rows = RowLosses.of(30, rng.random(30) + 0.1) if known else None
+            seen[recipe, seed, fold * folds] = RunResult(
+                recipe, (level,) * 3, (0.1,) * 3, ((0.5,),) * 3, 1.0, True,
+                (seed, fold * folds) if shared else None, rows)
+        found = rank(seen.values(), dict.fromkeys(range(7), 1),
+                     design=Design(2 if folds else 1, 1, 0.5, (0, 0) if race else None, 2))
+        self.assertEqual([row.place for row in found.rows], list(range(1, len(found.rows) + 1)))
+        for row in found.rows:
+            self.assertTrue(math.isfinite(row.loss))
+            if row.half_width is not None:
+                self.assertGreaterEqual(row.half_width, 0)
+        standings = [row.standing for row in found.rows]
+        self.assertEqual(standings.count("leader"), min(len(standings), 1))
+        _ = found.advice
 
     def test_nothing_more_is_advised_where_all_is_said(self) -> None:
         results = self.results(np.random.default_rng(4), [1.0, 2.0], 3, 0.0, 0.01)
