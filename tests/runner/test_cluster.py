@@ -302,21 +302,22 @@ def two_hosts(name: str) -> Iterator[tuple[Sequence[str], str, str]]:
     our address, and the name of our end of the cable.
     """
     ours, theirs = f"{name}a", f"{name}b"
+    net = f"10.213.{os.getpid() % 250}"  # one left behind by a killed test is in nobody's way
     run = lambda *words: subprocess.run(  # noqa: E731
         words, check=True, capture_output=True, timeout=10)
     try:
         run("ip", "netns", "add", name)
         run("ip", "link", "add", ours, "type", "veth", "peer", "name", theirs, "netns", name)
-        run("ip", "addr", "add", "10.213.7.1/24", "dev", ours)
+        run("ip", "addr", "add", f"{net}.1/24", "dev", ours)
         run("ip", "link", "set", ours, "up")
-        for words in (("addr", "add", "10.213.7.2/24", "dev", theirs),
+        for words in (("addr", "add", f"{net}.2/24", "dev", theirs),
                       ("link", "set", theirs, "up"), ("link", "set", "lo", "up")):
             run("ip", "-n", name, *words)
     except (OSError, subprocess.SubprocessError) as error:
         subprocess.run(["ip", "netns", "del", name], capture_output=True, check=False)
         raise unittest.SkipTest(f"this machine makes no network namespaces: {error}") from None
     try:
-        yield ("ip", "netns", "exec", name), "10.213.7.1", ours
+        yield ("ip", "netns", "exec", name), f"{net}.1", ours
     finally:
         for words in (("link", "del", ours), ("netns", "del", name)):
             subprocess.run(["ip", *words], capture_output=True, check=False)
