@@ -9,6 +9,7 @@ on two workers, once most of them are there.
 from __future__ import annotations
 
 import asyncio
+import contextlib
 import sys
 import tempfile
 import time
@@ -18,6 +19,7 @@ from pathlib import Path
 import numpy as np
 
 from axiarch import workflows
+from axiarch.errors import WorkspaceMissing
 from axiarch.journal import inbox
 from axiarch.recipes.searchfile import MethodChoice
 from axiarch.tui.action import VIEWS
@@ -62,7 +64,8 @@ async def measure(folder: Path, recipes: int) -> None:
             f"{len(app.state.snapshot.recipes)} recipes were there by then, "
             f"{app.state.snapshot.epochs} epochs"
         )
-    workflows.steer_search(workspace, number, inbox.Stop())
+    with contextlib.suppress(WorkspaceMissing):  # it is over
+        workflows.steer_search(workspace, number, inbox.Stop())
     workflows.wait(workspace, number)
 
 
