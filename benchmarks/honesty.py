@@ -80,7 +80,7 @@ class Scenario:
     skill : float
         Level of the baseline above the lowest true level; 0 is no skill at all.
     repeated : float
-        Share of rows that stand in training too, learnt by heart.
+        Share of rows that are also in the training part, where networks memorise them.
     """
 
     name: str

@@ -83,7 +83,7 @@ class Workers(_Request, frozen=True):
 
 
 class Seeds(_Request, frozen=True):
-    """Train recipes on so many seeds more than each has been, from the first epoch to the end."""
+    """Train recipes on `count` more seeds than each was trained on, from the first epoch."""
 
     recipes: Annotated[tuple[Count, ...], msgspec.Meta(min_length=1, max_length=MOST_VALUES)]
     count: Count

@@ -47,7 +47,7 @@ class Claim:
 
     @property
     def verdict(self) -> Literal["better", "worse", "unknown"]:
-        """Whether the recipe is told apart from the other, and how."""
+        """Whether the recipe is better or worse, where the interval leaves out zero."""
         if abs(self.difference) <= self.half_width:
             return "unknown"
         return "better" if self.difference < 0 else "worse"

@@ -1,4 +1,4 @@
-"""How unsure an estimate is: independent variances, each known from so many degrees of freedom."""
+"""Uncertainty of an estimate: independent variances, each with its degrees of freedom."""
 
 from __future__ import annotations
 
@@ -14,7 +14,7 @@ Term = tuple[float, float]
 
 @dataclass(frozen=True)
 class Doubt:
-    """Why an estimate is uncertain.
+    """The uncertainty of an estimate, by its sources.
 
     Attributes
     ----------

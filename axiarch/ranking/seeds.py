@@ -165,8 +165,8 @@ def components(losses: Floats, chose: int = -1) -> Components | None:
 
 @dataclass(frozen=True)
 class _Fit:
-    """Effects (R,) of replicates by weighted least squares, how many are told apart, and each
-    recipe's sum of squares (K,) of what they leave.
+    """Effects (R,) of replicates by weighted least squares, the rank of their equations, and the
+    sum of squared residuals of each recipe (K,).
     """
 
     effects: Floats

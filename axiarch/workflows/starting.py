@@ -153,7 +153,7 @@ def resume_search(workspace: Workspace, number: int, workers: int = 0,
     if known is not None and known.state == "done" and not extended:
         raise WorkspaceMissing(f"search {number} is done; nothing is left to train",
                                shown(workspace.folder),
-                               f"extend it, such as: axiarch budget 200 --search {number}")
+                               f"extend it: axiarch seeds --search {number}")
     if known is not None and data_set(workspace, known.data).fingerprint != known.data_fingerprint:
         raise WorkspaceMissing(f"the data of search {number} have changed since it started",
                                known.data, "start a new search")

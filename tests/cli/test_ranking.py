@@ -47,6 +47,11 @@ class Ranking(CliCase):
         self.assertEqual(after[before[0]["recipe"]]["repeats"], before[0]["repeats"] + 2)  # type: ignore
         self.assertEqual(after[before[0]["recipe"]]["confirmed"]["runs"], 2)  # type: ignore[index]
 
+    def test_a_finished_search_says_how_to_extend_it_and_that_works(self) -> None:
+        refused = self.cli("resume", "1", *self.work, code=3).stderr
+        remedy = refused.split("extend it: axiarch ")[1].split("\n")[0]
+        self.assertIn("more seed", self.cli(*remedy.split(), *self.work).stdout)
+
     def test_effects_of_too_few_recipes_are_refused_with_a_remedy(self) -> None:
         self.assertIn("train at least 8", self.cli("effects", *self.work, code=4).stderr)
 

@@ -92,7 +92,8 @@ class Asked(ProcessCase):
     def test_asking_resumes_a_search_that_is_done(self) -> None:
         number = workflows.start_search(self.workspace, ring_search(epochs=4, recipes=3), 2)
         workflows.wait(self.workspace, number)
-        with self.assertRaisesRegex(WorkspaceMissing, "extend it, such as"):
+        remedy = f"extend it: axiarch seeds --search {number}"
+        with self.assertRaisesRegex(WorkspaceMissing, remedy):
             workflows.resume_search(self.workspace, number)
         s = workflows.snapshot_of(self.workspace, number)
         chosen, count = workflows.seeds_wanted(s, (1,), 2)

@@ -24,7 +24,7 @@ def chosen(c: Context) -> int:
 
 def ask_number(c: Context, question: str, why: str, value: int, then: Callable[[int],
                                                                          object]) -> None:
-    """Ask for a whole number, and go on with it."""
+    """Ask for a whole number, and call `then` with it."""
 
     def answered(text: str | None) -> None:
         if not text:

@@ -19,7 +19,7 @@ def command_palette(c: Context) -> None:
 
 
 def next_step(c: Context) -> None:
-    """Go on to the next view in the order of the work."""
+    """Show the next view in the order of the work."""
     c.go(_NAMES[min(_NAMES.index(c.view) + 1, len(_NAMES) - 1)])
 
 
@@ -53,12 +53,12 @@ def to(view: str) -> Callable[[Context], None]:
 
 
 def leave(c: Context) -> None:
-    """Leave; what is said then is what goes on in the background."""
+    """Quit, and print which searches keep running in the background."""
     c.app.exit(farewell(c))
 
 
 def farewell(c: Context) -> str:
-    """Return what to say of a search that goes on when the user leaves."""
+    """Return what to print about a search that keeps running when the user quits."""
     s = c.state.snapshot
     if s is None or s.search.state not in ("running", "preparing", "paused"):
         return ""
