@@ -64,12 +64,6 @@ class LinearBaseline(Baseline):
         return self.weakest > OVERFITS * self.loss
 
 
-def linear_baseline(target: Target, train: tuple[NDArray[np.float32], Answers],
-                    validation: tuple[NDArray[np.float32], Answers]) -> LinearBaseline:
-    """Fit a linear model on inputs (N, D) and targets of the training part, and score it."""
-    return fit_linear(target, train, validation)[0]
-
-
 def fit_linear(target: Target, train: tuple[NDArray[np.float32], Answers],
                validation: tuple[NDArray[np.float32], Answers]) -> tuple[LinearBaseline, Floats]:
     """Fit a linear model on inputs (N, D) and targets of the training part; return how it scores

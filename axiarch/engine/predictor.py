@@ -133,22 +133,6 @@ class Average(Scored):
         return found
 
 
-def row_losses(predicted: NDArray[np.float64], targets: NDArray[np.generic],
-               amounts: bool) -> NDArray[np.float64]:
-    """Return the loss of each row (N,): minus the log probability of its class, or its mean squared
-    error.
-
-    Parameters
-    ----------
-    predicted : (N, C) or (N, T) array
-    targets : (N,) or (N, T) array
-    """
-    if amounts:
-        return np.asarray(((predicted - targets.astype(np.float64)) ** 2).mean(1))
-    own = predicted[np.arange(len(targets)), targets.astype(np.int64)]
-    return np.asarray(-np.log(np.maximum(own, np.finfo(np.float64).tiny)))
-
-
 def measured(outputs: Array, loss: int, loss_values: Array, labels: NDArray[np.int32],
              amounts: Array, sums: int, at_once: int) -> NDArray[np.float64]:
     """Return the summed loss of outputs (N, C), and the sums of metrics, by the kernel that runs

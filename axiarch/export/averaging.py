@@ -10,7 +10,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from axiarch.data.target import Target
-from axiarch.engine.predictor import Average, Predictor, row_losses
+from axiarch.engine.predictor import Average, Predictor
 from axiarch.errors import TrainingError
 
 
@@ -38,10 +38,10 @@ def gain(target: Target, networks: Sequence[Predictor], inputs: NDArray[Any],
 
     def losses(predicted: NDArray[np.float64]) -> NDArray[np.float64]:
         if target.classes:
-            return row_losses(predicted, targets, False)
+            return target.row_losses(predicted, targets)
         units = np.array(target.units)
         true = np.asarray(target.decode(targets)) / units
-        return row_losses(np.asarray(target.decode(predicted)) / units, true, True)
+        return np.asarray(((np.asarray(target.decode(predicted)) / units - true) ** 2).mean(1))
 
     each = [losses(network.predict(inputs)) for network in networks]
     best = min(each, key=lambda own: float(own.mean()))

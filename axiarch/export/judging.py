@@ -12,7 +12,7 @@ import numpy as np
 from axiarch.data.baseline import baseline_of, mean_baseline
 from axiarch.data.dataset import Dataset, Part, check_part, sealed_part
 from axiarch.data.encoding import NumberCode, OrderCode, TextCode
-from axiarch.data.linear import linear_baseline
+from axiarch.data.linear import fit_linear
 from axiarch.engine import metrics
 from axiarch.engine.checkpoint import load_checkpoint
 from axiarch.engine.predictor import Predictor
@@ -172,7 +172,8 @@ def baselines(dataset: Dataset) -> dict[str, Any]:
                                                                     i), fold.encoding.target
         baselines.append(baseline_of(target, np.asarray(train.targets), test.targets))
         linears.append(
-            linear_baseline(target, (train.inputs, train.targets), (test.inputs, test.targets)))
+            fit_linear(target, (train.inputs, train.targets),
+                       (test.inputs, test.targets))[0])
     known = [linear for linear in linears if linear is not None]
     linear = mean_baseline(known) if len(known) == len(linears) else None
     return {

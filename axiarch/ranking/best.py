@@ -23,11 +23,6 @@ def quantile(freedom: float, tail: float = (1 - CONFIDENCE) / 2) -> float:
     return _quantile(round(min(max(freedom, 1.0), 1e6), 1), tail)
 
 
-def one_sided(freedom: float) -> float:
-    """Return the upper quantile of Student's t for a one-sided bound."""
-    return quantile(freedom, 1 - CONFIDENCE)
-
-
 @lru_cache(4096)
 def _quantile(freedom: float, tail: float) -> float:
     from scipy.special import stdtrit

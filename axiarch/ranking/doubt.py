@@ -27,11 +27,6 @@ class Doubt:
     seeds: tuple[Term, ...]
     rows: tuple[Term, ...] = ()
 
-    @property
-    def variance(self) -> float:
-        """All variances together."""
-        return math.fsum(variance for variance, _ in (*self.seeds, *self.rows))
-
     def half(self, critical: Callable[[float], float] = quantile) -> float:
         """Return half the width of the interval with both doubts.
 

@@ -75,17 +75,6 @@ class RowTable:
             return None
         return found[0][0] + found[1][0], min(found[0][1], found[1][1])
 
-    def against(self, recipe: int, others: Mapping[int, Floats]) -> Term | None:
-        """Return the variance over rows of a recipe's difference to something that has no seed.
-
-        Parameters
-        ----------
-        others : mapping
-            By fold, its influences (n,).
-        """
-        runs = self.runs[recipe]
-        return self._variance({r: own - others[self.folds[r]] for r, own in runs.items()})
-
     def own(self, recipe: int) -> float:
         """Return the variance over rows of what tells a recipe from the best ones together."""
         runs = {r: own - self._means[r] for r, own in self.runs[recipe].items()

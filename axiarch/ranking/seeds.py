@@ -29,6 +29,8 @@ _STEPS = 50
 #: Times that replicates' effects are estimated again by the weights that noise of several sizes
 #: asks for.
 _REWEIGHTED = 3
+#: Share of its freedom that every recipe keeps whatever its weight.
+_LEFT = 0.25
 #: Variances are not taken to be smaller than this share of the mean square of the losses.
 _TINY = 1e-18
 
@@ -54,8 +56,6 @@ class Components:
     between_freedom : int
     estimated : float
         Variance of the estimate of a replicate's effect: a share of `between`.
-    effects : (R,) array
-        Best linear unbiased predictions of the replicates' effects.
     counts : (K,) array
         Replicates of each recipe.
     present : (K, R) array
@@ -72,7 +72,6 @@ class Components:
     between: float
     between_freedom: int
     estimated: float
-    effects: Floats
     counts: NDArray[np.int64]
     present: NDArray[np.bool_]
     covariance: Floats
@@ -145,7 +144,8 @@ def components(losses: Floats, chose: int = -1) -> Components | None:
         # Noise of several sizes: loud recipes must not be heard in what is left of calm ones.
         own = np.maximum(_moderated(fit.squares, degrees, prior, freedom)[0], tiny)
         fit = _fitted(table, there, used, 1 / own)
-        degrees = freedoms * (1 - (1 / own) / (1 / own).sum())
+        # The calmest recipe sets the effects, but not all by itself: some of its freedom is left.
+        degrees = freedoms * np.maximum(1 - (1 / own) / (1 / own).sum(), _LEFT)
         prior = _prior(fit.squares / degrees, degrees, pooled)
     known, known_freedom = _moderated(fit.squares, degrees, prior, freedom)
     known = np.maximum(known, tiny)
@@ -157,10 +157,10 @@ def components(losses: Floats, chose: int = -1) -> Components | None:
     between = float(((effects - effects.mean()) ** 2).sum()) / max(blocks - 1, 1)
     weights = there[:, used].T @ (1 / known)
     estimated = float(np.mean(1 / weights))
-    levels, predicted, covariance = _solved(losses, present, own, max(between - estimated, 0.0),
+    levels, covariance = _solved(losses, present, own, max(between - estimated, 0.0),
                                             chose)
     return Components(levels, own, own_freedom, pooled, freedom, between, blocks - 1, estimated,
-                      predicted, counts, present, covariance)
+                      counts, present, covariance)
 
 
 @dataclass(frozen=True)
@@ -204,8 +204,8 @@ def _normal(table: Floats, there: NDArray[np.bool_], weights: Floats) -> tuple[F
 
 
 def _solved(losses: Floats, present: NDArray[np.bool_], own: Floats, shared: float, chose: int
-            ) -> tuple[Floats, Floats, Floats]:
-    """Return levels (K,), effects (R,) and the effects' covariance (R, R) of the mixed model.
+            ) -> tuple[Floats, Floats]:
+    """Return levels (K,) and the covariance (R, R) of the replicates' effects in the mixed model.
 
     The effect of the replicate that `chose` is no chance of an unbiased draw: it is fixed.
     """
@@ -217,13 +217,13 @@ def _solved(losses: Floats, present: NDArray[np.bool_], own: Floats, shared: flo
     covariance, effects = np.zeros((replicates, replicates)), np.zeros(replicates)
     moving = free if shared <= 0 else np.ones(replicates, np.bool_)
     if not moving.any():
-        return means, effects, covariance
+        return means, covariance
     normal, right = _normal(losses, present, 1 / np.maximum(own, 1e-300))
     pull = np.where(free, 0.0, 1 / shared if shared > 0 else 0.0)
     inner = np.ix_(moving, moving)
     covariance[inner] = np.linalg.pinv((normal + np.diag(pull))[inner], hermitian=True)
     effects = covariance @ right
-    return means - (present * effects).sum(1) / counts, effects, covariance
+    return means - (present * effects).sum(1) / counts, covariance
 
 
 def _moderated(squares: Floats, degrees: Floats, prior: tuple[float, float], freedom: int
@@ -288,5 +288,5 @@ def _alone(losses: Floats, present: NDArray[np.bool_], counts: NDArray[np.int64]
     levels = np.where(present, losses, 0.0).sum(1) / np.maximum(counts, 1)
     replicates = losses.shape[1]
     return Components(levels, np.full(len(losses), pooled), np.full(len(losses), float(freedom)),
-                      pooled, freedom, 0.0, 0, 0.0, np.zeros(replicates), counts, present,
+                      pooled, freedom, 0.0, 0, 0.0, counts, present,
                       np.zeros((replicates, replicates)))

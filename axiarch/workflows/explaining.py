@@ -73,7 +73,8 @@ class Axis:
             return ""
         end = self.values[0] if self.edge == "low" else self.values[-1]
         way = "lower" if self.edge == "low" else "higher"
-        return (f"the best recipes have {self.name} near the {self.edge} end of its range "
+        label = FIELDS[self.name].label
+        return (f"the best recipes have {label} near the {self.edge} end of its range "
                 f"({_written(end)}): widen the range to {way} values")
 
 

@@ -9,7 +9,7 @@ import numpy as np
 from scipy.optimize import minimize
 
 from axiarch.data import linear
-from axiarch.data.linear import RIDGES, linear_baseline
+from axiarch.data.linear import RIDGES, fit_linear
 from axiarch.data.target import Target
 
 CLASSES = Target("classification", ("y",), ("a", "b", "c"))
@@ -31,7 +31,7 @@ def rule(rows: int = 400,
 def found(x: np.ndarray, y: np.ndarray, target: Target = CLASSES) -> linear.LinearBaseline:
     """Return the baseline with the first two thirds as training part."""
     cut = 2 * len(x) // 3
-    return linear_baseline(target, (x[:cut], y[:cut]), (x[cut:], y[cut:]))
+    return fit_linear(target, (x[:cut], y[:cut]), (x[cut:], y[cut:]))[0]
 
 
 class Convergence(unittest.TestCase):

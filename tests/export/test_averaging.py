@@ -13,7 +13,8 @@ import numpy as np
 from axiarch.data.building import build_dataset
 from axiarch.data.plan import DataPlan
 from axiarch.data.reading import read_table
-from axiarch.engine.predictor import Average, row_losses
+from axiarch.data.target import Target
+from axiarch.engine.predictor import Average
 from axiarch.export.averaging import gain
 from axiarch.export.models import verify_model
 from tests.export.test_models import HEADER, averaged, messy_rows
@@ -36,9 +37,9 @@ class Loss(FolderCase):
                 part, known = data.part("validation"), data.encoding.target
                 value, _ = model.predictor.mean_loss(part.inputs, part.targets, known.units,
                                                      known.curve)
-                each = row_losses(model.predictor.predict(part.inputs), np.asarray(part.targets),
-                                  not known.classes)
-                wanted = each.mean() if known.classes else np.sqrt(each.mean()) * known.units[0]
+                each = known.row_losses(model.predictor.predict(part.inputs),
+                                        np.asarray(part.targets))
+                wanted = each.mean() if known.classes else np.sqrt(each.mean())
                 self.assertAlmostEqual(value, wanted, delta=1e-9 * wanted)
                 self.assertEqual(verify_model(model, data)[1], value)
 
@@ -68,7 +69,7 @@ class Gain(unittest.TestCase):
         for _ in range(5):
             second = 1 / (1 + np.exp(-(logits + common + rng.normal(0, noise, rows))))
             networks.append(Fixed(np.stack((1 - second, second), 1)))
-        target = cast(Any, SimpleNamespace(classes=("no", "yes"), units=()))
+        target = Target("binary", ("y",), ("no", "yes"))
         return gain(target, cast(Any, networks), np.zeros((rows, 1)), true)
 
     def test_networks_that_err_apart_gain_and_those_that_err_alike_do_not(self) -> None:

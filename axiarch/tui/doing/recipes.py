@@ -111,7 +111,7 @@ def seeds(c: Context) -> None:
 
 
 def scale_up(c: Context) -> None:
-    """Ask what is to be larger, and hold the recipe against that."""
+    """Ask what to enlarge, and compare the recipe with larger versions."""
     s, recipe = c.state.snapshot, chosen(c)
     if s is None or recipe not in s.recipes:
         return

@@ -19,7 +19,7 @@ from axiarch.tui.widgets.dialogs import Asked, Question
 
 
 def pause(c: Context) -> None:
-    """Pause the search, or let it go on."""
+    """Pause the search, or resume it."""
     s = c.state.snapshot
     if s is None:
         return
