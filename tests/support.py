@@ -92,7 +92,7 @@ def ring_search(epochs: int = 6, recipes: int = 6, repeats: int = 2, **base: obj
         "learning_rate": "1e-3 .. 1e-1 log", "optimiser": "sgd | momentum | adam", "width": "4 | 8"
     })
     return SearchFile("ring", "ring", made, MethodChoice("random", {"recipes": recipes}), 5,
-                      repeats)
+                      repeats, earlier="ignore")
 
 
 def save_checkpoint(path: Path, run: RunSpec, state: TrainingState, data: str, note: str = ""

@@ -74,8 +74,8 @@ def forecast(context: click.Context, file: Path, folder: Path | None, workers: i
 
     workspace = open_place(context, folder, create=True)
     search = _with_data(workspace, file)
-    found = workflows.forecast_search(search, workflows.data_set(workspace, search.data), workers
-                                      or 0)
+    data = workflows.data_set(workspace, search.data)
+    found = workflows.forecast_search(search, data, workers or 0, workspace)
     if as_json:
         print_json(asdict(found))
     else:
@@ -87,6 +87,9 @@ def forecast(context: click.Context, file: Path, folder: Path | None, workers: i
 @workspace_option
 @workers_option
 @cluster_option
+@click.option("--earlier", type=click.Choice(("use", "ignore")), default=None,
+              help="Whether to take over runs that earlier searches on the same data hold, and to "
+                   "start from their losses; by default as the search file says (use).")
 @json_option
 @click.option("--background",
               is_flag=True,
@@ -94,7 +97,7 @@ def forecast(context: click.Context, file: Path, folder: Path | None, workers: i
 @click.pass_context
 @guarded
 def search(context: click.Context, file: Path, folder: Path | None, workers: int | None,
-           cluster: str | None, as_json: bool, background: bool) -> int:
+           cluster: str | None, earlier: str | None, as_json: bool, background: bool) -> int:
     """Run a search file to its end and print the ranking. Ctrl-C stops it; what has ended is
     kept.
     """
@@ -104,6 +107,8 @@ def search(context: click.Context, file: Path, folder: Path | None, workers: int
     wanted = _with_data(workspace, file)
     if cluster is not None:
         wanted = replace(wanted, cluster=_named(cluster))
+    if earlier is not None:
+        wanted = replace(wanted, earlier=earlier)
     if background:
         number = workflows.start_search(workspace, wanted, workers or 0)
         say(f"search {number} runs in the background; see: axiarch attach {number}")

@@ -45,6 +45,8 @@ class Forecast:
         Memory of all workers together, at the most.
     workers : int
         Workers it was worked out for.
+    earlier : int
+        Recipes of earlier searches that the method starts from.
     """
 
     recipes: int
@@ -56,6 +58,7 @@ class Forecast:
     largest: int
     bytes: int
     workers: int
+    earlier: int = 0
 
 
 def to_measure(recipes: Sequence[Recipe], inputs: Shape, outputs: int) -> list[Recipe]:

@@ -164,6 +164,22 @@ MIGRATIONS: tuple[str, ...] = (
         losses BLOB NOT NULL                -- float32, little-endian, of the rows that are kept
     );
     """,
+    """
+    -- digest of all that bits depend on; empty where it changed while the search was trained
+    ALTER TABLE search ADD COLUMN engine TEXT NOT NULL DEFAULT '';
+    -- epochs taken over from a run of an earlier search, and that run
+    ALTER TABLE run ADD COLUMN taken INTEGER NOT NULL DEFAULT 0;
+    ALTER TABLE run ADD COLUMN source INTEGER NOT NULL DEFAULT 0;
+    CREATE TABLE known (                    -- what a method was given of earlier searches
+        search INTEGER NOT NULL,
+        number INTEGER NOT NULL,            -- from 1, in the order given
+        source INTEGER NOT NULL,            -- the search it is of
+        "values" TEXT NOT NULL,             -- JSON, of the recipe
+        losses TEXT NOT NULL,               -- JSON, validation loss of each epoch of its first run
+        ended INTEGER NOT NULL,             -- whether that run came to its own end
+        PRIMARY KEY (search, number)
+    ) WITHOUT ROWID;
+    """,
 )
 
 VERSION = len(MIGRATIONS)

@@ -16,8 +16,10 @@ from axiarch.files import decode, typed
 from axiarch.journal.epochs import LISTED, epoch_of, real, whole
 from axiarch.journal.migrations import VERSION, check_version, version
 from axiarch.journal.records import (
+    EarlierRun,
     EventRecord,
     ExampleRecord,
+    KnownRecipe,
     OpeningRecord,
     OverrideRecord,
     RecipeRecord,
@@ -29,6 +31,7 @@ from axiarch.journal.records import (
 from axiarch.recipes.recipe import Recipe
 from axiarch.runs.epoch import Epoch
 from axiarch.runs.rows import MOST_ROWS, RowLosses
+from axiarch.runs.states import RunState
 from axiarch.text import shown
 
 
@@ -42,6 +45,8 @@ class Changes:
     mark: tuple[int, int]
 
 
+_RECIPE_OF_RUN = ("JOIN recipe ON recipe.search = run.search AND recipe.number = run.recipe "
+                  "JOIN search")
 #: SQLite's codes for a file that is well but cannot be used now.
 _OUT_OF_REACH = {sqlite3.SQLITE_BUSY, sqlite3.SQLITE_LOCKED, sqlite3.SQLITE_CANTOPEN,
                  sqlite3.SQLITE_PERM, sqlite3.SQLITE_READONLY, sqlite3.SQLITE_NOMEM}
@@ -183,8 +188,8 @@ class JournalReader:
             runs = self._records(
                 _ChangedRun,
                 "SELECT id, recipe, repeat, fold, state, reason, text, best_epoch, attempts, "
-                "worker, "
-                "until, start, changed FROM run WHERE search = ? AND changed > ? ORDER BY id",
+                "worker, until, start, taken, changed FROM run WHERE search = ? AND changed > ? "
+                "ORDER BY id",
                 (search, changed))
             epochs = db.execute(
                 f"SELECT seq, {LISTED} FROM epoch WHERE seq > ? AND run IN (SELECT id FROM run "
@@ -207,6 +212,68 @@ class JournalReader:
         return self._records(
             StepRecord, "SELECT number, recipe, until, replicates, parent, observed, why FROM step "
             "WHERE search = ? ORDER BY number", (search, ))
+
+    @_guard
+    def earlier_runs(self, search: int, fingerprint: str, engine: str) -> tuple[EarlierRun, ...]:
+        """Return the runs of searches before `search` that an engine trained on a data set, from
+        their first epoch.
+        """
+        db = self._connect()
+        if db is None:
+            return ()
+        chosen = ("run JOIN search ON search.number = run.search WHERE search.number < ? "
+                  "AND data_fingerprint = ? AND engine = ? AND run.start = 0")
+        values = (search, fingerprint, engine)
+        losses: dict[int, list[float]] = {}
+        for run, loss in db.execute(
+                "SELECT run, validation_loss FROM epoch WHERE run IN (SELECT id FROM "
+                f"{chosen}) ORDER BY run, epoch", values):
+            losses.setdefault(whole(run), []).append(real(loss))
+        found = db.execute(
+            'SELECT run.id, run.search, "values", repeat, fold, run.state, reason, text, '
+            f"best_epoch FROM {chosen.replace('JOIN search', _RECIPE_OF_RUN, 1)} AND origin = ''",
+            values)
+        return tuple(
+            EarlierRun(whole(run), whole(number), recipe_of_text(text_), whole(repeat), whole(fold),
+                       RunState(state), str(reason), str(text), whole(best), tuple(losses[run]))
+            for run, number, text_, repeat, fold, state, reason, text, best in found
+            if run in losses)
+
+    @_guard
+    def known_recipes(self, search: int, fingerprint: str) -> tuple[KnownRecipe, ...]:
+        """Return what searches before `search` on a data set know of recipes: the losses of their
+        first runs, those on other folds and seeds left out.
+        """
+        db = self._connect()
+        if db is None:
+            return ()
+        rows = db.execute(
+            'SELECT run.id, run.search, "values", run.state FROM run '
+            f"{_RECIPE_OF_RUN} ON search.number = run.search WHERE search.number < ? "
+            "AND data_fingerprint = ? AND repeat = 0 AND fold = 0 AND start = 0 AND origin = '' "
+            "AND run.state IN ('ended', 'cut', 'resting') ORDER BY run.id",
+            (search, fingerprint)).fetchall()
+        found = []
+        for run, number, text, state in rows:
+            losses = tuple(real(loss) for loss, in db.execute(
+                "SELECT validation_loss FROM epoch WHERE run = ? ORDER BY epoch", (run,)))
+            if losses:
+                found.append(KnownRecipe(whole(number), recipe_of_text(text), losses,
+                                         state == "ended"))
+        return tuple(found)
+
+    @_guard
+    def known_to(self, search: int) -> tuple[KnownRecipe, ...]:
+        """Return what the method of a search was given of earlier searches, in its order."""
+        db = self._connect()
+        if db is None:
+            return ()
+        return tuple(
+            KnownRecipe(whole(source), recipe_of_text(text),
+                        tuple(map(real, decode(losses, list[float | None]))), bool(whole(ended)))
+            for source, text, losses, ended in db.execute(
+                'SELECT source, "values", losses, ended FROM known WHERE search = ? '
+                "ORDER BY number", (search,)))
 
     @_guard
     def overrides(self, search: int) -> tuple[OverrideRecord, ...]:

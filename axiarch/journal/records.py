@@ -79,6 +79,40 @@ class RunRecord:
     worker: int | None
     until: int = 0
     start: int = 0
+    taken: int = 0
+
+
+@dataclass(frozen=True)
+class EarlierRun:
+    """A run of an earlier search, and the validation losses of its epochs (E,)."""
+
+    id: int
+    search: int
+    recipe: Recipe
+    repeat: int
+    fold: int
+    state: RunState
+    reason: str
+    text: str
+    best_epoch: int
+    losses: tuple[float, ...]
+
+    @property
+    def epochs(self) -> int:
+        """Epochs that it was trained for."""
+        return len(self.losses)
+
+
+@dataclass(frozen=True)
+class KnownRecipe:
+    """What a method is given of an earlier search: a recipe, the validation loss of each epoch (E,)
+    of its first run, and whether that came to its own end.
+    """
+
+    source: int
+    recipe: Recipe
+    losses: tuple[float, ...]
+    ended: bool
 
 
 @dataclass(frozen=True)

@@ -14,7 +14,13 @@ from axiarch.errors import NoSpace
 from axiarch.journal.epochs import LISTED, MARKS, values
 from axiarch.journal.migrations import migrate
 from axiarch.journal.read import damaged
-from axiarch.journal.records import ExampleRecord, OverrideRecord, StepRecord, WorkerRecord
+from axiarch.journal.records import (
+    ExampleRecord,
+    KnownRecipe,
+    OverrideRecord,
+    StepRecord,
+    WorkerRecord,
+)
 from axiarch.recipes.recipe import Recipe
 from axiarch.runs.epoch import COLUMNS, Epoch
 from axiarch.runs.rows import RowLosses
@@ -82,12 +88,26 @@ class JournalWriter:
 
     # -- searches and recipes --------------------------------------------------------------------
 
-    def add_search(self, number: int, name: str, file: str, data: str, fingerprint: str) -> None:
-        """Enter a new search."""
+    def add_search(self, number: int, name: str, file: str, data: str, fingerprint: str,
+                   engine: str = "") -> None:
+        """Enter a new search, and a digest of what its bits depend on."""
         self._db.execute(
             "INSERT INTO search (number, name, file, data, data_fingerprint, state, started, "
-            "changed) VALUES (?, ?, ?, ?, ?, 'preparing', ?, ?)",
-            (number, name, file, data, fingerprint, time.time(), self._change()))
+            "changed, engine) VALUES (?, ?, ?, ?, ?, 'preparing', ?, ?, ?)",
+            (number, name, file, data, fingerprint, time.time(), self._change(), engine))
+
+    def mix_engines(self, number: int, engine: str) -> None:
+        """Enter that a search is trained further by an engine, which may be another than before."""
+        self._db.execute("UPDATE search SET engine = '' WHERE number = ? AND engine != ?",
+                         (number, engine))
+
+    def add_known(self, search: int, known: Iterable[KnownRecipe]) -> None:
+        """Enter what a method is given of earlier searches."""
+        self._db.executemany(
+            "INSERT INTO known VALUES (?, ?, ?, ?, ?, ?)",
+            [(search, number, each.source, json.dumps(dict(each.recipe)),
+              json.dumps([*map(_finite, each.losses)]), each.ended)
+             for number, each in enumerate(known, 1)])
 
     def set_search(self,
                    number: int,
@@ -159,6 +179,17 @@ class JournalWriter:
         self._db.execute(
             f"INSERT OR IGNORE INTO epoch (run, {columns}) SELECT ?, {columns} FROM epoch "
             "WHERE run = ? AND epoch <= ? ORDER BY epoch", (to, run, last))
+
+    def set_taken(self, run: int, epochs: int, source: int) -> None:
+        """Enter that the first epochs of a run are those of a run of an earlier search."""
+        self._db.execute("UPDATE run SET taken = ?, source = ?, changed = ? WHERE id = ?",
+                         (epochs, source, self._change(), run))
+
+    def copy_findings(self, run: int, to: int) -> None:
+        """Copy what was measured at the end of a run to another of the same bits."""
+        for table, columns in (("row_loss", "total, losses"), ("example", "epoch, outputs")):
+            self._db.execute(f"INSERT OR IGNORE INTO {table} SELECT ?, {columns} FROM {table} "
+                             "WHERE run = ?", (to, run))
 
     def set_example(self, example: ExampleRecord) -> None:
         """Enter what a watched run says of some validation rows, in place of what it said

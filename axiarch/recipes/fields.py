@@ -165,7 +165,7 @@ _ENTRIES = (
           1, 16384, needs=_LAYERED, usual="16 .. 256 doubling"),
     Field("shape", "network", "choice", "constant", "whether hidden layers are all as wide, or "
                                                     "each half of the last",
-          choices=("constant", "funnel"), needs=_LAYERED),
+          choices=("constant", "funnel"), needs=Condition("depth", ">=", (2,))),
     Field("activation", "network", "choice", "relu", "what each hidden unit does to its sum",
           choices=tuple(ACTIVATIONS), usual="relu | gelu | tanh"),
     Field("normalisation", "network", "choice", "none",

@@ -95,6 +95,11 @@ class Recipe(Mapping[str, Value]):
         needs = FIELDS[name].needs
         return needs is None or needs.holds(self)
 
+    @cached_property
+    def essence(self) -> tuple[tuple[str, Value], ...]:
+        """The values that have an effect: recipes of equal essence are one recipe."""
+        return tuple((name, value) for name, value in self._values.items() if self.applies(name))
+
     def changed(self, values: Mapping[str, object]) -> Recipe:
         """Return a copy with some values replaced."""
         return Recipe({**self._values, **values})

@@ -43,6 +43,8 @@ from axiarch.recipes.recipe import Recipe
 from axiarch.recipes.space import Space, knob
 from axiarch.text import shown
 
+#: What a search makes of earlier ones on the same data.
+USE, IGNORE = "use", "ignore"
 #: The version of the file format written, and the latest one read.
 FORMAT = 1
 
@@ -99,6 +101,9 @@ class SearchFile:
     cluster : str
         Address of the Dask scheduler whose workers train, or ``local:4``; empty for worker
         processes on this machine. It changes no result.
+    earlier : {"use", "ignore"}
+        Whether runs that earlier searches of the workspace hold are taken over, and the method
+        learns from them.
     """
 
     name: str = "search"
@@ -110,6 +115,7 @@ class SearchFile:
     start: Start | None = None
     decisions: Mapping[str, Any] = field(default_factory=dict)
     cluster: str = ""
+    earlier: str = USE
 
     def members(self) -> dict[str, str]:
         """Return the members of packages that its recipes name, each with the field that names
@@ -158,6 +164,7 @@ def read_search(text: str, where: str = "search file") -> SearchFile:
         start=Start(**checked.start.model_dump()) if checked.start else None,
         decisions=checked.decisions,
         cluster=checked.cluster,
+        earlier=checked.earlier,
     )
 
 
@@ -170,6 +177,8 @@ def write_search(search: SearchFile) -> str:
                 "repeats": search.repeats})
     if search.cluster:
         doc["cluster"] = search.cluster
+    if search.earlier != USE:
+        doc["earlier"] = search.earlier
     if search.space.constraints:
         doc["constraints"] = [str(c) for c in search.space.constraints]
     method = tomlkit.table()

@@ -106,12 +106,14 @@ class Space:
         return self.recipe({k.name: k.range.at(u) for k, u in zip(self.knobs, point, strict=True)})
 
     def grid(self, points: int) -> Iterator[Recipe]:
-        """Yield every recipe of the grid once; a continuum takes `points` values."""
-        seen: set[Recipe] = set()
+        """Yield every recipe of the grid once, those that differ in nothing of effect too; a
+        continuum takes `points` values.
+        """
+        seen: set[object] = set()
         for values in itertools.product(*(k.range.grid(points) for k in self.knobs)):
             recipe = self.recipe(dict(zip((k.name for k in self.knobs), values, strict=True)))
-            if recipe is not None and recipe not in seen:
-                seen.add(recipe)
+            if recipe is not None and recipe.essence not in seen:
+                seen.add(recipe.essence)
                 yield recipe
 
     def grid_size(self, points: int) -> int:

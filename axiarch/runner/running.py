@@ -13,16 +13,20 @@ from axiarch.errors import InputError, TrainingError
 from axiarch.journal.read import JournalReader, guarded
 from axiarch.journal.workspace import Workspace
 from axiarch.journal.write import JournalWriter
-from axiarch.recipes.searchfile import SearchFile
+from axiarch.recipes.searchfile import USE, SearchFile
 from axiarch.runner.crew import Crew
+from axiarch.runner.earlier import EarlierRuns, known_recipes
 from axiarch.runner.executors import Executor
-from axiarch.runner.history import History, Replicate
+from axiarch.runner.history import History, Replicate, RunEntry
 from axiarch.runner.material import effort_of
 from axiarch.runner.queue import Queue
+from axiarch.runner.signature import circumstances
 from axiarch.runner.store import FolderStore, origin_of
 from axiarch.runner.warmstarts import WarmStart, WarmStarts
 from axiarch.runs.states import RunState, SearchState
+from axiarch.search.method import Observation
 from axiarch.search.methods import make_method
+from axiarch.text import count as counted
 from axiarch.text import shown
 
 #: A search of at most so many recipes is watched: its runs report their predictions for so many
@@ -74,17 +78,27 @@ class RunningSearch:
             self.start = self.warm_starts.of_search(file.start)
             if known is None:
                 self._check_start(self.start)
-        if known is None:
-            with self.journal.transaction():
+        engine = "" if file.members() else circumstances()
+        method = make_method(file.method, file.space, file.seed, self._replicates_of(file))
+        with self.journal.transaction():
+            if known is None:
                 self.journal.add_search(self.number, file.name,
                                         (self.folder / "search.toml").read_text(encoding="utf-8"),
-                                        file.data, self.dataset.fingerprint)
+                                        file.data, self.dataset.fingerprint, engine)
+                if method.learns and file.earlier == USE and not file.start:
+                    self.journal.add_known(self.number, known_recipes(
+                        reader, self.number, self.dataset, file.space))
+            self.journal.mix_engines(self.number, engine)
+        learnt = reader.known_to(self.number)
+        method.learn_from([Observation(0, each.recipe, (each.losses,), each.ended)
+                           for each in learnt])
+        self.earlier = EarlierRuns(workspace, self.number, self.dataset,
+                                   engine if file.earlier == USE else "")
         self._busy = known.busy if known else 0.0
         self._since: float | None = None
         replicates: list[Replicate] = [(r, f) for r in range(file.repeats)
                                        for f in range(len(self.dataset.folds))]
         replicates = [self.start.replicate] if self.start else replicates
-        method = make_method(file.method, file.space, file.seed, len(replicates))
         self.watched = EXAMPLES if method.expected <= WATCHED else 0
         self.effort = effort_of(self.dataset)
         self.history = History(file.seed, replicates, method, self.effort)
@@ -96,11 +110,29 @@ class RunningSearch:
         if known is not None and known.state == SearchState.DONE:
             self._reopen()
         waiting = [run for run in self.history.runs.values() if run.state == RunState.WAITING]
-        for run in waiting:
-            self.queue.put(run)
         with self.journal.transaction():
             self.journal.set_runs([run.id for run in waiting], RunState.WAITING)
+            if known is None and learnt:
+                searches = sorted({each.source for each in learnt})
+                self.journal.add_event(
+                    self.number, "earlier",
+                    f"the method starts from {counted(len(learnt), 'recipe')} of "
+                    f"{'searches' if len(searches) > 1 else 'search'} "
+                    f"{', '.join(map(str, searches))}")
             self.enter_state(SearchState.PREPARING)
+        for run in waiting:
+            self.wait(run)
+
+    def wait(self, run: RunEntry) -> None:
+        """Let a run wait for a worker, unless an earlier search holds all that is wanted of it."""
+        with self.journal.transaction():
+            taken = self.earlier.take(run, self.journal, self.store,
+                                      f"search {self.number}, {self.file.name}")
+        if not taken:
+            self.queue.put(run)
+
+    def _replicates_of(self, file: SearchFile) -> int:
+        return 1 if self.start else file.repeats * len(self.dataset.folds)
 
     def _reopen(self) -> None:
         """Let runs rest again that were cut only because the search was over."""

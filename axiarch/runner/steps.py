@@ -37,7 +37,7 @@ def enter(search: RunningSearch, step: Step) -> None:
         raise
     for run in history.take(step, number):
         if run.state == RunState.WAITING:
-            search.queue.put(run)
+            search.wait(run)
 
 
 def _want(search: RunningSearch, number: int, replicate: Replicate, step: Step) -> None:

@@ -36,13 +36,14 @@ class Grid(Method):
     def expected(self) -> int:
         size = self.space.grid_size(self.values["points"])
         base = self.space.base
-        on_grid = size <= 20_000 and base in set(self.space.grid(self.values["points"]))
+        on_grid = size <= 20_000 and any(recipe.essence == base.essence for recipe in
+                                         self.space.grid(self.values["points"]))
         return size + (self.space.allows(base) and not on_grid)
 
     def next(self) -> Step | None:
         if not self._seen and self.space.allows(self.space.base):
             return Step(self.space.base)
-        if self._upcoming is None or self._upcoming in self._seen:
-            self._upcoming = next((recipe for recipe in self._waiting if recipe not in self._seen),
+        if self._upcoming is None or not self.is_new(self._upcoming):
+            self._upcoming = next((recipe for recipe in self._waiting if self.is_new(recipe)),
                                   None)
         return Step(self._upcoming) if self._upcoming is not None else None

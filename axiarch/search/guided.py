@@ -17,7 +17,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from axiarch.recipes.recipe import Recipe
-from axiarch.search.method import WINDOW, Observation, Option, Step
+from axiarch.search.method import WINDOW, Observation, Option, Step, steady_at
 from axiarch.search.points import position
 from axiarch.search.racing import ENOUGH_PROBES, RACING_OPTIONS, Racing, agreement_of
 from axiarch.search.random import Drawn
@@ -97,7 +97,9 @@ class ModelDriven(Drawn):
         """
         from axiarch.search.model import expected_improvement
 
-        model, recipes, at_end = self._model()
+        model, recipes, at_end = self._asked()
+        if model is None:
+            return None
         pending = np.array([self._row(recipe) for recipe in self.pending()[-MOST_PENDING:]]
                            ).reshape(-1, len(self._features))
         rng = np.random.default_rng(np.random.SeedSequence(self.seed, spawn_key=(number, 1)))
@@ -118,9 +120,14 @@ class ModelDriven(Drawn):
             points, gain = np.vstack((points, nearer)), np.concatenate((gain, gain_of(nearer)))
         for i in np.argsort(-gain, kind="stable")[:50]:
             recipe = self.space.at(points[i].tolist())
-            if recipe is not None and recipe not in self._seen:
+            if recipe is not None and self.is_new(recipe):
                 return recipe
         return None
+
+    def _asked(self) -> tuple[Model | None, list[Recipe], Floats]:
+        """Return the model that proposes, as :meth:`_model` does; None where it knows too little.
+        """
+        return self._model()
 
     def _model(self) -> tuple[Model, list[Recipe], Floats]:
         """Return the model of all that is known, the recipes it knows, and what it takes them to
@@ -314,6 +321,10 @@ class Guided(ModelDriven):
         recipe = self.newcomer()
         return None if recipe is None else Step(recipe)
 
+    def learn_from(self, known: Sequence[Observation]) -> None:
+        """Take in what recipes of earlier searches came to."""
+        self.log.extend((each.recipe, 0.0, each.loss, 0.0) for each in known if each.ended)
+
     def observe(self, observation: Observation) -> None:
         """Take in the mean loss of a recipe; what one that was cut had come to says little of
         its end.
@@ -347,24 +358,39 @@ class GuidedRacing(ModelDriven, Racing):
         new.
         """
         super().observe(observation)
-        n, last = observation.number, len(self.levels) - 1
-        length = len(self._curves[n])
-        for level in range(self._logged.get(n, 0), last + 1):
-            reached = length >= self.levels[level]
-            if not reached and n not in self._ended:
-                break
-            at_end = level == last or not reached
-            early, fall = (0.0, 0.0) if at_end else (self._early(level),
-                                                     fall_of(self._curves[n], self.levels[level]))
-            self.log.append((observation.recipe, early, self.value(n, level), fall))
+        n = observation.number
+        rounds = self._rounds(observation.recipe, self._curves[n], n in self._ended)
+        for level, point in rounds[self._logged.get(n, 0):]:
+            self.log.append(point)
             self._places.setdefault(n, []).append((level, len(self.log) - 1))
-            self._logged[n] = last + 1 if at_end else level + 1
-            if at_end:
-                break
+        self._logged[n] = max(len(rounds), self._logged.get(n, 0))
         others = observation.losses[1:]
         if observation.ended and others and n not in self._confirmed:
             self._confirmed.add(n)
             self.log.append((observation.recipe, 0.0, math.fsum(others) / len(others), 0.0))
+
+    def learn_from(self, known: Sequence[Observation]) -> None:
+        """Take in the rounds that recipes of earlier searches came to."""
+        for each in known:
+            self.log += [point for _, point in self._rounds(each.recipe, each.curves[0],
+                                                            each.ended)]
+
+    def _rounds(self, recipe: Recipe, curve: tuple[float, ...], ended: bool
+                ) -> list[tuple[int, Point]]:
+        """Return what the model learns from a curve (E,): one point for each round that it came
+        to, the last one for its end.
+        """
+        found: list[tuple[int, Point]] = []
+        for level, until in enumerate(self.levels):
+            reached = len(curve) >= until
+            at_end = until == self.levels[-1] or not reached
+            if not reached and not ended:
+                break
+            early, fall = (0.0, 0.0) if at_end else (self._early(level), fall_of(curve, until))
+            found.append((level, (recipe, early, steady_at(curve, until), fall)))
+            if at_end:
+                break
+        return found
 
     @cached_property
     def _confirmed(self) -> set[int]:
@@ -389,7 +415,7 @@ class GuidedRacing(ModelDriven, Racing):
         Each probe is foretold by a model that knows of it only what was seen up to that round.
         """
         known = [
-            n for n in self._probes
+            n for n in self._full
             if n in self._ended and math.isfinite(self.value(n,
                                                              len(self.levels) - 1))
         ]
@@ -437,13 +463,38 @@ class GuidedRacing(ModelDriven, Racing):
         stand now.
         """
         here = super().standings(numbers, level)
+        if len(self.log) < self.first or not self.space.knobs:
+            return here
         plain = super().agreement(level)
-        if len(self.log) < self.first or not self.space.knobs or (
-                plain is not None and plain > self._foresight(level)):
+        if plain is None or plain >= self._foresight(level):
             return here
         at_end = self._at_end()  # one that gave way in the model is far behind
         return [at_end.get(self.recipes[n], math.inf) if math.isfinite(now) else now
                 for n, now in zip(numbers, here, strict=True)]
+
+    def _asked(self) -> tuple[Model | None, list[Recipe], Floats]:
+        """Return the model of all that was seen for the race; for recipes that are trained in full
+        one of full results alone, which fast starters do not mislead.
+        """
+        if self.account() == "race":
+            return self._model()
+        return self._model_of_results()
+
+    def _model_of_results(self) -> tuple[Model | None, list[Recipe], Floats]:
+        """Return the model of what recipes came to at their end."""
+        from axiarch.search.model import Model
+
+        kept = self._kept.get("results")
+        if kept is None or kept[0] != len(self.log):
+            places = [i for i in self._remembered(len(self.log)) if self.log[i][1] == 0.0]
+            found: tuple[Model | None, list[Recipe], Floats] = (None, [], np.zeros(0))
+            if len(places) >= self.first:
+                observed, parameters = self._observed(places), self._parameters(len(self.log))
+                model = Model(observed, self._features.owner, parameters)
+                found = model, [self.log[i][0] for i in places], model.predict(observed.x)[0]
+            kept = self._kept["results"] = (len(self.log), found)
+        known: tuple[Model | None, list[Recipe], Floats] = kept[1]
+        return known
 
     def _at_end(self) -> dict[Recipe, float]:
         """Return what the model takes the recipes to come to that it knows."""

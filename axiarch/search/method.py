@@ -11,7 +11,7 @@ from __future__ import annotations
 
 import math
 from abc import ABC, abstractmethod
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from typing import ClassVar, Literal
 
@@ -156,7 +156,7 @@ class Method(ABC):
         self.values = self._checked(options or {})
         self.recipes: dict[int, Recipe] = {}
         self.window = self.values.get("window", self.window)
-        self._seen: set[Recipe] = set()
+        self._seen: set[object] = set()
         self._barred: set[int] = set()
 
     def _checked(self, options: Mapping[str, OptionValue]) -> dict[str, int]:
@@ -181,10 +181,19 @@ class Method(ABC):
         recipe's.
         """
         self.recipes[number] = step.recipe
-        self._seen.add(step.recipe)
+        self._seen.add(step.recipe.essence)
+
+    def is_new(self, recipe: Recipe) -> bool:
+        """Say whether a recipe differs from all that are known in something that has an effect."""
+        return recipe.essence not in self._seen
 
     def observe(self, observation: Observation) -> None:
         """Take in what came of a step; methods that do not learn ignore it."""
+
+    def learn_from(self, known: Sequence[Observation]) -> None:
+        """Take in what earlier searches know of recipes of the space, before the first step; only
+        methods with a model of the loss make use of it.
+        """
 
     def override(self, what: Override, value: int) -> None:
         """Obey a user: no further step for recipe `value` that was cut, or `value` recipes in

@@ -101,7 +101,7 @@ class Population(Drawn):
             parent = strong[i % len(strong)]
             recipe = self._moved(self.recipes[parent], seen, i)
             if recipe is not None:
-                seen.add(recipe)
+                seen.add(recipe.essence)
                 plan.append((Step(recipe, until=until, replicates=1, parent=parent,
                                   why=f"continues from recipe {parent} in place of recipe {n}"), n))
         leaving = {n for _, n in plan}
@@ -110,7 +110,7 @@ class Population(Drawn):
                        for n in living
                        if n not in leaving and n not in self._ended]
 
-    def _moved(self, recipe: Recipe, seen: set[Recipe], copy: int) -> Recipe | None:
+    def _moved(self, recipe: Recipe, seen: set[object], copy: int) -> Recipe | None:
         """Return a recipe with its moving knobs moved, one that is not `seen`."""
         rng = np.random.default_rng(
             np.random.SeedSequence(self.seed, spawn_key=(self._generation, copy, 2)))
@@ -127,7 +127,7 @@ class Population(Drawn):
                     (-1, 1))
                 values[k.name] = k.range.at(min(max(u, 0.0), 1.0 - 1e-9))
             moved = self.space.recipe(values)
-            if moved is not None and moved not in seen:
+            if moved is not None and moved.essence not in seen:
                 return moved
         return None
 

@@ -2,40 +2,42 @@
 al. 2018, 2020).
 
 Promotion is asynchronous: whenever a recipe stands among the best share of all that have reached
-its round, it may go on, so that no worker waits for a round to be full. Two things are added to it.
-Some recipes, chosen before anything is known of them, are trained in full: on these it is measured
-whether the order after a round tells the order at the end, and a round that does not tell is not
-judged by: everybody goes on from it, and newcomers are trained up to the first round that tells.
-And at the end the best are trained on all seeds and folds, until the best are all known as well.
+its round, it may go on, so that no worker waits for a round to be full. Where early losses mislead,
+a race is worse than chance. So epochs go to two *accounts*: newcomers enter the race, or they are
+trained in full, whatever they show early. The race runs alone until its first recipe has come to
+its end; from then on, each account gets epochs as the best results so far came from it, per epoch
+spent. At the end the best are trained on all seeds and folds, until the best are all known as well.
 """
 
 from __future__ import annotations
 
 import math
 from collections.abc import Mapping, Sequence
-from functools import cached_property
+from typing import Literal
 
 from axiarch.recipes.space import Space
 from axiarch.search.method import WINDOW, Observation, Option, OptionValue, Step, steady_at
 from axiarch.search.random import Drawn
 
-#: Recipes trained in full before rounds are judged, and one in so many after them.
-PROBES, PROBE_EVERY = 4, 20
+#: What epochs are spent on: recipes that race, and recipes that are trained in full.
+Account = Literal["race", "full"]
+
 #: Every so many newcomers the leader is trained on all seeds and folds, where it has not been.
 CONFIRM_EVERY = 10
-#: Probes that must be known before a round is judged at all.
+#: Recipes of the account "full" that must be known before it is said what a round tells.
 ENOUGH_PROBES = 4
-#: A round is judged by if pairs of probes in the same order then and at the end outweigh the others
-#: by so much of the whole, each pair weighed by how far apart it ends: 1 where all agree, 0 where
-#: the order tells nothing.
-AGREEMENT = 0.3
-#: Epochs of the first round at the least: the steady loss is a mean of three.
-SHORTEST = 3
+#: The best results that say where epochs are spent well, at the most; those that each account is
+#: taken to have had in the epochs of so many full trainings; and the least share of an account.
+BEST, PRIOR, LEAST = 5, 0.5, 0.15
+#: Recipes that come to the end of the first race at the least.
+FINALISTS = 3
+#: A search ends when it has spent so many times the epochs that were expected of it.
+OVERDRAWN = 1.25
 
 RACING_OPTIONS = (
     Option("recipes", 120, 1, 1_000_000, "recipes in all, the base recipe included"),
     Option("keep", 3, 2, 10, "one recipe in this many continues to the next round"),
-    Option("rounds", 3, 1, 8, "rounds, the last one being the whole training"),
+    Option("rounds", 4, 1, 8, "rounds, the last one being the whole training"),
     Option("finalists", 5, 1, 1000,
            "best recipes that are trained on all seeds and folds in the end"),
     WINDOW,
@@ -62,19 +64,20 @@ class Racing(Drawn):
         self._values: dict[int, tuple[float, ...]] = {}  # its steady loss at the end of each round
         self._means: dict[int, float] = {}  # over replicates, of those observed in full
         self._ended: set[int] = set()
-        self._probes: list[int] = []
+        self._full: list[int] = []  # recipes of the account "full", in their order
+        self._spent: dict[Account, float] = {"race": 0.0, "full": 0.0}  # epochs, first replicate
         self._agreements: dict[tuple[int, int], float] = {}
+        self.levels = self._levels()
 
     # -- rounds ----------------------------------------------------------------------------------
 
-    @cached_property
-    def levels(self) -> tuple[int, ...]:
-        """The epoch at which each round ends, rising; the last is the longest training there is."""
+    def _levels(self) -> tuple[int, ...]:
+        """Return the epoch at which each round ends, rising; the last is the longest training there
+        is. A race of few recipes has fewer rounds, so that some come to the last one.
+        """
         longest, keep = self.longest, self.values["keep"]
-        ends = {longest} | {
-            max(min(SHORTEST, longest), round(longest / keep**i))
-            for i in range(self.values["rounds"])
-        }
+        most = 1 + int(math.log(max(self.values["recipes"] / FINALISTS, 1), keep) + 1e-9)
+        ends = {max(round(longest / keep**i), 1) for i in range(min(self.values["rounds"], most))}
         return tuple(sorted(ends))
 
     def value(self, number: int, level: int) -> float:
@@ -91,29 +94,41 @@ class Racing(Drawn):
         return [n for n, curve in self._curves.items() if n in self._ended or len(curve) >= last]
 
     def agreement(self, level: int) -> float | None:
-        """Return how well the order after a round tells the order at the end, from -1 to 1; None
-        if not known yet.
+        """Return how well the order after a round tells the order at the end, from -1 to 1, by the
+        recipes that were trained in full; None if not known yet.
         """
-        known = [n for n in self._probes if n in self._ended]
+        known = [n for n in self._full if n in self._ended]
         if len(known) < ENOUGH_PROBES:
             return None
-        key = (len(known), level)  # what probes came to does not change
+        key = (len(known), level)  # what they came to does not change
         if key not in self._agreements:
             self._agreements[key] = agreement_of(
                 [(self.value(n, level), self.value(n, len(self.levels) - 1)) for n in known])
         return self._agreements[key]
 
-    def judged(self, level: int) -> bool | None:
-        """Say whether a round's order is gone by; None if it is not known yet."""
-        if level == len(self.levels) - 1:
-            return True
-        found = self.agreement(level)
-        return None if found is None else found >= AGREEMENT
+    # -- accounts --------------------------------------------------------------------------------
+
+    def account(self) -> Account:
+        """Return the account that the next newcomer belongs to: the one most in credit."""
+        full = set(self._full)
+        raced = [n for n in self._ended if n not in full and self._until[n] >= self.longest]
+        if not raced or len(self.levels) == 1:
+            return "race"
+        results = sorted((self._means[n], n) for n in self._ended if math.isfinite(self._means[n]))
+        best: dict[Account, int] = {"race": 0, "full": 0}
+        for _, n in results[: max(min(BEST, len(results) // 3), 1)]:
+            best["full" if n in full else "race"] += 1
+        yields = {each: (best[each] + PRIOR) / (self._spent[each] + self.longest / PRIOR)
+                  for each in best}
+        share = yields["race"] / (yields["race"] + yields["full"])
+        share = min(max(share, LEAST), 1 - LEAST)
+        total = self._spent["race"] + self._spent["full"]
+        return "race" if share * total >= self._spent["race"] else "full"
 
     # -- steps -----------------------------------------------------------------------------------
 
     def next(self) -> Step | None:
-        step = self._confirmation() or self._promotion(hurried=False) or self._new()
+        step = self._confirmation() or self._promotion() or self._new()
         if step is not None or len(self._curves) < len(self.recipes) or self._in_training():
             return step
         return self._promotion(hurried=True) or self._final()
@@ -123,14 +138,11 @@ class Racing(Drawn):
         return any(n not in self._ended and len(self._curves.get(n, ())) < (until or self.longest)
                    for n, until in self._until.items() if n not in self._barred)
 
-    def _promotion(self, hurried: bool) -> Step | None:
+    def _promotion(self, hurried: bool = False) -> Step | None:
         """Return the step of the recipe that goes on next, the highest rounds first; `hurried`,
-        unknown means yes.
+        the best of a round from which none has gone on goes on however few it has met.
         """
         for level in range(len(self.levels) - 2, -1, -1):
-            judged = self.judged(level)
-            if judged is None and not hurried:
-                continue
             here = self._reached(level)
             resting = {
                 n for n in here
@@ -139,21 +151,16 @@ class Racing(Drawn):
             if not resting:
                 continue
             order = [n for _, n in sorted(zip(self.standings(here, level), here, strict=True))]
-            share = len(here) if judged is False else len(here) // self.values["keep"]
-            gone = sum(self._until[n] > self.levels[level] and n not in self._probes for n in here)
-            if gone >= share:
-                share = min(
-                    share, 1
-                )  # the best of all goes on even so: where newcomers get better, it is one of them
+            share = max(len(here) // self.values["keep"], int(hurried))
+            gone = sum(self._until[n] > self.levels[level] and n not in self._full for n in here)
+            if gone >= share and not hurried:
+                # the best of all goes on even so: where newcomers get better, it is one of them
+                share = min(share, 1)
             for place, n in enumerate(order[:share]):
                 if n in resting and math.isfinite(self.value(n, level)):
-                    return self._on(
-                        n, level + 1,
-                        f"place {place + 1} of {len(here)} after {self.levels[level]} epochs"
-                        if judged is not False else
-                        f"the order after {self.levels[level]} epochs does not tell the order at "
-                        "the end"
-                    )
+                    return self._on(n, level + 1,
+                                    f"place {place + 1} of {len(here)} after {self.levels[level]} "
+                                    "epochs")
         return None
 
     def _on(self, number: int, level: int, why: str) -> Step:
@@ -161,24 +168,26 @@ class Racing(Drawn):
         return Step(self.recipes[number], number, 0 if last else self.levels[level], 1, why=why)
 
     def _new(self) -> Step | None:
+        account = self.account()
+        base = self.recipes.get(1)
+        if account == "full" and base == self.space.base and 1 not in self._full and (
+                self._until[1] < self.longest and 1 not in self._barred):
+            return Step(base, 1, 0, 1, why="the base recipe, which others are compared with")
+        if self._overdrawn:
+            return None
         recipe = self.newcomer()
         if recipe is None:
             return None
-        if self._probes_next():
-            return Step(recipe,
-                        until=0,
-                        replicates=1,
-                        why="trained in full, to see what early epochs tell")
-        for level, until in enumerate(self.levels[:-1]):
-            if self.judged(level) is not False:
-                return Step(recipe, until=until, replicates=1)
-        return Step(recipe, until=0, replicates=1)
+        if account == "full":
+            return Step(recipe, until=0, replicates=1,
+                        why="trained in full, whatever its first epochs show")
+        last = len(self.levels) == 1
+        return Step(recipe, until=0 if last else self.levels[0], replicates=1)
 
-    def _probes_next(self) -> bool:
-        """Say whether the next newcomer is one of those trained in full before anything is known
-        of them.
-        """
-        return len(self.recipes) < PROBES or len(self.recipes) % PROBE_EVERY == 0
+    @property
+    def _overdrawn(self) -> bool:
+        """Whether more was spent than recipes of both accounts were expected to take."""
+        return sum(self._spent.values()) >= OVERDRAWN * self._expected_race
 
     def _confirmation(self) -> Step | None:
         """Return, every so many newcomers, the step that trains the leader on all replicates, where
@@ -220,10 +229,12 @@ class Racing(Drawn):
         """Take note of a step."""
         # a recipe chosen by somebody is no fair probe
         by_hand = step.replicates != 1 or step.parent
-        if step.number == 0 and step.until == 0 and not by_hand and self._probes_next():
-            self._probes.append(number)
+        if step.number == 0 and step.until == 0 and not by_hand and len(self.levels) > 1:
+            self._full.append(number)
         super().take(step, number)
         until = min(step.until or self.longest, self.longest)
+        account: Account = "full" if number in self._full else "race"
+        self._spent[account] += max(until - self._until.get(number, 0), 0)
         self._until[number] = max(self._until.get(number, 0), until)
         if not 0 < step.replicates < self.replicates:
             self._wide.add(number)
@@ -256,15 +267,21 @@ class Racing(Drawn):
 
     @property
     def expected_epochs(self) -> float:
-        """Probes in full, the rest in ever smaller shares, the finalists on all replicates."""
+        """Half of the epochs in full, half in the race, the finalists on all replicates."""
+        return self._expected_race + self._wide_expected * (self.replicates - 1) * self.longest
+
+    @property
+    def _expected_race(self) -> float:
+        """The epochs of the first replicate: of the race alone until a first recipe has come to its
+        end, then half in the race and half in full.
+        """
         count, keep = self.expected, self.values["keep"]
-        probes = min(PROBES + count // PROBE_EVERY, count)
-        epochs = float(probes * self.longest)
-        before = 0
+        raced, before = 0.0, 0  # epochs of the race for each recipe in it
         for i, until in enumerate(self.levels):
-            epochs += (count - probes) / keep**i * (until - before)
+            raced += (until - before) / keep**i
             before = until
-        return epochs + self._wide_expected * (self.replicates - 1) * self.longest
+        alone = min(count, int(keep ** (len(self.levels) - 1)))
+        return alone * raced + (count - alone) * 2 / (1 / raced + 1 / self.longest) + self.longest
 
     def cut_reason(self, number: int) -> str:
         """Say why a recipe was not trained further."""

@@ -30,8 +30,9 @@ class Drawn(Method):
         combinations = self.space.combinations
         if combinations is None or combinations > 10_000:
             return None
-        base_is_extra = self.space.allows(self.space.base) and self.space.base not in set(
-            self.space.grid(10_000))
+        base = self.space.base
+        base_is_extra = self.space.allows(base) and all(
+            recipe.essence != base.essence for recipe in self.space.grid(10_000))
         return combinations + base_is_extra
 
     @property
@@ -61,7 +62,7 @@ class Drawn(Method):
         rng = np.random.default_rng(np.random.SeedSequence(self.seed, spawn_key=(number,)))
         for _ in range(_TRIES):
             recipe = self.space.at(self._point(rng))
-            if recipe is not None and recipe not in self._seen:
+            if recipe is not None and self.is_new(recipe):
                 return recipe
         return None
 

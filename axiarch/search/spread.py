@@ -32,12 +32,12 @@ class Spread(Random):
         if not self.space.knobs:
             return None
         kept: list[Recipe] = self.__dict__.setdefault("_drawn", [])
-        kept[:] = [recipe for recipe in kept if recipe not in self._seen]
+        kept[:] = [recipe for recipe in kept if self.is_new(recipe)]
         if kept:
             return kept[0]
         for _ in range(_TRIES):
             recipe = self.space.at(self._next_point())
-            if recipe is not None and recipe not in self._seen:
+            if recipe is not None and self.is_new(recipe):
                 kept.append(recipe)
                 return recipe
         return None

@@ -104,6 +104,6 @@ class Staged(Drawn):
                 for k, u in zip(knobs, rng.random(len(knobs)).tolist(), strict=True)
             }
             recipe = self.space.recipe({**fixed, **drawn})
-            if recipe is not None and recipe not in self._seen:
+            if recipe is not None and self.is_new(recipe):
                 return recipe
         return None

@@ -197,7 +197,8 @@ def search_verdict(s: Snapshot) -> str:
         return f"Paused with {done} of {count(of, 'run')} ended{tail}. Nothing is lost; p resumes."
     if state == "done":
         all_of_them = f"All {count(done, 'run')}" if done != 1 else "The run has"
-        return f"{all_of_them} ended{tail} in {duration(s.taken)}: {s.epochs} epochs.{account(s)}"
+        return (f"{all_of_them} ended{tail} in {duration(s.taken)}: {s.epochs} epochs."
+                f"{_taken_over(s)}{account(s)}")
     if state == "failed":
         return f"The search failed after {count(done, 'run')}: {s.search.why}"
     how = "Stopped by hand" if state == "stopped" else ("Interrupted: the process that ran it is "
@@ -219,11 +220,20 @@ def _race_verdict(s: Snapshot, tail: str) -> str:
     what = (f"{count(len(s.recipes), 'recipe')}: {full} trained in full, {part} "
             f"{'cut' if s.search.state == 'done' else 'cut or waiting'}{tail}")
     if s.search.state == "done":
-        return f"{what}; {number(s.epochs)} epochs in {duration(s.taken)}.{account(s)}"
+        return (f"{what}; {number(s.epochs)} epochs in {duration(s.taken)}."
+                f"{_taken_over(s)}{account(s)}")
     if s.search.state == "paused":
         return f"Paused. {what}. Nothing is lost; p resumes."
     of = number(round(s.expected_epochs))
-    return f"{number(s.epochs)} of about {of} epochs, {time_left(s.seconds_left)}. {what}."
+    return (f"{number(s.epochs)} of about {of} epochs, {time_left(s.seconds_left)}. {what}."
+            f"{_taken_over(s)}")
+
+
+def _taken_over(s: Snapshot) -> str:
+    """Say how many epochs were not trained, because an earlier search holds them."""
+    if not s.taken_over:
+        return ""
+    return f" {count(s.taken_over, 'epoch')} more came from earlier searches."
 
 
 def draft_verdict(draft: SearchFile,
@@ -256,7 +266,13 @@ def draft_verdict(draft: SearchFile,
     return (
         f"{vary}: {make}{count(forecast.runs, 'run')}, {took} with "
         f"{count(forecast.workers, 'worker')}. Networks of {sizes} parameters, at most "
-        f"{memory(forecast.bytes)}. Next: s starts it.")
+        f"{memory(forecast.bytes)}.{_starts_from(forecast)} Next: s starts it.")
+
+
+def _starts_from(forecast: Forecast) -> str:
+    if not forecast.earlier:
+        return ""
+    return f" It starts from {count(forecast.earlier, 'recipe')} of earlier searches."
 
 
 def recipe_verdict(s: Snapshot, recipe: int) -> str:

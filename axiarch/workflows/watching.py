@@ -119,7 +119,13 @@ class Snapshot:
     @cached_property
     def epochs(self) -> int:
         """Epochs trained in all runs together."""
-        return sum(map(len, self.curves.values())) - sum(r.start for r in self.runs.values())
+        return sum(map(len, self.curves.values())) - sum(
+            max(r.start, r.taken) for r in self.runs.values())
+
+    @cached_property
+    def taken_over(self) -> int:
+        """Epochs that are those of earlier searches, and were not trained again."""
+        return sum(r.taken for r in self.runs.values())
 
     @property
     def over(self) -> bool:

@@ -241,11 +241,14 @@ class RacingMethod(unittest.TestCase):
 
     def test_rounds_end_at_thirds_of_the_training(self) -> None:
         method, _ = self.race(lambda r: [uneven(r)] * 27)
-        self.assertEqual(method.levels, (3, 9, 27))
+        self.assertEqual(method.levels, (1, 3, 9, 27))
         short = make_method(MethodChoice("racing"), space({"epochs": 4}, {"dropout": "0 .. 0.5"}),
                             1)
         assert isinstance(short, Racing)
-        self.assertEqual(short.levels, (3, 4))
+        self.assertEqual(short.levels, (1, 4))
+        few = make_method(MethodChoice("racing", {"recipes": 12}), self.space, 1)
+        assert isinstance(few, Racing)
+        self.assertEqual(few.levels, (9, 27))
 
     def test_the_best_share_goes_on_and_the_best_is_found_at_a_fraction_of_the_epochs(self) -> None:
         method, found = self.race(lambda r: [uneven(r) + 1 / (e + 1) for e in range(27)])
@@ -256,17 +259,33 @@ class RacingMethod(unittest.TestCase):
         self.assertLess(found.spent[-1], 0.45 * 81 * 27)
         self.assertIn("one in 3 went on", method.cut_reason(max(truth, key=truth.__getitem__)))
 
-    def test_where_early_epochs_mislead_nobody_is_cut_by_them(self) -> None:
+    def test_where_early_epochs_mislead_most_epochs_go_to_full_trainings(self) -> None:
         """What leads after three epochs ends last: a race that believed them would keep the
         worst.
         """
         curve = lambda r: [uneven(r) if e >= 12 else 3 - uneven(r) for e in range(27)]  # noqa: E731
         method, found = self.race(curve)
-        self.assertIs(method.judged(0), False)
         self.assertLess(method.agreement(0) or 0.0, -0.9)
-        truth = {n: uneven(r) for n, r in found.recipes.items()}
-        best = min(truth, key=truth.__getitem__)
-        self.assertEqual(method._until[best], 27)
+        self.assertGreater(method._spent["full"], 1.5 * method._spent["race"])
+        best = min(method._means, key=lambda n: method._means[n])
+        self.assertIn(best, method._full)
+        self.assertLess(method._means[best], sorted(map(uneven, found.recipes.values()))[7])
+
+    def test_where_early_epochs_tell_most_go_to_the_race(self) -> None:
+        method, _ = self.race(lambda r: [uneven(r) + 1 / (e + 1) for e in range(27)], recipes=200)
+        self.assertGreater(method._spent["race"], 2 * method._spent["full"])
+
+    def test_the_base_recipe_is_trained_in_full(self) -> None:
+        method, found = self.race(lambda r: [1.0 if r == self.space.base else uneven(r)] * 27)
+        self.assertEqual(found.recipes[1], self.space.base)
+        self.assertEqual(method._until[1], 27)
+
+    def test_it_ends_when_it_has_spent_what_was_expected(self) -> None:
+        for curve in (lambda r: [uneven(r) if e >= 12 else 3 - uneven(r) for e in range(27)],
+                      lambda r: [uneven(r) + 1 / (e + 1) for e in range(27)]):
+            for recipes in (4, 30, 150):
+                method, found = self.race(curve, recipes=recipes)  # type: ignore[arg-type]
+                self.assertLess(found.spent[-1], 1.4 * method.expected_epochs)
 
     def test_finalists_are_trained_on_every_block_until_the_best_are_all_known(self) -> None:
         method, found = self.race(lambda r: [uneven(r)] * 27, replicates=6, finalists=4)

@@ -277,6 +277,10 @@ class Sealing(FolderCase):
                 ALTER TABLE run RENAME COLUMN worker TO lane;
                 DROP TABLE worker;
                 DROP TABLE row_loss;
+                DROP TABLE known;
+                ALTER TABLE search DROP COLUMN engine;
+                ALTER TABLE run DROP COLUMN taken;
+                ALTER TABLE run DROP COLUMN source;
                 CREATE TABLE lane (search INTEGER, number INTEGER, pid INTEGER, state TEXT);
                 PRAGMA user_version = 5;
             """)

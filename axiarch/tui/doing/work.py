@@ -102,7 +102,8 @@ def forecast(c: Context) -> None:
         if draft is None or dataset is None:
             return
         try:
-            made = messages.ForecastMade(draft, workflows.forecast_search(draft, dataset))
+            made = messages.ForecastMade(
+                draft, workflows.forecast_search(draft, dataset, workspace=c.workspace))
         except AxiarchError as error:
             made = messages.ForecastMade(draft, None, error)
         c.post(made)

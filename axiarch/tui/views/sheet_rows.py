@@ -16,7 +16,7 @@ from axiarch.recipes.constraints import parse_constraint
 from axiarch.recipes.fields import FIELDS
 from axiarch.recipes.notation import parse
 from axiarch.recipes.ranges import OneOf
-from axiarch.recipes.searchfile import MethodChoice, SearchFile
+from axiarch.recipes.searchfile import IGNORE, USE, MethodChoice, SearchFile
 from axiarch.recipes.space import Knob, Space, inactive_knobs
 from axiarch.text import shown
 from axiarch.workflows.drafting import check_method, known_methods
@@ -151,6 +151,15 @@ def _search_lines(search: SearchFile) -> list[Line]:
              "",
              "who trains: here, or a Dask scheduler such as tcp://host:8786, or local:4",
              recipe=False),
+        Line("earlier",
+             "search",
+             "earlier results",
+             search.earlier,
+             "",
+             "",
+             "use or ignore what earlier searches on the same data know: runs are not trained "
+             "twice, and the method starts from their losses",
+             recipe=False),
         Line("name",
              "search",
              "name",
@@ -201,6 +210,8 @@ def stepped(line: Line, text: str, by: int) -> str:
     Empty where there is nothing to step to.
     """
     field = FIELDS.get(line.key) if line.recipe else None
+    if line.key == "earlier":
+        return IGNORE if text == USE else USE
     if field is None or field.kind == "line":
         return ""
     try:
@@ -231,6 +242,7 @@ def _edited_search(search: SearchFile, key: str, text: str) -> SearchFile:
         "seed": lambda: replace(search, seed=_whole(text, 0, 2**63 - 1)),
         "name": lambda: replace(search, name=_name(text)),
         "cluster": lambda: replace(search, cluster=_cluster(text)),
+        "earlier": lambda: replace(search, earlier=_use(text)),
         "constraints": lambda: _with_constraints(search, text),
     }
     if key in setters:
@@ -274,6 +286,12 @@ def _cluster(text: str) -> str:
     if text in ("", HERE):
         return ""
     workflows.check_address(text)
+    return text
+
+
+def _use(text: str) -> str:
+    if text not in (USE, IGNORE):
+        raise NotationError(text, 0, f"{text!r} is not known", f"type {USE} or {IGNORE}")
     return text
 
 
