@@ -154,7 +154,7 @@ async def shoot(folder: Path, place: Path) -> None:
         await pilot.pause(0.3)
         painter.paint(app, folder / "ladder-dark.png")
         await pilot.press("f")
-        await until(pilot, lambda: isinstance(app.query_one(LadderView).effects, KnobEffects))
+        await until(pilot, lambda: isinstance(app.query_one(LadderView).panel, KnobEffects))
         await pilot.pause(0.5)
         painter.paint(app, folder / "effects-dark.png")
         await pilot.press("f")

@@ -132,8 +132,10 @@ def run_search(workspace: Workspace, wanted: SearchFile, workers: int | None, as
     return follow(workspace, workflows.start_search(workspace, wanted, workers or 0), as_json)
 
 
-def follow(workspace: Workspace, number: int, as_json: bool, stops: bool = True) -> int:
-    """Wait for a search with progress on standard error, print its ranking, return the exit code.
+def follow(workspace: Workspace, number: int, as_json: bool, stops: bool = True,
+           ranks: bool = True) -> int:
+    """Wait for a search with progress on standard error, print its ranking unless it is not wanted,
+    return the exit code.
 
     Ctrl-C `stops` the search, or only leaves it.
     """
@@ -155,6 +157,8 @@ def follow(workspace: Workspace, number: int, as_json: bool, stops: bool = True)
         snapshot = workflows.wait(workspace, number)
         code = INTERRUPTED
     progress.close()
+    if not ranks and snapshot.ranking.rows:
+        return code
     said = _said(snapshot, as_json)
     return code or said
 
@@ -571,5 +575,39 @@ def effects(context: click.Context, number: int, folder: Path | None, as_json: b
     say(found.verdict(), "", *workflows.effect_lines(found))
 
 
+@click.command()
+@click.argument("recipe", type=click.IntRange(1, MOST_NUMBER), required=False)
+@search_option
+@click.option("--start", is_flag=True,
+              help="Climb a ladder of capacity with the recipe as its base (by default the "
+                   "leader), then print it.")
+@workspace_option
+@workers_option
+@json_option
+@click.pass_context
+@guarded
+def capacity(context: click.Context, recipe: int | None, number: int, start: bool,
+             folder: Path | None, workers: int | None, as_json: bool) -> int:
+    """Print what a lower loss costs: the knee, and the recipes that nobody beats in both loss and
+    parameters; of a ladder of capacity all its rungs.
+    """
+    from axiarch import workflows
+
+    workspace = open_place(context, folder)
+    snapshot = workflows.snapshot_of(workspace, number)
+    code = 0
+    if start:
+        number = workflows.start_search(workspace, workflows.ladder_from(snapshot, recipe or 0),
+                                        workers or 0)
+        code = follow(workspace, number, as_json=False, ranks=False)
+        snapshot = workflows.snapshot_of(workspace, number)
+    found = workflows.TradeOffs(snapshot)
+    if as_json:
+        print_json(workflows.tradeoffs_json(found))
+    else:
+        say(found.verdict(), "", *workflows.tradeoff_lines(found))
+    return code
+
+
 COMMANDS = (forecast, search, attach, status, ranking, pause, stop, resume, cut, keep, more, add,
-            budget, seeds, workers, effects, judge, scale, export)
+            budget, seeds, workers, effects, capacity, judge, scale, export)

@@ -259,8 +259,19 @@ class JournalReader:
                 "SELECT validation_loss FROM epoch WHERE run = ? ORDER BY epoch", (run,)))
             if losses:
                 found.append(KnownRecipe(whole(number), recipe_of_text(text), losses,
-                                         state == "ended"))
+                                         state == "ended", whole(run)))
         return tuple(found)
+
+    @_guard
+    def run_seconds(self, fingerprint: str) -> dict[int, float]:
+        """Return the seconds that each run on a data set was trained for."""
+        db = self._connect()
+        if db is None:
+            return {}
+        return {whole(run): real(seconds) for run, seconds in db.execute(
+            "SELECT run, sum(seconds) FROM epoch JOIN run ON run.id = epoch.run "
+            "JOIN search ON search.number = run.search WHERE data_fingerprint = ? GROUP BY run",
+            (fingerprint,))}
 
     @_guard
     def known_to(self, search: int) -> tuple[KnownRecipe, ...]:

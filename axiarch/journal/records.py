@@ -113,6 +113,7 @@ class KnownRecipe:
     recipe: Recipe
     losses: tuple[float, ...]
     ended: bool
+    run: int = 0
 
 
 @dataclass(frozen=True)

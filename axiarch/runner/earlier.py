@@ -27,7 +27,6 @@ from axiarch.runner.history import RunEntry
 from axiarch.runner.material import shape_of
 from axiarch.runner.store import FolderStore, key_of, latest, named
 from axiarch.runs.states import RunState
-from axiarch.search.points import within
 
 #: Recipes of earlier searches that a method learns from at the most: those trained longest first.
 MOST_KNOWN = 400
@@ -143,6 +142,6 @@ def belongs(space: Space, recipe: Recipe) -> bool:
     """Say whether a recipe is one that a space may propose."""
     knobs = {k.name: k for k in space.knobs}
     return space.allows(recipe) and all(
-        within(knobs[name].range, value) if name in knobs else value == space.base[name]
+        value in knobs[name].range if name in knobs else value == space.base[name]
         for name, value in recipe.items()
         if recipe.applies(name) or space.base.applies(name))

@@ -7,6 +7,7 @@ from collections.abc import Mapping
 from axiarch.errors import RecipeError
 from axiarch.recipes.searchfile import MethodChoice
 from axiarch.recipes.space import Space
+from axiarch.search.capacity import Capacity
 from axiarch.search.grid import Grid
 from axiarch.search.guided import Guided, GuidedRacing
 from axiarch.search.method import Method
@@ -18,7 +19,7 @@ from axiarch.search.staged import Staged
 from axiarch.search.zoom import Zoom
 
 METHODS: Mapping[str, type[Method]] = {method.name: method for method in (
-    GuidedRacing, Racing, Guided, Random, Spread, Grid, Staged, Zoom, Population)}
+    GuidedRacing, Racing, Guided, Random, Spread, Grid, Staged, Zoom, Capacity, Population)}
 
 
 def make_method(choice: MethodChoice, space: Space, seed: int, replicates: int = 1) -> Method:

@@ -150,10 +150,20 @@ class Model:
                  near: Floats | None = None) -> None:
         self._owner = np.array(owner, np.int64)
         self._observed = observed
-        self._y = _tamed(observed)
+        self._y, self.units = _tamed(observed)
         self._fall = _standard(observed.fall, observed.early)
         self.parameters = self._fitted() if parameters is None else parameters
         self._settle(self.parameters, near)
+
+    def left_out(self) -> Floats:
+        """Return by how many standard deviations each point (N,) lies from what the others predict
+        of it (Dubrule 1983).
+        """
+        assert self._lower is not None
+        inverse = _solve(self._lower, np.eye(len(self._lower)))
+        inverse = inverse.T @ inverse
+        found: Floats = (inverse @ self._y) / np.sqrt(np.diag(inverse))
+        return found
 
     def _fitted(self) -> Floats:
         """Return the parameters of highest posterior density, found by sweeps over one after the
@@ -255,6 +265,7 @@ class Model:
         parameters = self.parameters.copy()
         parameters[:-_OTHERS] += math.log(shorter)
         other._owner, other._observed, other.parameters = self._owner, observed, parameters
+        other.units = self.units
         other._fall = np.append(self._fall, zero)
         other._y = np.append(self._y, mean)
         if shorter == 1.0:
@@ -318,9 +329,9 @@ def expected_improvement(mean: Floats,
     return found * (1.0 - noise / np.sqrt(deviation**2 + noise**2))
 
 
-def _tamed(observed: Observed) -> Floats:
+def _tamed(observed: Observed) -> tuple[Floats, tuple[float, float]]:
     """Return losses (N,) as logarithms, centred at each time of looking, scaled alike, the worst
-    drawn in.
+    drawn in; and centre and scale at the end of the training.
 
     Only the better half is of interest: far above the median everything is alike, and so is what is
     not finite. The centre is the median at the first time of looking, and later what it had moved
@@ -351,7 +362,7 @@ def _tamed(observed: Observed) -> Floats:
             spread = max(float(y[here].std()), 1e-9)
         before = np.where(np.isfinite(now), now, before)
     scaled: Floats = y / (spread or 1.0)
-    return scaled
+    return scaled, (centre, spread or 1.0)
 
 
 def _standard(fall: Floats, early: Floats) -> Floats:

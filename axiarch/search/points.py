@@ -32,14 +32,6 @@ def position(values: Range, value: Value) -> float:
     return min(max((at - low) / (high - low) if high > low else 0.5, 0.0), 1.0 - 1e-12)
 
 
-def within(values: Range, value: Value) -> bool:
-    """Say whether a range holds a value."""
-    if isinstance(values, OneOf | Ladder):
-        return value in values.grid(0)
-    assert isinstance(values, Span | Whole)
-    return not isinstance(value, str) and float(values.low) <= float(value) <= float(values.high)
-
-
 def is_words(values: Range) -> bool:
     """Say whether a range is a choice of words, which have no order."""
     return isinstance(values, OneOf) and any(isinstance(v, str) for v in values.values)

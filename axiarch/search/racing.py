@@ -35,7 +35,7 @@ FINALISTS = 3
 OVERDRAWN = 1.25
 
 RACING_OPTIONS = (
-    Option("recipes", 120, 1, 1_000_000, "recipes in all, the base recipe included"),
+    Option("recipes", 200, 1, 1_000_000, "recipes in all, the base recipe included"),
     Option("keep", 3, 2, 10, "one recipe in this many continues to the next round"),
     Option("rounds", 4, 1, 8, "rounds, the last one being the whole training"),
     Option("finalists", 5, 1, 1000,

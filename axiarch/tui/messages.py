@@ -10,6 +10,7 @@ from axiarch.errors import AxiarchError
 from axiarch.insight.forecast import Forecast
 from axiarch.recipes.searchfile import SearchFile
 from axiarch.workflows.explaining import KnobEffects
+from axiarch.workflows.foreseeing import Foresight
 from axiarch.workflows.watching import Snapshot
 
 
@@ -124,6 +125,14 @@ class EffectsMade(Message):
     def __init__(self, search: int, found: KnobEffects | str) -> None:
         super().__init__()
         self.search, self.found = search, found
+
+
+class Foreseen(Message):
+    """What earlier searches on a data set let one expect of recipes; None where that is nothing."""
+
+    def __init__(self, data: str, foresight: Foresight | None) -> None:
+        super().__init__()
+        self.data, self.foresight = data, foresight
 
 
 class ViewWanted(Message):

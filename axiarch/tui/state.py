@@ -13,6 +13,7 @@ from axiarch.journal.records import Version
 from axiarch.recipes.recipe import Recipe
 from axiarch.recipes.searchfile import SearchFile
 from axiarch.runs.curve import Curve
+from axiarch.workflows.foreseeing import Foresight
 from axiarch.workflows.watching import Snapshot
 
 
@@ -82,6 +83,8 @@ class State:
         Recipes marked for comparison, in the order marked.
     versions : tuple of Version
         Recipes kept in the workspace, oldest first.
+    foresight : Foresight or None
+        What is expected of recipes before they are trained.
     predictions : mapping
         By search, recipe and part: the summary of what is predicted, or in words why there is none.
     """
@@ -97,6 +100,7 @@ class State:
     openings: int = 0
     marked: tuple[Marked, ...] = ()
     versions: tuple[Version, ...] = ()
+    foresight: Foresight | None = None
     predictions: Mapping[tuple[int, int, str], dict[str, Any] | str] = field(default_factory=dict)
 
     @property

@@ -41,6 +41,7 @@ if TYPE_CHECKING:
     )
     from axiarch.workflows.finishing import finishing_search
     from axiarch.workflows.forecasting import forecast_search
+    from axiarch.workflows.foreseeing import Foresight, foresight
     from axiarch.workflows.judging import first_run, judge_recipe
     from axiarch.workflows.listing import cheapest, listed, parse_filter, unbeaten
     from axiarch.workflows.models import (
@@ -64,6 +65,12 @@ if TYPE_CHECKING:
     from axiarch.workflows.starting import resume_search, start_search
     from axiarch.workflows.steering import seeds_wanted, steer_search
     from axiarch.workflows.telling import example_predictions
+    from axiarch.workflows.trading import (
+        TradeOffs,
+        ladder_from,
+        tradeoff_lines,
+        tradeoffs_json,
+    )
     from axiarch.workflows.unsealing import open_seal, openings, score_of, score_words, trust
     from axiarch.workflows.waiting import wait
     from axiarch.workflows.watching import Snapshot, Watcher, snapshot_of
@@ -94,9 +101,11 @@ _MODULES = {
     "starting": "resume_search start_search",
     "clusters": "check_address trust_cluster",
     "explaining": "KnobEffects effect_lines effects_json explain",
+    "foreseeing": "Foresight foresight",
     "listing": "cheapest listed parse_filter unbeaten",
     "steering": "seeds_wanted steer_search",
     "telling": "example_predictions",
+    "trading": "TradeOffs ladder_from tradeoff_lines tradeoffs_json",
     "unsealing": "open_seal openings score_of score_words trust",
     "waiting": "wait",
     "watching": "Snapshot Watcher snapshot_of",
@@ -104,8 +113,10 @@ _MODULES = {
 _HOME = {name: module for module, names in _MODULES.items() for name in names.split()}
 
 __all__ = [
+    "Foresight",
     "KnobEffects",
     "Snapshot",
+    "TradeOffs",
     "Watcher",
     "add_table",
     "alone",
@@ -139,12 +150,14 @@ __all__ = [
     "finishing_search",
     "first_run",
     "forecast_search",
+    "foresight",
     "import_network",
     "installed_members",
     "judge_recipe",
     "keep_model",
     "keep_version",
     "kept_models",
+    "ladder_from",
     "listed",
     "load_draft",
     "make_demo",
@@ -170,6 +183,8 @@ __all__ = [
     "snapshot_of",
     "start_search",
     "steer_search",
+    "tradeoff_lines",
+    "tradeoffs_json",
     "trust",
     "trust_cluster",
     "unbeaten",

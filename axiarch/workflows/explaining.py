@@ -11,6 +11,8 @@ import numpy as np
 from numpy.typing import NDArray
 
 from axiarch.errors import TrainingError
+from axiarch.insight.proposal import Change, Proposal, Sure
+from axiarch.insight.widening import can_widen, widened
 from axiarch.ranking.effects import CELLS, Effects, effects
 from axiarch.recipes.conditions import Value
 from axiarch.recipes.fields import FIELDS
@@ -107,6 +109,23 @@ class KnobEffects:
         rest = (f" Of little effect: {', '.join(little)}.") if little else ""
         return f"{lead}{rest} {base} Losses are means over all other knobs, good and bad."
 
+    def widening(self, snapshot: Snapshot) -> Proposal | None:
+        """Return the proposal to widen the ranges at whose end the best recipes stand; None where
+        there is none.
+        """
+        edges = [axis for axis in self.axes if axis.edge]
+        ranges = {}
+        for axis in edges:
+            knob = snapshot.file.space.varied(axis.name)
+            if knob is not None and axis.edge:
+                ranges[axis.name] = widened(knob, axis.edge)
+        if not ranges:
+            return None
+        names = ", ".join(FIELDS[name].label for name in ranges)
+        return Proposal("edge", f"best at the end of a range: {names}",
+                        "; ".join(axis.words for axis in edges) + ".", Sure.LIKELY,
+                        (Change(f"Widen the range of {names}", {}, ranges),))
+
 
 def explain(snapshot: Snapshot) -> KnobEffects:
     """Return which knobs of a search matter.
@@ -180,16 +199,9 @@ def _axis(s: Snapshot, knob: Knob, cells: int, places: NDArray[np.int64], number
     if own and cells > 2 and not is_words(knob.range):
         reach = max(1, round(EDGE * cells))
         edge = "low" if max(own) < reach else "high" if min(own) >= cells - reach else ""
-        if edge and not _can_widen(knob, edge):
+        if edge and not can_widen(knob, edge):
             edge = ""
     return Axis(knob.name, values, points, _is_log(knob), edge)
-
-
-def _can_widen(knob: Knob, edge: str) -> bool:
-    """Whether a knob may take values beyond an end of its range."""
-    low, high = (float(knob.range.at(u)) for u in (0.0, 1.0 - 1e-9))
-    field = FIELDS[knob.name]
-    return low > field.low if edge == "low" else high < field.high
 
 
 def _is_log(knob: Knob) -> bool:

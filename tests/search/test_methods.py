@@ -62,7 +62,8 @@ class MethodsConform(unittest.TestCase):
         return make_method(MethodChoice(name, options), s, seed)
 
     def each(self) -> list[str]:
-        return list(METHODS)
+        """All methods that try recipes of the space: a ladder of capacity has rungs of its own."""
+        return [name for name in METHODS if name != "capacity"]
 
     def test_the_same_seed_proposes_the_same(self) -> None:
         for name in self.each():
@@ -391,7 +392,7 @@ class Surrogate(unittest.TestCase):
             early == 1, 1.0, 0.5)
         observed = Observed(np.zeros((12, 2)), early, losses, np.zeros(12),
                     np.append(np.arange(9), np.arange(3)))
-        np.testing.assert_allclose(_tamed(observed)[:3], _tamed(observed)[9:], atol=1e-9)
+        np.testing.assert_allclose(_tamed(observed)[0][:3], _tamed(observed)[0][9:], atol=1e-9)
 
     def test_what_is_not_finite_counts_among_the_worst(self) -> None:
         features = Features(space({}, {"dropout": "0 .. 0.9"}))

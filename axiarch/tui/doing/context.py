@@ -77,6 +77,8 @@ class Context:
         Of searches on fresh seeds: the search and the recipe that each confirms.
     predicting : (int, int, str) or None
         Search, recipe and part of the predictions under way.
+    foreseen : int
+        The search at whose end it was last worked out what is expected of other recipes.
     """
 
     app: Any
@@ -93,6 +95,7 @@ class Context:
     settling: Timer | None = None
     confirming: dict[int, tuple[Snapshot, int]] = field(default_factory=dict)
     predicting: tuple[int, int, str] | None = None
+    foreseen: int = 0
 
     @property
     def view(self) -> str:

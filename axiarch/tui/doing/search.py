@@ -11,11 +11,14 @@ from axiarch.text import count
 from axiarch.tui import messages
 from axiarch.tui.doing.asking import ask_number, chosen, search_runs
 from axiarch.tui.doing.context import Context
+from axiarch.tui.doing.sheet import propose, put_on_sheet
 from axiarch.tui.doing.work import explain, resume_search, steer
 from axiarch.tui.views.field import FieldView
 from axiarch.tui.views.ladder import LadderView
 from axiarch.tui.views.strips import StripsView
 from axiarch.tui.widgets.dialogs import Asked, Question
+from axiarch.workflows.explaining import KnobEffects
+from axiarch.workflows.trading import TradeOffs
 
 
 def pause(c: Context) -> None:
@@ -118,13 +121,54 @@ def workers(c: Context) -> None:
 def effects(c: Context) -> None:
     """Show which knobs matter, or the ranking again."""
     view, s = c.widget(LadderView), c.state.snapshot
-    if view.effects is not None or s is None:
-        view.effects = None
+    if isinstance(view.panel, KnobEffects | str) or s is None:
+        view.panel = None
         c.show()
         return
-    view.effects = ""
+    view.panel = ""
     explain(c, s)
     c.show()
+
+
+def tradeoffs(c: Context) -> None:
+    """Show what a lower loss costs, or the ranking again."""
+    view, s = c.widget(LadderView), c.state.snapshot
+    view.panel = None if isinstance(view.panel, TradeOffs) or s is None else TradeOffs(s)
+    c.show()
+
+
+def turn_panel(c: Context) -> None:
+    """Show the next page of effects, or the next cost."""
+    c.widget(LadderView).turn()
+
+
+def widen(c: Context) -> None:
+    """Put the space of this search on the sheet, with ranges widened where the best recipes stand
+    at an end.
+    """
+    view, s = c.widget(LadderView), c.state.snapshot
+    if s is None or not isinstance(view.panel, KnobEffects):
+        c.post(messages.Noted("Show the effects first with f: they say which ranges to widen."))
+        return
+    proposal = view.panel.widening(s)
+    if proposal is None:
+        c.post(messages.Noted("No range needs widening: the best recipes lie inside all of them."))
+        return
+    propose(c, proposal.changes[0], replace(s.file, start=None))
+
+
+def ladder_of_capacity(c: Context) -> None:
+    """Put a ladder of capacity on the sheet, with a recipe as its base."""
+    s, recipe = c.state.snapshot, chosen(c)
+    if s is None:
+        return
+    try:
+        draft = workflows.ladder_from(s, recipe)
+    except AxiarchError as error:
+        c.post(messages.ErrorRaised(error))
+        return
+    put_on_sheet(c, draft, f"A ladder of capacity with recipe {recipe} as its base is on the "
+                 "sheet. s starts it, u undoes this.")
 
 
 def sort(c: Context) -> None:

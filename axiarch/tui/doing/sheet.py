@@ -4,13 +4,15 @@ from __future__ import annotations
 
 from axiarch import workflows
 from axiarch.errors import AxiarchError
+from axiarch.insight.proposal import Change
 from axiarch.recipes.recipe import Recipe
+from axiarch.recipes.searchfile import SearchFile
 from axiarch.tui import messages
 from axiarch.tui.doing.asking import chosen, write
 from axiarch.tui.doing.context import Context
 from axiarch.tui.doing.work import later, start_search
 from axiarch.tui.views.sheet import SheetView
-from axiarch.tui.widgets.dialogs import Asked
+from axiarch.tui.widgets.dialogs import Asked, Question
 from axiarch.tui.widgets.versions import Versions
 
 
@@ -72,6 +74,41 @@ def rebase(c: Context) -> None:
     c.post(
         messages.Noted(
             f"The base is recipe {number} of search {s.search.number} now; press u to undo."))
+
+
+def propose(c: Context, change: Change, search: SearchFile | None = None) -> None:
+    """Show what a change would do on the sheet, and do it if that is wanted.
+
+    Parameters
+    ----------
+    search : SearchFile, optional
+        What is changed; by default the draft on the sheet.
+    """
+    search = search or c.state.draft
+    if search is None:
+        return
+    lines = change.preview(search)
+    if not lines:
+        c.post(messages.Noted(f"{change.words}: the sheet has these values already."))
+        return
+    after = change.applied(search)
+    c.ask(Question(f"{change.words}?", "\n".join([*lines, "", "u on the sheet undoes it."])),
+          lambda answer: put_on_sheet(c, after, f"{change.words}: done. s starts the search, u "
+                                      "undoes this.") if answer == "yes" else None)
+
+
+def put_on_sheet(c: Context, draft: SearchFile, note: str) -> None:
+    """Make a search the draft on the sheet, with the data set it is about; u undoes it."""
+    dataset = c.state.dataset
+    if dataset is None or dataset.name != draft.data:
+        try:
+            c.show(dataset=workflows.data_set(c.workspace, draft.data))
+        except AxiarchError as error:
+            c.post(messages.ErrorRaised(error))
+            return
+    c.go("sheet")
+    c.widget(SheetView).put(draft)
+    c.post(messages.Noted(note))
 
 
 def keep_version(c: Context) -> None:

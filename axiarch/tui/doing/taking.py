@@ -11,7 +11,7 @@ from axiarch.tui import messages
 from axiarch.tui.doing.context import Context
 from axiarch.tui.doing.predictions import forget_predictions, on_test_rows
 from axiarch.tui.doing.recipes import fresh_marks, say_whether_it_holds
-from axiarch.tui.doing.work import forecast_soon, guard, predict, times_opened
+from axiarch.tui.doing.work import forecast_soon, foresee, guard, predict, times_opened
 from axiarch.tui.views.ladder import LadderView
 from axiarch.tui.views.predictions import PredictionsView
 from axiarch.tui.views.strips import StripsView
@@ -24,6 +24,9 @@ def snapshot_taken(c: Context, message: messages.SnapshotTaken) -> None:
     c.show(snapshot=message.snapshot)
     if message.snapshot.search.number in c.confirming and message.snapshot.over:
         say_whether_it_holds(c, message.snapshot.search.number)
+    if message.snapshot.over and c.foreseen != message.snapshot.search.number:
+        c.foreseen = message.snapshot.search.number
+        foresee(c)
     if c.state.marked:
         c.state = replace(c.state, marked=fresh_marks(c))
 
@@ -91,8 +94,15 @@ def effects_made(c: Context, message: messages.EffectsMade) -> None:
     """Show which knobs matter, if that search is still in front."""
     s = c.state.snapshot
     if s is not None and s.search.number == message.search:
-        c.widget(LadderView).effects = message.found
+        if c.widget(LadderView).panel == "":
+            c.widget(LadderView).panel = message.found
         c.show()
+
+
+def foreseen(c: Context, message: messages.Foreseen) -> None:
+    """Keep what is expected of recipes, if these data are still in front."""
+    if c.state.dataset is not None and c.state.dataset.fingerprint == message.data:
+        c.show(foresight=message.foresight)
 
 
 def draft_edited(c: Context, message: messages.DraftEdited) -> None:
@@ -131,6 +141,7 @@ def data_added(c: Context, message: messages.DataAdded) -> None:
                    forecast=None,
                    openings=times_opened(c, dataset))
         draft_edited(c, messages.DraftEdited(draft))
+        foresee(c)
         if not c.pending:
             c.go("data")
     if c.pending:

@@ -73,6 +73,7 @@ def loaded(c: Context, dataset: Dataset | None, numbers: list[int]) -> None:
     if not c.past:  # else the user has gone somewhere meanwhile
         c.bring(c.first_view or ("field" if numbers else "data"))
     forecast_soon(c)
+    foresee(c)
 
 
 def times_opened(c: Context, dataset: Dataset | None) -> int:
@@ -92,6 +93,23 @@ def forecast_soon(c: Context) -> None:
     if c.settling is not None:
         c.settling.stop()
     c.settling = c.after(_SETTLE, lambda: forecast(c))
+
+
+def foresee(c: Context) -> None:
+    """Work out what earlier searches on the data let one expect of other recipes."""
+
+    def job() -> None:
+        dataset = c.state.dataset
+        if dataset is None:
+            return
+        try:
+            found = workflows.foresight(c.workspace, dataset)
+        except AxiarchError as error:
+            c.post(messages.ErrorRaised(error))
+            return
+        c.post(messages.Foreseen(dataset.fingerprint, found))
+
+    c.in_thread(job, "foresight")
 
 
 def forecast(c: Context) -> None:

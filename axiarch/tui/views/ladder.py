@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
+
 from textual.app import ComposeResult
 
 from axiarch.ranking.rank import Partial, Ranked
@@ -11,15 +13,18 @@ from axiarch.tui.plots import ladder
 from axiarch.tui.plots.effects import draw_effects
 from axiarch.tui.plots.runs import Row, Rows, fit, right
 from axiarch.tui.plots.scale import Scale
+from axiarch.tui.plots.tradeoffs import draw_tradeoffs
 from axiarch.tui.views.field import baseline_levels
 from axiarch.tui.views.overlay import LETTERS
 from axiarch.tui.views.view import View
 from axiarch.tui.widgets.drawing import Drawing, Listing
 from axiarch.workflows.explaining import KnobEffects
 from axiarch.workflows.listing import ORDERS, listed
+from axiarch.workflows.trading import COSTS, TradeOffs
 from axiarch.workflows.verdicts import against, ranking_verdict
 from axiarch.workflows.watching import Snapshot
 
+Panel = KnobEffects | TradeOffs | str
 #: Cells before the track: bracket, place, recipe, loss, seeds.
 _HEAD = 26
 _ROLE = {"leader": "lead", "tied": "lead", "open": "glow", "apart": "ink", "unknown": "ink"}
@@ -193,27 +198,30 @@ class Head(Drawing):
 
 
 class Panels(Drawing):
-    """Which knobs matter, one panel a knob."""
+    """What is drawn in place of the ranking: effects, or trade-offs."""
 
     DEFAULT_CSS = "Panels { height: 1fr; display: none; }"
 
-    found: KnobEffects | str | None = None
+    found: Panel | None = None
+    page = 0
 
     def draw(self, width: int, height: int) -> Rows:
-        """Return the panels, or in words why there are none."""
+        """Return the drawing, or in words why there is none."""
         if isinstance(self.found, KnobEffects):
-            return draw_effects(self.found, width, height)
+            return draw_effects(self.found, width, height, self.page)
+        if isinstance(self.found, TradeOffs):
+            return draw_tradeoffs(self.found, width, height)
         return [[], [(f" {self.found or 'Working out which knobs matter.'}", "faint")]]
 
 
 class LadderView(View):
-    """The fourth view: the ranking, or which knobs matter.
+    """The fourth view: the ranking, which knobs matter, or what a lower loss costs.
 
     Attributes
     ----------
-    effects : KnobEffects, str or None
-        What is shown in place of the ranking: effects, or words where there are none; None shows
-        the ranking.
+    panel : KnobEffects, TradeOffs, str or None
+        What is shown in place of the ranking, or words where there is nothing; None shows the
+        ranking.
     order, where : str
         How recipes are ordered, and which are listed.
     """
@@ -222,7 +230,7 @@ class LadderView(View):
     LadderView Rungs { height: 1fr; scrollbar-size-vertical: 1; }
     """
 
-    effects: KnobEffects | str | None = None
+    panel: Panel | None = None
     order: str = "place"
     where: str = ""
 
@@ -230,6 +238,16 @@ class LadderView(View):
         """Order by the next thing that recipes can be ordered by."""
         names = list(ORDERS)
         self.order = names[(names.index(self.order) + 1) % len(names)]
+        self.show()
+
+    def turn(self) -> None:
+        """Turn the page of what is shown in place of the ranking."""
+        if isinstance(self.panel, TradeOffs):
+            names = list(COSTS)
+            cost = names[(names.index(self.panel.cost) + 1) % len(names)]
+            self.panel = replace(self.panel, cost=cost)
+        else:
+            self.query_one(Panels).page += 1
         self.show()
 
     def point(self, recipe: int) -> None:
@@ -252,9 +270,11 @@ class LadderView(View):
         s = self.state.snapshot
         head, rungs = self.query_one(Head), self.query_one(Rungs)
         panels = self.query_one(Panels)
-        panels.found = self.effects
+        if isinstance(self.panel, TradeOffs) and s is not None:
+            self.panel = replace(self.panel, snapshot=s)
+        panels.found = self.panel
         for part in (head, rungs, panels):
-            part.display = (part is panels) == (self.effects is not None)
+            part.display = (part is panels) == (self.panel is not None)
         panels.redraw()
         if s is None or not s.order:
             rungs.follow([])
@@ -299,8 +319,8 @@ class LadderView(View):
         s = self.state.snapshot
         if s is None:
             return self.state.no_search
-        if isinstance(self.effects, KnobEffects):
-            return self.effects.verdict()
+        if isinstance(self.panel, KnobEffects | TradeOffs):
+            return self.panel.verdict()
         both = [m.recipe for m in self.state.marked if m.search == s.search.number]
         if len(both) == 2:
             return f"Recipe {both[0]} against recipe {both[1]}. " + against(

@@ -30,6 +30,7 @@ from axiarch.tui.views.sheet_rows import Line
 from axiarch.tui.views.view import View
 from axiarch.tui.widgets.drawing import Drawing, Listing
 from axiarch.workflows.drafting import network_shape, rates_at, run_bytes
+from axiarch.workflows.foreseeing import Foresight
 from axiarch.workflows.verdicts import draft_verdict
 
 
@@ -67,6 +68,7 @@ class Plan(Drawing):
     dataset: Dataset | None = None
     line: Line | None = None
     kept: Recipe | None = None
+    foresight: Foresight | None = None
 
     def draw(self, width: int, height: int) -> Rows:
         """Return the drawings, the value under the cursor explained on top."""
@@ -89,6 +91,8 @@ class Plan(Drawing):
             "classes" if self.dataset.classes else "amounts"
         ]
         rows += draw_network(sizes, names, width, max(min(2 * len(sizes) - 1, height // 2), 5))
+        if self.foresight is not None:
+            rows += wrap(str(self.foresight.of(base)), width, "second")
         rows += wrap(f"{number(shape.work / 1e6, 3)} million multiplications and additions a step; "
                      f"{memory(run_bytes(base, self.dataset))} a run", width, "faint")
         for regret in check_recipe(base, self.dataset.rows)[:3]:
@@ -309,6 +313,7 @@ class SheetView(View):
                              values.cursor)
         values.redraw()
         plan.search, plan.dataset = draft, self.state.dataset
+        plan.foresight = self.state.foresight
         plan.kept = self.state.versions[-1].recipe if self.state.versions else None
         plan.line = self._line()
         plan.redraw()
@@ -375,6 +380,10 @@ class SheetView(View):
         if self._undone and self.state.draft:
             self._before.append(self.state.draft)
             self.post_message(DraftEdited(self._undone.pop()))
+
+    def put(self, draft: SearchFile) -> None:
+        """Make another search the draft; it can be undone."""
+        self._change(draft)
 
     def rebase(self, recipe: Recipe) -> None:
         """Make a recipe the base."""

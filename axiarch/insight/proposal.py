@@ -1,0 +1,99 @@
+"""A proposal: a suggested change with its evidence, applied by one key.
+
+Everything that suggests a change is one: an edge of a range, a warning about a recipe, a finding of
+the diagnosis.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import dataclass, field, replace
+from enum import StrEnum
+
+from axiarch.recipes.conditions import Value
+from axiarch.recipes.fields import FIELDS
+from axiarch.recipes.recipe import short
+from axiarch.recipes.searchfile import SearchFile
+from axiarch.recipes.space import Knob, knob
+from axiarch.text import shown
+
+
+class Sure(StrEnum):
+    """How sure a proposal is."""
+
+    CERTAIN = "certain"
+    LIKELY = "likely"
+    POSSIBLE = "possible"
+
+
+@dataclass(frozen=True)
+class Change:
+    """What would be changed on the sheet.
+
+    Attributes
+    ----------
+    words : str
+        What it does, an imperative.
+    values : mapping
+        Values of the base recipe.
+    ranges : mapping of str to str
+        Ranges of knobs in the short notation.
+    """
+
+    words: str
+    values: Mapping[str, Value] = field(default_factory=dict)
+    ranges: Mapping[str, str] = field(default_factory=dict)
+
+    def applied(self, search: SearchFile) -> SearchFile:
+        """Return a search with the change made: its values are fixed, its ranges vary, and other
+        knobs stay as they are.
+        """
+        space = search.space
+        kept: dict[str, Knob] = {k.name: k for k in space.knobs if k.name not in self.values}
+        kept |= {name: knob(name, text) for name, text in self.ranges.items()}
+        return search.with_space(replace(space, base=space.base.changed(self.values),
+                                         knobs=tuple(kept.values())))
+
+    def preview(self, search: SearchFile) -> list[str]:
+        """Return what it would change on the sheet, a line a value: before and after."""
+        after, lines = self.applied(search), []
+        for name in (*self.values, *self.ranges):
+            was, now = (_written(each, name) for each in (search, after))
+            if was != now:
+                lines.append(f"{FIELDS[name].label}: {was} → {now}")
+        return lines
+
+
+def _written(search: SearchFile, name: str) -> str:
+    varied = search.space.varied(name)
+    return shown(str(varied) if varied else short(search.space.base[name]), 60)
+
+
+@dataclass(frozen=True)
+class Proposal:
+    """A suggested change.
+
+    Attributes
+    ----------
+    name : str
+        Its kind, for programs.
+    title : str
+        What is so, in a few words.
+    evidence : str
+        The numbers it rests on, a sentence.
+    sure : Sure
+    changes : tuple of Change
+        What may be done, in the order in which a practitioner would try it.
+    epoch : int
+        Where on a curve it shows, from 1; 0 where that has no place.
+    layer : int
+        The layer with weights where it shows, from 1; 0 for none.
+    """
+
+    name: str
+    title: str
+    evidence: str
+    sure: Sure = Sure.LIKELY
+    changes: tuple[Change, ...] = ()
+    epoch: int = 0
+    layer: int = 0

@@ -1,0 +1,82 @@
+"""How large a network must be: the knee, and what its curves show at each size."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Sequence
+from dataclasses import dataclass
+
+from axiarch.ranking.rank import Difference, Ranked, Ranking
+
+#: A network memorises where its training loss is below this share of the baseline and its gap
+#: above the other one: it knows the rows, and not the rule.
+MEMORISED, GAP = 0.05, 0.25
+#: A network fails to train where its training loss stays above this share of the baseline.
+FAILED = 0.97
+
+
+@dataclass(frozen=True)
+class Rung:
+    """One size of a network.
+
+    Attributes
+    ----------
+    row : Ranked
+    roughness : float
+        How much the validation loss jumps from epoch to epoch in the second half, as a share of
+        its steady loss.
+    memorises, fails : bool
+        Whether it memorises its training rows, and whether it fails to train.
+    """
+
+    row: Ranked
+    roughness: float
+    memorises: bool
+    fails: bool
+
+
+def rung(row: Ranked, validation: Sequence[Sequence[float]], training: Sequence[Sequence[float]],
+         baseline: float) -> Rung:
+    """Return what the curves of a recipe's runs show.
+
+    Parameters
+    ----------
+    validation, training : sequence of (E,) sequences
+        Losses of each run, the training loss in inference mode.
+    baseline : float
+        The loss of the baseline.
+    """
+    ends = [losses[-1] for losses in training if losses and math.isfinite(losses[-1])]
+    end = sum(ends) / len(ends) if ends else math.inf
+    rough = [roughness(losses) for losses in validation]
+    return Rung(row, sum(rough) / len(rough) if rough else 0.0,
+                end < MEMORISED * baseline and row.loss - end > GAP * baseline,
+                end > FAILED * baseline)
+
+
+def roughness(losses: Sequence[float]) -> float:
+    """Return the root mean square of a curve (E,) about the mean of its neighbours, over its second
+    half, as a share of the mean loss there; 0 where it is too short.
+    """
+    half = list(losses[len(losses) // 2:])
+    inner = [b - (a + c) / 2 for a, b, c in zip(half, half[1:], half[2:], strict=False)]
+    mean = math.fsum(half) / len(half) if half else 0.0
+    if not inner or not math.isfinite(mean) or mean <= 0:
+        return 0.0
+    # of independent jumps, these have 1.5 times the variance of one
+    return math.sqrt(math.fsum(x * x for x in inner) / len(inner) / 1.5) / mean
+
+
+def knee(ranking: Ranking) -> tuple[Ranked, Difference | None] | None:
+    """Return the smallest recipe tied with the best, and by how much the best is better than it
+    (None where it is the best itself).
+
+    None where ties are unknown.
+    """
+    if ranking.evidence is None or not ranking.tied:
+        return None
+    found = min(ranking.tied, key=lambda row: (row.parameters, row.place))
+    leader = ranking.rows[0].recipe
+    if found.recipe == leader:
+        return found, None
+    return found, ranking.difference(leader, found.recipe)
