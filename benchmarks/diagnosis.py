@@ -33,8 +33,9 @@ from axiarch.engine.rows import Source
 from axiarch.engine.run import RunSpec
 from axiarch.engine.streams import Streams
 from axiarch.engine.training import Training
-from axiarch.insight.diagnosis import HARMLESS, diagnose
+from axiarch.insight.diagnosis import diagnose
 from axiarch.insight.evidence import Evidence
+from axiarch.insight.proposal import HARMLESS
 from axiarch.journal.workspace import Workspace
 from axiarch.recipes.members import OPTIMISERS
 from axiarch.recipes.recipe import Recipe

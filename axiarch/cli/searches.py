@@ -558,56 +558,5 @@ def export(context: click.Context, what: str, file: Path, number: int, recipe: i
 
 
 #: All commands on searches, for the program to take in.
-@click.command()
-@search_option
-@workspace_option
-@json_option
-@click.pass_context
-@guarded
-def effects(context: click.Context, number: int, folder: Path | None, as_json: bool) -> None:
-    """Print which knobs of a search matter, how surely, and where each is best."""
-    from axiarch import workflows
-
-    found = workflows.explain(workflows.snapshot_of(open_place(context, folder), number))
-    if as_json:
-        print_json(workflows.effects_json(found))
-        return
-    say(found.verdict(), "", *workflows.effect_lines(found))
-
-
-@click.command()
-@click.argument("recipe", type=click.IntRange(1, MOST_NUMBER), required=False)
-@search_option
-@click.option("--start", is_flag=True,
-              help="Climb a ladder of capacity with the recipe as its base (by default the "
-                   "leader), then print it.")
-@workspace_option
-@workers_option
-@json_option
-@click.pass_context
-@guarded
-def capacity(context: click.Context, recipe: int | None, number: int, start: bool,
-             folder: Path | None, workers: int | None, as_json: bool) -> int:
-    """Print what a lower loss costs: the knee, and the recipes that nobody beats in both loss and
-    parameters; of a ladder of capacity all its rungs.
-    """
-    from axiarch import workflows
-
-    workspace = open_place(context, folder)
-    snapshot = workflows.snapshot_of(workspace, number)
-    code = 0
-    if start:
-        number = workflows.start_search(workspace, workflows.ladder_from(snapshot, recipe or 0),
-                                        workers or 0)
-        code = follow(workspace, number, as_json=False, ranks=False)
-        snapshot = workflows.snapshot_of(workspace, number)
-    found = workflows.TradeOffs(snapshot)
-    if as_json:
-        print_json(workflows.tradeoffs_json(found))
-    else:
-        say(found.verdict(), "", *workflows.tradeoff_lines(found))
-    return code
-
-
 COMMANDS = (forecast, search, attach, status, ranking, pause, stop, resume, cut, keep, more, add,
-            budget, seeds, workers, effects, capacity, judge, scale, export)
+            budget, seeds, workers, judge, scale, export)

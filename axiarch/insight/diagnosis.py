@@ -21,9 +21,6 @@ LOOKS: tuple[symptoms.Look, ...] = (
     symptoms.easier_validation, symptoms.waiting, symptoms.tiny_batches, symptoms.long_patience,
     symptoms.regularisation_noise, symptoms.lucky_epoch)
 
-#: Findings that are no fault of a recipe.
-HARMLESS = frozenset({"noise", "lucky", "easier"})
-
 _LEARNS_LITTLE = frozenset({"underfits", "stuck", "improving", "linear", "never_predicted",
                             "batch_large", "short_patience"})
 #: What follows from each cause, and is not said beside it.

@@ -10,12 +10,15 @@ from collections.abc import Mapping
 from dataclasses import dataclass, field, replace
 from enum import StrEnum
 
-from axiarch.recipes.conditions import Value
+from axiarch.recipes.conditions import Value, written
 from axiarch.recipes.fields import FIELDS
-from axiarch.recipes.recipe import short
+from axiarch.recipes.recipe import Recipe, short
 from axiarch.recipes.searchfile import SearchFile
 from axiarch.recipes.space import Knob, knob
 from axiarch.text import shown
+
+#: Findings that are no fault of a recipe.
+HARMLESS = frozenset({"noise", "lucky", "easier"})
 
 
 class Sure(StrEnum):
@@ -53,6 +56,14 @@ class Change:
         kept |= {name: knob(name, text) for name, text in self.ranges.items()}
         return search.with_space(replace(space, base=space.base.changed(self.values),
                                          knobs=tuple(kept.values())))
+
+    def branch(self, base: Recipe) -> tuple[Knob, ...]:
+        """Return the knobs that vary in a follow-up search whose base is the recipe as it was: its
+        values with one choice each, its ranges.
+        """
+        return tuple(knob(name, text) for name, text in (
+            *((name, written(value)) for name, value in self.values.items()
+              if value != base[name]), *self.ranges.items()))
 
     def preview(self, search: SearchFile) -> list[str]:
         """Return what it would change on the sheet, a line a value: before and after."""

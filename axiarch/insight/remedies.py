@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterable
+
 from axiarch.insight.proposal import Change
 from axiarch.recipes.conditions import Value, written
 from axiarch.recipes.fields import FIELDS
@@ -38,8 +40,23 @@ def higher_rate(recipe: Recipe) -> Change:
 
 
 def _rates(low: float, high: float) -> str:
-    field = FIELDS["learning_rate"]
-    return (f"{written(neat(max(low, field.low)))} .. {written(neat(min(high, field.high)))} log")
+    return _span("learning_rate", low, high, log=True)
+
+
+def _span(name: str, low: float, high: float, log: bool = False) -> str:
+    """Return a continuum within the bounds of a value; its upper end where nothing is between."""
+    field = FIELDS[name]
+    low, high = (min(max(neat(v), field.low), field.high) for v in (low, high))
+    if not low < high:
+        return written(high)
+    return f"{written(low)} .. {written(high)}{' log' if log else ''}"
+
+
+def _choices(name: str, values: Iterable[float]) -> str:
+    """Return whole numbers within the bounds of a value, to choose from."""
+    field = FIELDS[name]
+    kept = dict.fromkeys(int(min(max(v, field.low), field.high)) for v in values)
+    return " | ".join(map(str, kept))
 
 
 def more_epochs(recipe: Recipe, times: int = 3) -> Change:
@@ -70,10 +87,10 @@ def more_capacity(recipe: Recipe) -> Change | None:
         return None
     width, depth = recipe.whole("width"), recipe.whole("depth")
     base = max(width, 8) if depth else 16
-    most = min(base * 8, int(FIELDS["width"].high))
+    widths = [base * 2, base * 4, base * 8] if depth else [base, base * 2, base * 4]
     return Change("Use a larger network", {},
-                  {"width": f"{base * 2 if depth else base} .. {most} doubling",
-                   "depth": f"{max(depth, 1)} | {max(depth, 1) + 1}"})
+                  {"width": _choices("width", widths),
+                   "depth": _choices("depth", (max(depth, 1), depth + 1))})
 
 
 def less_capacity(recipe: Recipe) -> Change | None:
@@ -82,20 +99,18 @@ def less_capacity(recipe: Recipe) -> Change | None:
     if HIDDEN not in parse_network(recipe.word("network")) or width < 16 or (
             not recipe.whole("depth")):
         return None
-    widths = [width // 8, width // 4, width // 2]
     return Change("Use a smaller network", {},
-                  {"width": " | ".join(str(max(w, 2)) for w in dict.fromkeys(widths))})
+                  {"width": _choices("width", (width // 8, width // 4, width // 2))})
 
 
 def regularise(recipe: Recipe) -> Change:
     """Vary dropout and weight decay upwards."""
     dropout = recipe.real("dropout")
     decay = recipe.real("weight_decay")
-    most = f"{written(neat(max(decay, 3e-3)))} .. {written(neat(max(30 * decay, 1.0)))} log"
-    high = max(0.6, min(dropout + 0.2, 0.9))
     return Change("Regularise more: dropout and weight decay", {},
-                  {"dropout": f"{written(neat(min(dropout + 0.05, high)))} .. {written(high)}",
-                   "weight_decay": most})
+                  {"dropout": _span("dropout", dropout + 0.05, max(0.6, dropout + 0.2)),
+                   "weight_decay": _span("weight_decay", max(decay, 3e-3), max(30 * decay, 1.0),
+                                         log=True)})
 
 
 def less_regularisation(recipe: Recipe) -> Change | None:
@@ -104,7 +119,7 @@ def less_regularisation(recipe: Recipe) -> Change | None:
     ranges: dict[str, str] = {}
     dropout = recipe.real("dropout")
     if dropout > 0:
-        ranges["dropout"] = f"0 .. {written(neat(dropout / 2))}"
+        ranges["dropout"] = _span("dropout", 0.0, dropout / 2)
     for name in ("l1", "l2", "weight_decay"):
         if recipe.real(name) > 0:
             values[name] = 0.0
@@ -134,7 +149,7 @@ def shallower(recipe: Recipe) -> Change | None:
     depth = recipe.whole("depth")
     if depth < 3 or HIDDEN not in parse_network(recipe.word("network")):
         return None
-    return Change("Use fewer layers", {}, {"depth": f"1 .. {max(depth // 2, 2)}"})
+    return Change("Use fewer layers", {}, {"depth": _choices("depth", range(1, depth // 2 + 1))})
 
 
 def living_units(recipe: Recipe) -> Change:
@@ -146,20 +161,22 @@ def living_units(recipe: Recipe) -> Change:
 def larger_batch(recipe: Recipe) -> Change:
     """Vary the batch size upwards."""
     size = recipe.whole("batch_size")
-    return Change("Use larger batches", {}, {"batch_size": f"{2 * size} | {4 * size} | {8 * size}"})
+    return Change("Use larger batches", {},
+                  {"batch_size": _choices("batch_size", (2 * size, 4 * size, 8 * size))})
 
 
 def smaller_batch(recipe: Recipe, rows: int) -> Change:
     """Vary the batch size downwards, to some hundred steps an epoch at the most."""
     size = min(recipe.whole("batch_size"), max(rows, 1))
-    sizes = dict.fromkeys(max(size // d, 4) for d in (32, 16, 8))
+    sizes = [max(size // d, 4) for d in (32, 16, 8)]
     return Change("Use smaller batches: more steps an epoch", {},
-                  {"batch_size": " | ".join(map(str, sizes))})
+                  {"batch_size": _choices("batch_size", sizes)})
 
 
 def no_clipping(recipe: Recipe, norm: float) -> Change:
     """Clip only what is far above the usual norm of the gradient."""
-    return Change("Clip only unusual gradients", {"clip_norm": neat(5 * norm), "clip_value": 0.0})
+    limit = min(neat(5 * norm), FIELDS["clip_norm"].high)
+    return Change("Clip only unusual gradients", {"clip_norm": limit, "clip_value": 0.0})
 
 
 def falling_rate(recipe: Recipe) -> Change:

@@ -180,6 +180,16 @@ MIGRATIONS: tuple[str, ...] = (
         PRIMARY KEY (search, number)
     ) WITHOUT ROWID;
     """,
+    """
+    CREATE TABLE note (                     -- words of a user
+        number INTEGER PRIMARY KEY AUTOINCREMENT,
+        at REAL NOT NULL,
+        search INTEGER NOT NULL,
+        recipe INTEGER NOT NULL,            -- 0 is the search as a whole
+        run INTEGER NOT NULL,               -- 0 is the recipe as a whole
+        text TEXT NOT NULL
+    );
+    """,
 )
 
 VERSION = len(MIGRATIONS)

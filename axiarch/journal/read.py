@@ -20,6 +20,7 @@ from axiarch.journal.records import (
     EventRecord,
     ExampleRecord,
     KnownRecipe,
+    NoteRecord,
     OpeningRecord,
     OverrideRecord,
     RecipeRecord,
@@ -339,6 +340,12 @@ class JournalReader:
         return self._records(
             WorkerRecord, "SELECT number, machine, state, memory, busy FROM worker "
             "WHERE search = ? ORDER BY number", (search,))
+
+    @_guard
+    def notes(self, search: int = 0) -> tuple[NoteRecord, ...]:
+        """Return notes, oldest first: of one search, or of all (0)."""
+        return self._records(NoteRecord, "SELECT number, at, search, recipe, run, text FROM note "
+                             "WHERE ? IN (0, search) ORDER BY number", (search,))
 
     @_guard
     def openings(self, fingerprint: str = "") -> tuple[OpeningRecord, ...]:

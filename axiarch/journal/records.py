@@ -206,6 +206,20 @@ class WorkerRecord:
 
 
 @dataclass(frozen=True)
+class NoteRecord:
+    """Words of a user on a search, a recipe of it (0: the search as a whole), or a run (0: the
+    recipe as a whole).
+    """
+
+    number: int
+    at: float
+    search: int
+    recipe: int
+    run: int
+    text: str
+
+
+@dataclass(frozen=True)
 class Version:
     """A recipe that was kept.
 

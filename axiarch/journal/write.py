@@ -271,6 +271,13 @@ class JournalWriter:
             (time.time(), data, fingerprint, rows, reason, search, recipe))
         return int(done.lastrowid or 0)
 
+    def add_note(self, search: int, recipe: int, run: int, text: str) -> int:
+        """Keep words of a user; return the number of the note."""
+        done = self._db.execute(
+            "INSERT INTO note (at, search, recipe, run, text) VALUES (?, ?, ?, ?, ?)",
+            (time.time(), search, recipe, run, text))
+        return int(done.lastrowid or 0)
+
     def set_scores(self, opening: int, scores: str) -> None:
         """Record what an opening found, as JSON."""
         self._db.execute("UPDATE opening SET scores = ? WHERE seq = ?", (scores, opening))

@@ -34,6 +34,16 @@ class StartShape(BaseModel):
         return self
 
 
+class BranchShape(BaseModel):
+    """The table ``[branch]``."""
+
+    model_config = ConfigDict(extra="forbid", strict=True)
+
+    search: Annotated[int, Field(ge=1)]
+    recipe: Annotated[int, Field(ge=1)]
+    reason: Annotated[str, Field(max_length=2000)] = ""
+
+
 class SearchShape(BaseModel):
     """A whole search file."""
 
@@ -49,6 +59,7 @@ class SearchShape(BaseModel):
     constraints: list[str] = []
     method: MethodShape = MethodShape()
     start: StartShape | None = None
+    branch: BranchShape | None = None
     decisions: dict[str, Any] = {}
     recipe: dict[str, Any] = {}
     vary: dict[str, str | int | float] = {}

@@ -78,6 +78,23 @@ class Start:
 
 
 @dataclass(frozen=True)
+class Branch:
+    """What a follow-up search comes from.
+
+    Attributes
+    ----------
+    search, recipe : int
+        The recipe that is its base.
+    reason : str
+        Why, in words.
+    """
+
+    search: int
+    recipe: int
+    reason: str = ""
+
+
+@dataclass(frozen=True)
 class SearchFile:
     """All that defines a search.
 
@@ -104,6 +121,8 @@ class SearchFile:
     earlier : {"use", "ignore"}
         Whether runs that earlier searches of the workspace hold are taken over, and the method
         learns from them.
+    branch : Branch, optional
+        What it comes from, where it is a follow-up search.
     """
 
     name: str = "search"
@@ -116,6 +135,7 @@ class SearchFile:
     decisions: Mapping[str, Any] = field(default_factory=dict)
     cluster: str = ""
     earlier: str = USE
+    branch: Branch | None = None
 
     def members(self) -> dict[str, str]:
         """Return the members of packages that its recipes name, each with the field that names
@@ -165,6 +185,7 @@ def read_search(text: str, where: str = "search file") -> SearchFile:
         decisions=checked.decisions,
         cluster=checked.cluster,
         earlier=checked.earlier,
+        branch=Branch(**checked.branch.model_dump()) if checked.branch else None,
     )
 
 
@@ -190,6 +211,10 @@ def write_search(search: SearchFile) -> str:
             {"model": search.start.model} if search.start.model else
             {name: value for name, value in asdict(search.start).items() if name != "model"})
         doc["start"] = start
+    if search.branch:
+        branch = tomlkit.table()
+        branch.update(asdict(search.branch))
+        doc["branch"] = branch
     if search.decisions:
         doc["decisions"] = dict(search.decisions)
     recipe = tomlkit.table()
@@ -251,7 +276,7 @@ def _pairs(table: object) -> list[tuple[str, object]]:
 
 
 def _said(problem: Any, path: list[str], lines: _Lines) -> tuple[str, str, str]:
-    in_table = path[0] in ("method", "recipe", "vary", "start") and len(path) > 1
+    in_table = path[0] in ("method", "recipe", "vary", "start", "branch") and len(path) > 1
     place = lines.of(path[1], path[0]) if in_table else lines.of(path[0])
     if problem["type"] == "start":
         return "it does not say where to start", lines.of("", "start"), problem["msg"]

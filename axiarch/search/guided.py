@@ -34,6 +34,8 @@ Point = tuple[Recipe, float, float, float]
 RANDOM_EVERY = 7
 #: How much shorter that model's lengths are.
 SHORTER = 0.5
+#: Full results from which a model of them alone proposes.
+FEW_RESULTS = 5
 #: Points nearer than this along each knob, as a share of its range, are as good as tried.
 CROWDED = 0.02
 #: Points looked at for one proposal: over the whole space, and near the best.
@@ -473,12 +475,14 @@ class GuidedRacing(ModelDriven, Racing):
                 for n, now in zip(numbers, here, strict=True)]
 
     def _asked(self) -> tuple[Model | None, list[Recipe], Floats]:
-        """Return the model of all that was seen for the race; for recipes that are trained in full
+        """Return the model of all that was seen for every other recipe of the race; for the rest
         one of full results alone, which fast starters do not mislead.
         """
-        if self.account() == "race":
+        race = self.account() == "race"
+        if race and len(self._seen) % 2:
             return self._model()
-        return self._model_of_results()
+        results = self._model_of_results()
+        return self._model() if race and results[0] is None else results
 
     def _model_of_results(self) -> tuple[Model | None, list[Recipe], Floats]:
         """Return the model of what recipes came to at their end."""
@@ -488,7 +492,7 @@ class GuidedRacing(ModelDriven, Racing):
         if kept is None or kept[0] != len(self.log):
             places = [i for i in self._remembered(len(self.log)) if self.log[i][1] == 0.0]
             found: tuple[Model | None, list[Recipe], Floats] = (None, [], np.zeros(0))
-            if len(places) >= self.first:
+            if len(places) >= FEW_RESULTS:
                 observed, parameters = self._observed(places), self._parameters(len(self.log))
                 model = Model(observed, self._features.owner, parameters)
                 found = model, [self.log[i][0] for i in places], model.predict(observed.x)[0]

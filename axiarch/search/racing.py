@@ -26,16 +26,20 @@ Account = Literal["race", "full"]
 CONFIRM_EVERY = 10
 #: Recipes of the account "full" that must be known before it is said what a round tells.
 ENOUGH_PROBES = 4
-#: The best results that say where epochs are spent well, at the most; those that each account is
-#: taken to have had in the epochs of so many full trainings; and the least share of an account.
-BEST, PRIOR, LEAST = 5, 0.5, 0.15
+#: The best results that say where epochs are spent well, at the most; and those that each account
+#: is taken to have had before the first, in the epochs of two full trainings.
+BEST, PRIOR = 5, 0.5
+#: The least and the largest share of the race: what a race finds is what learns fast.
+LEAST, MOST = 0.15, 0.5
 #: Recipes that come to the end of the first race at the least.
 FINALISTS = 3
 #: A search ends when it has spent so many times the epochs that were expected of it.
 OVERDRAWN = 1.25
 
 RACING_OPTIONS = (
-    Option("recipes", 200, 1, 1_000_000, "recipes in all, the base recipe included"),
+    Option("recipes", 200, 1, 1_000_000,
+           "recipes at the most, the base recipe included; fewer where full trainings use up the "
+           "epochs"),
     Option("keep", 3, 2, 10, "one recipe in this many continues to the next round"),
     Option("rounds", 4, 1, 8, "rounds, the last one being the whole training"),
     Option("finalists", 5, 1, 1000,
@@ -121,7 +125,7 @@ class Racing(Drawn):
         yields = {each: (best[each] + PRIOR) / (self._spent[each] + self.longest / PRIOR)
                   for each in best}
         share = yields["race"] / (yields["race"] + yields["full"])
-        share = min(max(share, LEAST), 1 - LEAST)
+        share = min(max(share, LEAST), MOST)
         total = self._spent["race"] + self._spent["full"]
         return "race" if share * total >= self._spent["race"] else "full"
 

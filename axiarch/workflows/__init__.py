@@ -22,12 +22,28 @@ from typing import TYPE_CHECKING, Any
 
 if TYPE_CHECKING:
     from axiarch.workflows.adding import add_table, redecide, search_data
+    from axiarch.workflows.branching import (
+        branch,
+        branch_of,
+        leader_of,
+        lineage,
+        lineage_lines,
+        space_of,
+    )
     from axiarch.workflows.bringing import bring_in
     from axiarch.workflows.clusters import check_address, trust_cluster
     from axiarch.workflows.comparing import differences, keep_version, versions
     from axiarch.workflows.confirming import confirmations, confirming_search
     from axiarch.workflows.continuing import continue_model, continue_run, continued
     from axiarch.workflows.demonstrating import demo_search, make_demo, write_demo_files
+    from axiarch.workflows.diagnosing import (
+        change_words,
+        changes_of,
+        diagnosis,
+        diagnosis_json,
+        faults,
+        finding_lines,
+    )
     from axiarch.workflows.drafting import alone, draft_data, load_draft, new_search, save_draft
     from axiarch.workflows.explaining import KnobEffects, effect_lines, effects_json, explain
     from axiarch.workflows.exporting import (
@@ -55,6 +71,7 @@ if TYPE_CHECKING:
         remove_model,
         verify_model,
     )
+    from axiarch.workflows.noting import find_notes, keep_note
     from axiarch.workflows.opening import data_set, open_workspace, recent_tables
     from axiarch.workflows.packages import installed_members
     from axiarch.workflows.packing import pack, unpack
@@ -79,10 +96,12 @@ if TYPE_CHECKING:
 _MODULES = {
     "adding": "add_table redecide search_data",
     "bringing": "bring_in",
+    "branching": "branch branch_of leader_of lineage lineage_lines space_of",
     "comparing": "differences keep_version versions",
     "confirming": "confirmations confirming_search",
     "continuing": "continue_model continue_run continued",
     "demonstrating": "demo_search make_demo write_demo_files",
+    "diagnosing": "change_words changes_of diagnosis diagnosis_json faults finding_lines",
     "drafting": "alone draft_data load_draft new_search save_draft",
     "exporting": ("export_chart export_curves export_epochs export_predictions export_ranking "
                   "export_runs export_search"),
@@ -91,6 +110,7 @@ _MODULES = {
     "judging": "first_run judge_recipe",
     "models": ("export_network find_model import_network keep_model kept_models predict "
                "predict_with remove_model verify_model"),
+    "noting": "find_notes keep_note",
     "opening": "data_set open_workspace recent_tables",
     "packages": "installed_members",
     "packing": "pack unpack",
@@ -120,7 +140,11 @@ __all__ = [
     "Watcher",
     "add_table",
     "alone",
+    "branch",
+    "branch_of",
     "bring_in",
+    "change_words",
+    "changes_of",
     "cheapest",
     "check_address",
     "confirmations",
@@ -131,6 +155,8 @@ __all__ = [
     "data_set",
     "default_workers",
     "demo_search",
+    "diagnosis",
+    "diagnosis_json",
     "differences",
     "draft_data",
     "effect_lines",
@@ -146,7 +172,10 @@ __all__ = [
     "export_report",
     "export_runs",
     "export_search",
+    "faults",
     "find_model",
+    "find_notes",
+    "finding_lines",
     "finishing_search",
     "first_run",
     "forecast_search",
@@ -155,9 +184,13 @@ __all__ = [
     "installed_members",
     "judge_recipe",
     "keep_model",
+    "keep_note",
     "keep_version",
     "kept_models",
     "ladder_from",
+    "leader_of",
+    "lineage",
+    "lineage_lines",
     "listed",
     "load_draft",
     "make_demo",
@@ -181,6 +214,7 @@ __all__ = [
     "search_data",
     "seeds_wanted",
     "snapshot_of",
+    "space_of",
     "start_search",
     "steer_search",
     "tradeoff_lines",

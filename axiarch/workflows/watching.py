@@ -90,6 +90,8 @@ class Snapshot:
         When the seal on the test rows of its data was opened, oldest first.
     skill : mapping of str to Claim
         How the leader compares with the baseline and the linear model, where that is known.
+    rows : mapping of int to RowLosses
+        By run, the losses of validation rows by the weights that it kept.
     """
 
     search: SearchRecord
@@ -110,6 +112,7 @@ class Snapshot:
     memory: int = 0
     openings: tuple[OpeningRecord, ...] = ()
     skill: Mapping[str, Claim] = field(default_factory=dict)
+    rows: Mapping[int, RowLosses] = field(default_factory=dict, repr=False)
 
     @cached_property
     def ended_runs(self) -> int:
@@ -355,6 +358,7 @@ class Watcher:
             self._memory(record),
             self._reader.openings(dataset.table),
             self._skill,
+            MappingProxyType(self._rows),
         )
 
     def _forecast(self) -> Forecast | None:

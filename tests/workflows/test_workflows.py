@@ -278,6 +278,7 @@ class Sealing(FolderCase):
                 DROP TABLE worker;
                 DROP TABLE row_loss;
                 DROP TABLE known;
+                DROP TABLE note;
                 ALTER TABLE search DROP COLUMN engine;
                 ALTER TABLE run DROP COLUMN taken;
                 ALTER TABLE run DROP COLUMN source;

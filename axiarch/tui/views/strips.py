@@ -8,16 +8,18 @@ import numpy as np
 from numpy.typing import NDArray
 from textual.app import ComposeResult
 
+from axiarch.insight.proposal import HARMLESS, Proposal
 from axiarch.runs.curve import Curve
 from axiarch.runs.steady import steady
 from axiarch.text import loss, measured, number, seconds_text, shown
 from axiarch.tui.plots.chart import MARGIN, Chart, Level, Series, draw_chart, loss_scale
-from axiarch.tui.plots.runs import Row, Rows, fit, wrap
+from axiarch.tui.plots.runs import Row, Rows, fit, right, wrap
 from axiarch.tui.plots.scale import Scale, span_of
 from axiarch.tui.views.field import baseline_levels, best_level
 from axiarch.tui.views.overlay import LETTERS, Overlay, distance
 from axiarch.tui.views.view import View
 from axiarch.tui.widgets.drawing import Drawing, TallDrawing
+from axiarch.workflows.diagnosing import diagnosis, faults
 from axiarch.workflows.telling import ExamplePrediction, example_predictions
 from axiarch.workflows.verdicts import patience_used, recipe_verdict
 from axiarch.workflows.watching import Snapshot
@@ -25,6 +27,8 @@ from axiarch.workflows.watching import Snapshot
 Floats = NDArray[np.float64]
 
 
+#: Layers from which gradients are drawn as a map.
+_MANY = 5
 #: How the gradient of the first, a middle and the last layer is drawn.
 _LAYER_ROLES = ("train", "second", "lead")
 
@@ -38,6 +42,7 @@ class Paper(Drawing):
     recipe = 0
     cursor = 0
     other = False
+    found: tuple[Proposal, ...] = ()
 
     def curves(self) -> list[tuple[str, Curve]]:
         """Return the curves of the recipe's runs with the name of each."""
@@ -88,8 +93,16 @@ class Paper(Drawing):
                            s.dataset.baseline.loss,
                            best=best_level(s))
         chart = Chart(series, x, scale, "epoch", s.dataset.target.loss_name, baseline_levels(s),
-                      self._line(curves), ticks_below=False)
+                      self._line(curves), ticks_below=False,
+                      marks=self._marks(curves[0][1], scale))
         return draw_chart(chart, width, height)
+
+    def _marks(self, curve: Curve, scale: Scale) -> list[tuple[float, float, str, str]]:
+        """Return where above the first curve findings show, each by its number."""
+        above = 0.15 * (scale.high - scale.low)
+        return [(float(each.epoch), min(curve.validation[each.epoch - 1] + above, scale.high),
+                 str(i), "warn*")
+                for i, each in enumerate(self.found[:3], 1) if 0 < each.epoch <= len(curve)]
 
     def _gap(self, curves: list[tuple[str, Curve]], x: Scale, width: int, height: int,
              below: bool) -> Rows:
@@ -182,6 +195,8 @@ class Paper(Drawing):
             return self._band(curves, lambda c: c.gradient_norm,
                               "gradient norm at the epoch's last step", "second", x, width, height,
                               below)
+        if deep >= _MANY:
+            return self._gradient_map(layers, curves[0][0], x, width, height, below)
         at = _epochs(curves[0][1])
         series = [
             Series(at, np.array([epoch[i][0] for epoch in layers]),
@@ -195,6 +210,33 @@ class Paper(Drawing):
         return draw_chart(
             Chart(series, x, scale, "epoch", title, (), self._line(curves), ticks_below=below),
             width, height)
+
+    def _gradient_map(self, layers: Sequence[Sequence[Sequence[float]]], name: str, x: Scale,
+                      width: int, height: int, below: bool) -> Rows:
+        """Return the gradient of every layer over time as shades, the larger the brighter, even in
+        the logarithm; the first layer on top.
+        """
+        norms = np.array([[layer[0] for layer in epoch] for epoch in layers]).T
+        with np.errstate(all="ignore"):
+            logs = np.log10(np.where(norms > 0, norms, np.nan))
+        known = logs[np.isfinite(logs)]
+        low, high = (float(known.min()), float(known.max())) if known.size else (0.0, 1.0)
+        shade = np.nan_to_num(100 * (logs - low) / ((high - low) or 1.0), nan=0.0)
+        cols = max(width - MARGIN - 2, 8)
+        rows = max(height - 1 - (2 if below else 0), 1)
+        at_epoch = np.minimum(np.arange(cols) * shade.shape[1] // cols, shade.shape[1] - 1)
+        at_layer = np.minimum(np.arange(2 * rows) * len(shade) // (2 * rows), len(shade) - 1)
+        title = (f" gradient norm by layer, {name}: bright {number(10**high, 2)}, dark "
+                 f"{number(10**low, 2)}")
+        drawn: Rows = [[(fit(title, width), "faint")]]
+        for line in range(rows):
+            one, other = at_layer[2 * line], at_layer[2 * line + 1]
+            label = f"layer {one + 1}" if line == 0 else (
+                f"{len(shade)}" if line == rows - 1 else "")
+            drawn.append([(right(label, MARGIN - 1) + "  ", "faint"), *(
+                ("▀", f"~{int(shade[one, e])}/{int(shade[other, e])}") for e in at_epoch.tolist())])
+        axis = draw_chart(Chart([], x, Scale(0, 1), "epoch", ""), width, 6)[-2:] if below else []
+        return [*drawn, *axis]
 
     def _reading(self, s: Snapshot, curves: list[tuple[str, Curve]]) -> Rows:
         """Return what the cursor reads: a line for each run, or all of it in two where there is
@@ -290,6 +332,27 @@ def _more_runs(runs: int) -> Rows:
               "faint")]] if runs > 3 else []
 
 
+class Findings(TallDrawing):
+    """What is wrong with the recipe, in plain sentences."""
+
+    DEFAULT_CSS = "Findings { height: auto; max-height: 7; }"
+
+    found: tuple[Proposal, ...] = ()
+
+    def draw(self, width: int, height: int) -> Rows:
+        """Return the lines; none where nothing is found."""
+        rows: Rows = []
+        for i, each in enumerate(self.found[:3], 1):
+            title = f"{each.title[0].upper()}{each.title[1:]}."
+            mark = ("· ", "faint") if each.name in HARMLESS else (f"{i} ", "warn")
+            lines = wrap(f"{title} {each.evidence}", width - 6, "ink")[:2]
+            rows += [[("  ", "ink"), mark if j == 0 else ("  ", "ink"), *line]
+                     for j, line in enumerate(lines)]
+        if any(each.changes for each in self.found):
+            rows.append([("    ! shows remedies", "warn")])
+        return rows
+
+
 class Telling(TallDrawing):
     """What a watched run says of some validation rows, beside the truth."""
 
@@ -335,9 +398,15 @@ class StripsView(View):
 
     DEFAULT_CSS = """
     StripsView.short Facts, StripsView.short Telling { display: none; }
+    StripsView.short Findings { display: none; }
     StripsView.over Paper, StripsView.over Facts, StripsView.over Telling { display: none; }
+    StripsView.over Findings { display: none; }
     StripsView.over Overlay { display: block; }
     """
+
+    def __init__(self, id: str) -> None:
+        super().__init__(id=id)
+        self._diagnosed: tuple[object, tuple[Proposal, ...]] = (None, ())
 
     def on_resize(self) -> None:
         """Leave out the facts where the bands need their room."""
@@ -348,6 +417,7 @@ class StripsView(View):
         yield Paper()
         yield Overlay()
         yield Telling()
+        yield Findings()
         yield Facts()
 
     def show(self) -> None:
@@ -360,9 +430,22 @@ class StripsView(View):
         telling, overlay = self.query_one(Telling), self.query_one(Overlay)
         telling.snapshot, telling.recipe = self.state.snapshot, self.state.open_recipe
         overlay.snapshot, overlay.marked = self.state.snapshot, self.state.marked
-        for each in (paper, facts, telling, overlay):
+        findings = self.query_one(Findings)
+        findings.found = paper.found = self._found()
+        for each in (paper, facts, telling, overlay, findings):
             each.redraw()
         telling.refresh(layout=True)
+
+    def _found(self) -> tuple[Proposal, ...]:
+        """Return what is found in the open recipe, worked out again where it has trained on."""
+        s, recipe = self.state.snapshot, self.state.open_recipe
+        if s is None or recipe not in s.recipes:
+            return ()
+        key = (s.search.number, recipe, len(s.ranking.rows),
+               tuple((r.id, r.state, len(s.curves.get(r.id, ()))) for r in s.runs_of(recipe)))
+        if key != self._diagnosed[0]:
+            self._diagnosed = key, diagnosis(s, recipe)
+        return self._diagnosed[1]
 
     def turn_overlay(self) -> None:
         """Draw the marked recipes over one another, or the open one as strips again."""
@@ -399,5 +482,8 @@ class StripsView(View):
         marks = [letter for m, letter in zip(self.state.marked, LETTERS, strict=False)
                  if (m.search, m.recipe) == (s.search.number, self.state.open_recipe)]
         marked = f" (marked {marks[0]}; v overlays)" if marks else ""
+        wrong = faults(self._found())
+        title = wrong[0].title if wrong else ""
+        first = f" {title[0].upper()}{title[1:]}: ! shows remedies." if title else ""
         return (f"Recipe {self.state.open_recipe}{marked}. "
-                f"{recipe_verdict(s, self.state.open_recipe)}")
+                f"{recipe_verdict(s, self.state.open_recipe)}{first}")

@@ -51,6 +51,28 @@ class Question(_Dialog):
             yield Static(Content("\ny yes    esc no"), classes="faint")
 
 
+class Message(_Dialog):
+    """Shows lines of text; any of its keys closes it."""
+
+    DEFAULT_CSS = """
+    Message > Vertical { width: 96%; max-width: 120; }
+    Message VerticalScroll { height: auto; max-height: 24; }
+    """
+    BINDINGS = [("enter", "dismiss('')", "close")]
+
+    def __init__(self, title: str, text: str) -> None:
+        super().__init__()
+        self._title, self._text = title, text
+
+    def compose(self) -> ComposeResult:
+        """Lay out title and text."""
+        with Vertical():
+            yield Static(harmless(self._title))
+            with VerticalScroll():
+                yield Static(harmless(self._text), classes="faint")
+            yield Static(Content("\nesc closes"), classes="faint")
+
+
 class Asked(_Dialog):
     """Asks for a line of text; empty if it is left."""
 

@@ -1,0 +1,189 @@
+"""Commands on what was learnt, and on what to try next: effects, capacity, diagnosis, branches."""
+
+from __future__ import annotations
+
+from dataclasses import asdict
+from pathlib import Path
+
+import click
+
+from axiarch.cli.options import (
+    guarded,
+    json_option,
+    open_place,
+    search_option,
+    workers_option,
+    workspace_option,
+)
+from axiarch.cli.saying import print_json, say
+from axiarch.cli.searches import follow
+from axiarch.recipes.bounds import MOST_NUMBER
+from axiarch.text import moment, shown
+
+recipe_argument = click.argument("recipe", type=click.IntRange(1, MOST_NUMBER), required=False)
+
+
+@click.command()
+@search_option
+@workspace_option
+@json_option
+@click.pass_context
+@guarded
+def effects(context: click.Context, number: int, folder: Path | None, as_json: bool) -> None:
+    """Print which knobs of a search matter, how surely, and where each is best."""
+    from axiarch import workflows
+
+    found = workflows.explain(workflows.snapshot_of(open_place(context, folder), number))
+    if as_json:
+        print_json(workflows.effects_json(found))
+        return
+    say(found.verdict(), "", *workflows.effect_lines(found))
+
+
+@click.command()
+@recipe_argument
+@search_option
+@click.option("--start", is_flag=True,
+              help="Climb a ladder of capacity with the recipe as its base (by default the "
+                   "leader), then print it.")
+@workspace_option
+@workers_option
+@json_option
+@click.pass_context
+@guarded
+def capacity(context: click.Context, recipe: int | None, number: int, start: bool,
+             folder: Path | None, workers: int | None, as_json: bool) -> int:
+    """Print what a lower loss costs: the knee, and the recipes that nobody beats in both loss and
+    parameters; of a ladder of capacity all its rungs.
+    """
+    from axiarch import workflows
+
+    workspace = open_place(context, folder)
+    snapshot = workflows.snapshot_of(workspace, number)
+    code = 0
+    if start:
+        number = workflows.start_search(workspace, workflows.ladder_from(snapshot, recipe or 0),
+                                        workers or 0)
+        code = follow(workspace, number, as_json=False, ranks=False)
+        snapshot = workflows.snapshot_of(workspace, number)
+    found = workflows.TradeOffs(snapshot)
+    if as_json:
+        print_json(workflows.tradeoffs_json(found))
+    else:
+        say(found.verdict(), "", *workflows.tradeoff_lines(found))
+    return code
+
+
+@click.command()
+@recipe_argument
+@search_option
+@workspace_option
+@json_option
+@click.pass_context
+@guarded
+def diagnose(context: click.Context, recipe: int | None, number: int, folder: Path | None,
+             as_json: bool) -> None:
+    """Say what is wrong with RECIPE (by default the leader), with the numbers that it rests on, and
+    what to change.
+    """
+    from axiarch import workflows
+
+    snapshot = workflows.snapshot_of(open_place(context, folder), number)
+    recipe = recipe or workflows.leader_of(snapshot)
+    found = workflows.diagnosis(snapshot, recipe)
+    if as_json:
+        print_json(workflows.diagnosis_json(found))
+        return
+    say(f"recipe {recipe} of search {snapshot.search.number}", *workflows.finding_lines(found))
+    if any(each.changes for each in found):
+        say("", f"to try the first change: axiarch branch {recipe} --search "
+                f"{snapshot.search.number}")
+
+
+@click.command()
+@recipe_argument
+@search_option
+@click.option("--change", "which", type=click.IntRange(1, 99), default=1,
+              help="Number of the change, as diagnose lists them; by default the first.")
+@click.option("--dry-run", is_flag=True, help="Print the search file, and start nothing.")
+@workspace_option
+@workers_option
+@json_option
+@click.pass_context
+@guarded
+def branch(context: click.Context, recipe: int | None, number: int, which: int, dry_run: bool,
+           folder: Path | None, workers: int | None, as_json: bool) -> int:
+    """Start the follow-up search that a finding on RECIPE (by default the leader) proposes: the
+    recipe as base, the knobs of the change as ranges, the same data, folds and seeds.
+    """
+    from axiarch import workflows
+    from axiarch.recipes.searchfile import write_search
+
+    workspace = open_place(context, folder)
+    snapshot = workflows.snapshot_of(workspace, number)
+    recipe = recipe or workflows.leader_of(snapshot)
+    file = workflows.branch_of(snapshot, recipe, which)
+    if dry_run:
+        say(*write_search(file).splitlines())
+        return 0
+    assert file.branch is not None
+    say(f"recipe {recipe}, {file.branch.reason}", error=True)
+    return follow(workspace, workflows.start_search(workspace, file, workers or 0), as_json)
+
+
+@click.command()
+@workspace_option
+@json_option
+@click.pass_context
+@guarded
+def lineage(context: click.Context, folder: Path | None, as_json: bool) -> None:
+    """Print which search came from which, what each brought, and what it cost."""
+    from axiarch import workflows
+
+    found = workflows.lineage(open_place(context, folder))
+    if as_json:
+        print_json([asdict(each) for each in found])
+    else:
+        say(*workflows.lineage_lines(found))
+
+
+@click.command()
+@click.argument("text")
+@click.option("--recipe", type=click.IntRange(0, MOST_NUMBER), default=0,
+              help="The recipe that it is about; by default the search as a whole.")
+@search_option
+@workspace_option
+@click.pass_context
+@guarded
+def note(context: click.Context, text: str, recipe: int, number: int, folder: Path | None) -> None:
+    """Keep TEXT as a note on a search or a recipe."""
+    from axiarch import workflows
+
+    kept = workflows.keep_note(open_place(context, folder), text, number, recipe)
+    say(f"note {kept.number} on search {kept.search}"
+        + (f", recipe {kept.recipe}" if kept.recipe else ""))
+
+
+@click.command()
+@click.argument("words", required=False, default="")
+@workspace_option
+@json_option
+@click.pass_context
+@guarded
+def notes(context: click.Context, words: str, folder: Path | None, as_json: bool) -> None:
+    """Print all notes, or those that hold WORDS."""
+    from axiarch import workflows
+
+    found = workflows.find_notes(open_place(context, folder), words)
+    if as_json:
+        print_json([asdict(each) for each in found])
+        return
+    for each in found:
+        where = f"search {each.search}" + (f", recipe {each.recipe}" if each.recipe else "")
+        say(f"{each.number:>4}  {moment(each.at)}  {where}: {shown(each.text, 300)}")
+    if not found:
+        say("no note holds that" if words else "no note has been kept")
+
+
+#: All commands of this file, for the program to take in.
+COMMANDS = (effects, capacity, diagnose, branch, lineage, note, notes)

@@ -1,0 +1,121 @@
+"""Say what is wrong with a recipe of a search, and what to change."""
+
+from __future__ import annotations
+
+from dataclasses import asdict
+
+import numpy as np
+from numpy.typing import NDArray
+
+from axiarch.data.dataset import Dataset
+from axiarch.errors import TrainingError
+from axiarch.insight.diagnosis import diagnose_runs
+from axiarch.insight.evidence import Evidence
+from axiarch.insight.proposal import HARMLESS, Change, Proposal, Sure
+from axiarch.journal.records import RunRecord
+from axiarch.ranking.capacity import knee
+from axiarch.runs.rows import kept_rows
+from axiarch.text import count, number
+from axiarch.workflows.watching import Snapshot
+
+#: A network is larger than it need be where one of this share of its size is tied with it.
+_LARGER = 1 / 3
+#: Values that make up the size of a network.
+_SIZE = ("network", "width", "depth", "shape")
+
+
+def diagnosis(s: Snapshot, recipe: int) -> tuple[Proposal, ...]:
+    """Return what is found in the runs of a recipe, those in training included; causes first.
+
+    Raises
+    ------
+    TrainingError
+        If there is no such recipe.
+    """
+    if recipe not in s.recipes:
+        raise TrainingError(f"there is no recipe {recipe}", f"search {s.search.number}",
+                            "see the ranking")
+    if s.recipes[recipe].origin:
+        return ()
+    runs = [run for run in s.runs_of(recipe) if s.curves.get(run.id)]
+    ended = [run for run in runs if run.state == "ended"]
+    found = diagnose_runs([_evidence(s, run) for run in ended or runs])
+    larger = _beyond_the_knee(s, recipe)
+    return (*found, *([larger] if larger else []))
+
+
+def faults(found: tuple[Proposal, ...]) -> tuple[Proposal, ...]:
+    """Return what is found without what is harmless."""
+    return tuple(p for p in found if p.name not in HARMLESS)
+
+
+def _evidence(s: Snapshot, run: RunRecord) -> Evidence:
+    dataset, fold = s.dataset, s.dataset.folds[run.fold]
+    others = [row.loss for row in s.ranking.rows if row.recipe != run.recipe]
+    rows = s.rows.get(run.id)
+    labels = None
+    if rows is not None and dataset.classes:
+        labels = _labels(dataset, run.fold)
+    return Evidence(
+        s.recipes[run.recipe].recipe, s.curves[run.id],
+        run.reason if run.state == "ended" else "", run.text, fold.rows["train"],
+        fold.baseline.loss, dataset.linear.loss if dataset.linear else None,
+        min(others, default=None), not dataset.classes, tuple(dataset.classes),
+        None if rows is None else rows.values.astype(np.float64), labels)
+
+
+def _labels(dataset: Dataset, fold: int) -> NDArray[np.int64]:
+    """Return the classes of the validation rows whose losses are kept."""
+    targets = dataset.part("validation", fold).targets
+    return np.asarray(targets[kept_rows(len(targets))]).astype(np.int64)
+
+
+def _beyond_the_knee(s: Snapshot, recipe: int) -> Proposal | None:
+    """Return that a much smaller network is tied with the best, if this recipe is tied too."""
+    found = knee(s.ranking)
+    row = next((r for r in s.ranking.tied if r.recipe == recipe), None)
+    if found is None or row is None or found[0].parameters > _LARGER * row.parameters:
+        return None
+    small = s.recipes[found[0].recipe].recipe
+    own = s.recipes[recipe].recipe
+    values = {name: small[name] for name in _SIZE if small[name] != own[name]}
+    return Proposal(
+        "beyond_knee", "a much smaller network is tied with it",
+        f"It has {count(row.parameters, 'parameter')}; recipe {found[0].recipe} with "
+        f"{number(found[0].parameters)} is tied with the best.", Sure.POSSIBLE,
+        (Change(f"Use the network of recipe {found[0].recipe}", values),))
+
+
+def diagnosis_json(found: tuple[Proposal, ...]) -> list[dict[str, object]]:
+    """Return findings, for JSON."""
+    return [{
+        "name": p.name, "title": p.title, "evidence": p.evidence, "sure": str(p.sure),
+        "harmless": p.name in HARMLESS, "epoch": p.epoch or None, "layer": p.layer or None,
+        "changes": [asdict(change) for change in p.changes],
+    } for p in found]
+
+
+def finding_lines(found: tuple[Proposal, ...]) -> list[str]:
+    """Return findings as lines of text, their changes numbered throughout."""
+    lines, number_ = [], 0
+    for p in found:
+        mark = "·" if p.name in HARMLESS else "!"
+        lines.append(f"{mark} {p.title[0].upper()}{p.title[1:]} ({p.sure}). {p.evidence}")
+        for change in p.changes:
+            number_ += 1
+            lines.append(f"    {number_}  {change.words}: {change_words(change)}")
+    return lines or ["Nothing is wrong with it that shows in its numbers."]
+
+
+def change_words(change: Change) -> str:
+    """Return the values and ranges of a change in one line."""
+    from axiarch.recipes.fields import FIELDS
+    from axiarch.recipes.recipe import short
+
+    values = [f"{FIELDS[n].label} {short(v)}" for n, v in change.values.items()]
+    return ", ".join([*values, *(f"{FIELDS[n].label} {t}" for n, t in change.ranges.items())])
+
+
+def changes_of(found: tuple[Proposal, ...]) -> list[tuple[Proposal, Change]]:
+    """Return all changes in the order in which they are numbered."""
+    return [(p, change) for p in found for change in p.changes]
