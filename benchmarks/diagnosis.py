@@ -144,7 +144,8 @@ def train(dataset: Dataset, recipe: Recipe, seed: int, best_known: float | None 
     found = Evidence(recipe, Curve(tuple(epochs), tuple(range(len(epochs)))), progress.end.reason,
                      progress.end.text, dataset.rows["train"], dataset.baseline.loss,
                      dataset.linear.loss if dataset.linear else None, best_known,
-                     target.task == "regression", tuple(dataset.classes))
+                     target.task == "regression", tuple(dataset.classes),
+                     dataset.rows["validation"])
     if found.diverged:
         return found
     losses = target.row_losses(training.predict_by_best(rows.validation_inputs),

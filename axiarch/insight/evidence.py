@@ -46,6 +46,8 @@ class Evidence:
         Whether amounts are predicted.
     classes : tuple of str
         C of them; none for amounts.
+    validation_rows : int
+        0 where that is not known.
     row_losses : (n,) array or None
         Of validation rows, by the weights that were kept.
     labels : (n,) array or None
@@ -62,6 +64,7 @@ class Evidence:
     best_known: float | None = None
     amounts: bool = False
     classes: tuple[str, ...] = ()
+    validation_rows: int = 0
     row_losses: Floats | None = None
     labels: NDArray[np.int64] | None = None
 

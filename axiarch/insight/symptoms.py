@@ -27,8 +27,9 @@ FEWEST = 3
 #: Jumps of the training loss from epoch to epoch, as a share of the baseline, that good rates do
 #: not make: they stay below 1 %.
 BUMPS = 0.015
-#: Jumps of the validation loss, as a share of it: tuned recipes stay below 3 % on 600 rows.
-JUMPY = 0.05
+#: Jumps of the validation loss, as a share of it: tuned recipes stay below 3 % on 600 rows, and
+#: each row weighs more where there are fewer.
+JUMPY, JUMPY_ROWS = 0.05, 600
 #: Share of an optimiser's usual highest rate from which dead units and a stuck loss are laid to
 #: the rate.
 HIGH = 0.5
@@ -331,7 +332,8 @@ def overfits(e: Evidence) -> Proposal | None:
 
 def jumpy(e: Evidence) -> Proposal | None:
     """The validation loss jumps."""
-    if e.epochs < 3 * FEWEST or e.roughness <= JUMPY:
+    few = math.sqrt(JUMPY_ROWS / min(e.validation_rows or JUMPY_ROWS, JUMPY_ROWS))
+    if e.epochs < 3 * FEWEST or e.roughness <= JUMPY * few:
         return None
     return Proposal(
         "jumpy", "its validation loss is jumpy",

@@ -40,7 +40,7 @@ def diagnosis(s: Snapshot, recipe: int) -> tuple[Proposal, ...]:
     runs = [run for run in s.runs_of(recipe) if s.curves.get(run.id)]
     ended = [run for run in runs if run.state == "ended"]
     found = diagnose_runs([_evidence(s, run) for run in ended or runs])
-    larger = _beyond_the_knee(s, recipe)
+    larger = beyond_the_knee(s, recipe)
     return (*found, *([larger] if larger else []))
 
 
@@ -61,7 +61,7 @@ def _evidence(s: Snapshot, run: RunRecord) -> Evidence:
         run.reason if run.state == "ended" else "", run.text, fold.rows["train"],
         fold.baseline.loss, dataset.linear.loss if dataset.linear else None,
         min(others, default=None), not dataset.classes, tuple(dataset.classes),
-        None if rows is None else rows.values.astype(np.float64), labels)
+        fold.rows["validation"], None if rows is None else rows.values.astype(np.float64), labels)
 
 
 def _labels(dataset: Dataset, fold: int) -> NDArray[np.int64]:
@@ -70,7 +70,7 @@ def _labels(dataset: Dataset, fold: int) -> NDArray[np.int64]:
     return np.asarray(targets[kept_rows(len(targets))]).astype(np.int64)
 
 
-def _beyond_the_knee(s: Snapshot, recipe: int) -> Proposal | None:
+def beyond_the_knee(s: Snapshot, recipe: int) -> Proposal | None:
     """Return that a much smaller network is tied with the best, if this recipe is tied too."""
     found = knee(s.ranking)
     row = next((r for r in s.ranking.tied if r.recipe == recipe), None)

@@ -1,0 +1,118 @@
+"""Findings, remedies, trade-offs, lineage and notes through the keys."""
+
+from __future__ import annotations
+
+import unittest
+
+from axiarch import workflows
+from axiarch.recipes.searchfile import MethodChoice, SearchFile
+from axiarch.recipes.space import space
+from axiarch.tui.plots.effects import draw_effects
+from axiarch.tui.plots.tradeoffs import draw_tradeoffs
+from axiarch.tui.views.ladder import LadderView
+from axiarch.tui.widgets.choices import Choices
+from axiarch.tui.widgets.dialogs import Message
+from axiarch.workflows.trading import TradeOffs
+from tests.support import ring_workspace
+from tests.tui.test_app import AppCase, screen
+
+SLOW = {"epochs": 12, "learning_rate": 1e-6, "patience": 0, "width": 16, "batch_size": 16}
+
+
+class Improving(AppCase):
+    async def test_a_bad_recipe_is_named_and_its_remedy_started_by_its_key(self) -> None:
+        workspace = ring_workspace(self.folder / "w")
+        slow = SearchFile("slow", "ring", space(SLOW), MethodChoice("grid"), 3, 2)
+        workflows.wait(workspace, workflows.start_search(workspace, slow, 2))
+        async with self.running(workspace) as (app, pilot):
+            await pilot.press("5")
+            await self.shows(app, pilot, "learning rate is too low: ! shows remedies")
+            await pilot.press("!")
+            await self.until(pilot, lambda: isinstance(app.screen, Choices))
+            await self.shows(app, pilot, "Raise the learning rate, because")
+            await pilot.press("escape")
+            self.assertEqual(workspace.search_numbers(), [1])
+            await pilot.press("!")
+            await self.until(pilot, lambda: isinstance(app.screen, Choices))
+            await pilot.press("enter")
+            await self.until(pilot, lambda: workspace.search_numbers() == [1, 2])
+            await self.until(pilot, lambda: app.state.snapshot is not None
+                             and app.state.snapshot.search.number == 2
+                             and app.state.snapshot.over)
+            await pilot.press("4")
+            await self.shows(app, pilot, "better than the base recipe")
+            await pilot.press("T")
+            await self.until(pilot, lambda: isinstance(app.screen, Message))
+            await self.shows(app, pilot, "from recipe 1: the learning rate is too low")
+
+    async def test_a_remedy_is_put_on_the_sheet_and_undone(self) -> None:
+        workspace = ring_workspace(self.folder / "w")
+        slow = SearchFile("slow", "ring", space(SLOW), MethodChoice("grid"), 3, 2)
+        workflows.wait(workspace, workflows.start_search(workspace, slow, 2))
+        async with self.running(workspace) as (app, pilot):
+            before = app.state.draft
+            await pilot.press("5", "!")
+            await self.until(pilot, lambda: isinstance(app.screen, Choices))
+            await pilot.press("s")
+            await self.shows(app, pilot, "learning rate: 1e-6 →")
+            await pilot.press("y")
+            await self.until(pilot, lambda: app.view == "sheet" and app.state.draft != before)
+            draft = app.state.draft
+            assert draft is not None
+            self.assertIsNotNone(draft.space.varied("learning_rate"))
+            await pilot.press("u")
+            await self.until(pilot, lambda: app.state.draft == before)
+
+    async def test_trade_offs_capacity_and_notes(self) -> None:
+        async with self.running(self.searched()) as (app, pilot):
+            await pilot.press("4", "o")
+            await self.shows(app, pilot, "parameters →")
+            self.assertIsInstance(app.query_one(LadderView).panel, TradeOffs)
+            await pilot.press("space")
+            await self.shows(app, pilot, "seconds of training →")
+            await pilot.press("o")
+            await self.shows(app, pilot, "place")
+            await pilot.press("W")
+            await self.shows(app, pilot, "Show the effects first")
+            await pilot.press("N")
+            await pilot.press(*"good", "enter")
+            await self.shows(app, pilot, "The note is kept.")
+            self.assertEqual([n.text for n in workflows.find_notes(app.context.workspace)],
+                             ["good"])
+            await pilot.press("Y")
+            await self.shows(app, pilot, "ladder of capacity")
+            assert app.state.draft is not None
+            self.assertEqual(app.state.draft.method.name, "capacity")
+
+    async def test_what_is_expected_stands_on_the_sheet(self) -> None:
+        workspace = self.searched()
+        file = workflows.snapshot_of(workspace).file
+        more = SearchFile("more", "ring", file.space, MethodChoice("random", {"recipes": 14}), 8, 1)
+        workflows.wait(workspace, workflows.start_search(workspace, more, 2))
+        async with self.running(workspace) as (app, pilot):
+            await self.until(pilot, lambda: app.state.foresight is not None)
+            await pilot.press("2")
+            await self.shows(app, pilot, "expected loss")
+
+
+class Drawings(AppCase):
+    async def test_no_size_breaks_them(self) -> None:
+        workspace = self.searched()
+        file = workflows.snapshot_of(workspace).file
+        more = SearchFile("more", "ring", file.space, MethodChoice("random", {"recipes": 14}), 8, 1)
+        workflows.wait(workspace, workflows.start_search(workspace, more, 2))
+        s = workflows.snapshot_of(workspace)
+        effects = workflows.explain(s)
+        for width, height in ((140, 40), (80, 18), (40, 8), (200, 60)):
+            for page in range(7):
+                rows = draw_effects(effects, width, height, page)
+                self.assertLessEqual(len(rows), height + 1)
+            for cost in ("parameters", "time", "prediction"):
+                draw_tradeoffs(TradeOffs(s, cost), width, height)
+        self.assertIn("page", "".join(t for row in draw_effects(effects, 80, 18, 1)
+                                      for t, _ in row))
+        self.assertNotIn("\x1b", screen.__doc__ or "")
+
+
+if __name__ == "__main__":
+    unittest.main()
