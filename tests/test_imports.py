@@ -37,7 +37,7 @@ VALUES = {
     "axiarch.data.checks", "axiarch.data.columns", "axiarch.data.dataset", "axiarch.data.findings",
     "axiarch.data.baseline",
     "axiarch.data.plan", "axiarch.data.reading", "axiarch.data.table", "axiarch.journal.records",
-    "axiarch.insight.forecast", "axiarch.insight.proposal",
+    "axiarch.insight.forecast", "axiarch.insight.probes", "axiarch.insight.proposal",
     "axiarch.insight.recipe_warnings", "axiarch.journal.inbox",
     "axiarch.journal.workspace", "axiarch.ranking.rank",
 }

@@ -185,5 +185,44 @@ def notes(context: click.Context, words: str, folder: Path | None, as_json: bool
         say("no note holds that" if words else "no note has been kept")
 
 
+@click.command()
+@click.argument("kind", type=click.Choice(("rate", "batch", "depth", "noise")))
+@click.argument("values", nargs=-1)
+@click.option("--data", "name", default="", help="Name of the data set; the one on the sheet by "
+                                                 "default.")
+@click.option("--device", default="this machine",
+              type=click.Choice(("this machine", "small device, 2 GiB", "medium device, 8 GiB",
+                                 "large device, 24 GiB")),
+              help="Whose memory batches must fit.")
+@workspace_option
+@json_option
+@click.pass_context
+@guarded
+def probe(context: click.Context, kind: str, values: tuple[str, ...], name: str, device: str,
+          folder: Path | None, as_json: bool) -> None:
+    """Probe the recipe on the sheet, with VALUES such as optimiser=sgd changed, by short trainings:
+    in which band of learning rates the loss falls (rate), where larger batches stop paying (batch),
+    how many layers learn (depth), how large a difference can be seen (noise).
+    """
+    from axiarch import workflows
+    from axiarch.cli.progress import Steps
+    from axiarch.insight.probes import probe_lines
+    from axiarch.recipes.notation import fixed_values
+
+    workspace = open_place(context, folder)
+    dataset = workflows.data_set(workspace, name or workflows.draft_data(workspace))
+    recipe = workflows.load_draft(workspace, dataset).space.base.changed(fixed_values(values))
+    with Steps() as steps:
+        found = workflows.probe(workspace, dataset, recipe, kind, device, steps.show)
+    proposal = found.proposal()
+    if as_json:
+        print_json({"kind": kind, **asdict(found), "verdict": found.verdict(),
+                    "proposal": asdict(proposal) if proposal else None})
+        return
+    say(found.verdict(), "", *probe_lines(found))
+    for change in proposal.changes if proposal else ():
+        say("", f"{change.words}: {workflows.change_words(change)}")
+
+
 #: All commands of this file, for the program to take in.
-COMMANDS = (effects, capacity, diagnose, branch, lineage, note, notes)
+COMMANDS = (probe, effects, capacity, diagnose, branch, lineage, note, notes)

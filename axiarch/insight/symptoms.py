@@ -436,7 +436,7 @@ def no_better_than_linear(e: Evidence) -> Proposal | None:
     changes = [remedies.usual_rate(e.recipe), remedies.more_capacity(e.recipe),
                Change("Use a linear model", {"depth": 0})]
     return Proposal(
-        "linear", "it is no better than a linear model",
+        "linear", "it does not beat a linear model",
         f"Its validation loss is {loss(e.level)}, that of a linear model {loss(e.linear)}.",
         Sure.LIKELY, tuple(c for c in changes if c is not None))
 

@@ -189,6 +189,15 @@ MIGRATIONS: tuple[str, ...] = (
         run INTEGER NOT NULL,               -- 0 is the recipe as a whole
         text TEXT NOT NULL
     );
+    CREATE TABLE probe (
+        number INTEGER PRIMARY KEY AUTOINCREMENT,
+        at REAL NOT NULL,
+        data TEXT NOT NULL,                 -- name of the data set
+        data_fingerprint TEXT NOT NULL,
+        kind TEXT NOT NULL,                 -- rate batch depth noise
+        "values" TEXT NOT NULL,             -- JSON, of the recipe
+        found TEXT NOT NULL                 -- JSON, what was measured
+    );
     """,
 )
 

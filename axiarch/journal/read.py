@@ -23,6 +23,7 @@ from axiarch.journal.records import (
     NoteRecord,
     OpeningRecord,
     OverrideRecord,
+    ProbeRecord,
     RecipeRecord,
     RunRecord,
     SearchRecord,
@@ -346,6 +347,19 @@ class JournalReader:
         """Return notes, oldest first: of one search, or of all (0)."""
         return self._records(NoteRecord, "SELECT number, at, search, recipe, run, text FROM note "
                              "WHERE ? IN (0, search) ORDER BY number", (search,))
+
+    @_guard
+    def probes(self) -> tuple[ProbeRecord, ...]:
+        """Return all probes, oldest first."""
+        db = self._connect()
+        if db is None:
+            return ()
+        return tuple(
+            ProbeRecord(whole(number), real(at), str(data), str(fingerprint), str(kind),
+                        recipe_of_text(values), str(found))
+            for number, at, data, fingerprint, kind, values, found in db.execute(
+                'SELECT number, at, data, data_fingerprint, kind, "values", found FROM probe '
+                "ORDER BY number"))
 
     @_guard
     def openings(self, fingerprint: str = "") -> tuple[OpeningRecord, ...]:

@@ -220,6 +220,19 @@ class NoteRecord:
 
 
 @dataclass(frozen=True)
+class ProbeRecord:
+    """What a probe measured, as JSON."""
+
+    number: int
+    at: float
+    data: str
+    data_fingerprint: str
+    kind: str
+    recipe: Recipe
+    found: str
+
+
+@dataclass(frozen=True)
 class Version:
     """A recipe that was kept.
 

@@ -278,6 +278,14 @@ class JournalWriter:
             (time.time(), search, recipe, run, text))
         return int(done.lastrowid or 0)
 
+    def add_probe(self, data: str, fingerprint: str, kind: str, recipe: Recipe, found: str) -> int:
+        """Enter what a probe measured, as JSON; return its number."""
+        done = self._db.execute(
+            'INSERT INTO probe (at, data, data_fingerprint, kind, "values", found) '
+            "VALUES (?, ?, ?, ?, ?, ?)",
+            (time.time(), data, fingerprint, kind, json.dumps(dict(recipe)), found))
+        return int(done.lastrowid or 0)
+
     def set_scores(self, opening: int, scores: str) -> None:
         """Record what an opening found, as JSON."""
         self._db.execute("UPDATE opening SET scores = ? WHERE seq = ?", (scores, opening))

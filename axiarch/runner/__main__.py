@@ -145,6 +145,29 @@ def _measure() -> int:
     return 0
 
 
+def _probe() -> int:
+    """Probe a recipe with short trainings, and say how far that is."""
+    from threadpoolctl import threadpool_limits
+
+    from axiarch.data.dataset import read_dataset
+    from axiarch.engine.warm import compiled
+    from axiarch.recipes.recipe import Recipe
+    from axiarch.runner.probing import probe
+
+    request = json.load(sys.stdin)
+    kind = str(request["kind"])
+    try:
+        if not compiled():
+            launching.compile_kernels()
+        with threadpool_limits(1):
+            found = probe(kind, read_dataset(Path(request["data"])), Recipe(request["recipe"]),
+                          request["options"], lambda done: _say(step=kind, done=done))
+    except AxiarchError as error:
+        return _refused(error)
+    _say(found=found)
+    return 0
+
+
 def _warm() -> int:
     """Compile the kernels, both precisions at once where there are cores for it; say how far
     that is.
@@ -196,6 +219,8 @@ def main(arguments: list[str]) -> int:
             return 0
         case ["measure"]:
             return _measure()
+        case ["probe"]:
+            return _probe()
         case ["warm"]:
             return _warm()
         case ["compile", precision]:

@@ -16,7 +16,7 @@ from axiarch.journal.workspace import Workspace
 from axiarch.tui import messages
 from axiarch.tui.action import Action
 from axiarch.tui.actions import ACTIONS, actions_of
-from axiarch.tui.doing import moving, taking, work
+from axiarch.tui.doing import moving, probing, taking, work
 from axiarch.tui.doing.context import Context
 from axiarch.tui.feed import Feed
 from axiarch.tui.palette import DARK, LIGHT, theme
@@ -188,6 +188,9 @@ class AxiarchApp(App[str]):
 
     def on_foreseen(self, message: messages.Foreseen) -> None:
         taking.foreseen(self.context, message)
+
+    def on_probed(self, message: messages.Probed) -> None:
+        probing.probed(self.context, message)
 
     def on_draft_edited(self, message: messages.DraftEdited) -> None:
         taking.draft_edited(self.context, message)

@@ -8,6 +8,7 @@ from textual.message import Message
 
 from axiarch.errors import AxiarchError
 from axiarch.insight.forecast import Forecast
+from axiarch.insight.probes import Probe
 from axiarch.recipes.searchfile import SearchFile
 from axiarch.workflows.explaining import KnobEffects
 from axiarch.workflows.foreseeing import Foresight
@@ -133,6 +134,14 @@ class Foreseen(Message):
     def __init__(self, data: str, foresight: Foresight | None) -> None:
         super().__init__()
         self.data, self.foresight = data, foresight
+
+
+class Probed(Message):
+    """A probe of the recipe on the sheet has found something."""
+
+    def __init__(self, draft: SearchFile, probe: Probe) -> None:
+        super().__init__()
+        self.draft, self.probe = draft, probe
 
 
 class ViewWanted(Message):

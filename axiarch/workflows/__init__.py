@@ -76,6 +76,7 @@ if TYPE_CHECKING:
     from axiarch.workflows.packages import installed_members
     from axiarch.workflows.packing import pack, unpack
     from axiarch.workflows.planning import default_workers
+    from axiarch.workflows.probing import kept_probes, probe
     from axiarch.workflows.reporting import export_report
     from axiarch.workflows.rescuing import rescue
     from axiarch.workflows.scaling import scale_up
@@ -115,6 +116,7 @@ _MODULES = {
     "packages": "installed_members",
     "packing": "pack unpack",
     "planning": "default_workers",
+    "probing": "kept_probes probe",
     "reporting": "export_report",
     "rescuing": "rescue",
     "scaling": "scale_up",
@@ -187,6 +189,7 @@ __all__ = [
     "keep_note",
     "keep_version",
     "kept_models",
+    "kept_probes",
     "ladder_from",
     "leader_of",
     "lineage",
@@ -202,6 +205,7 @@ __all__ = [
     "parse_filter",
     "predict",
     "predict_with",
+    "probe",
     "recent_tables",
     "redecide",
     "remove_model",

@@ -279,6 +279,7 @@ class Sealing(FolderCase):
                 DROP TABLE row_loss;
                 DROP TABLE known;
                 DROP TABLE note;
+                DROP TABLE probe;
                 ALTER TABLE search DROP COLUMN engine;
                 ALTER TABLE run DROP COLUMN taken;
                 ALTER TABLE run DROP COLUMN source;

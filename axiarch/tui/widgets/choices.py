@@ -64,9 +64,11 @@ class Choices(ModalScreen[str]):
     BINDINGS = [("escape", "dismiss('')", "close"), ("enter", "take('start')", "start"),
                 ("s", "take('sheet')", "sheet")]
 
-    def __init__(self, title: str, choices: Sequence[Choice]) -> None:
+    def __init__(self, title: str, choices: Sequence[Choice],
+                 keys: str = "Enter starts the follow-up search    s puts the change on the "
+                             "sheet    Esc closes") -> None:
         super().__init__()
-        self._title, self._choices = title, tuple(choices)
+        self._title, self._choices, self._keys = title, tuple(choices), keys
 
     def compose(self) -> ComposeResult:
         """Lay out list and details."""
@@ -77,8 +79,7 @@ class Choices(ModalScreen[str]):
             details.choice = self._choices[0] if self._choices else None
             yield lines
             yield details
-            yield Static(Content("Enter starts the follow-up search    s puts the change on the "
-                                 "sheet    Esc closes"))
+            yield Static(Content(self._keys))
 
     def on_mount(self) -> None:
         """Give the keyboard to the list."""

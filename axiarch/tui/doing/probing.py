@@ -1,0 +1,58 @@
+"""What a user does before a search: probe the recipe on the sheet."""
+
+from __future__ import annotations
+
+from axiarch import workflows
+from axiarch.insight.probes import KINDS, Probe
+from axiarch.recipes.searchfile import SearchFile
+from axiarch.tui import messages
+from axiarch.tui.doing.context import Context
+from axiarch.tui.doing.sheet import put_on_sheet
+from axiarch.tui.doing.work import Steps, cancellable
+from axiarch.tui.widgets.choices import Choice, Choices
+from axiarch.tui.widgets.probe import ProbeScreen
+
+_NAMES = {"rate": "Learning rate", "batch": "Batch size", "depth": "Depth", "noise": "Noise"}
+
+
+def probe(c: Context) -> None:
+    """Ask what to probe."""
+    draft = c.state.draft
+    if draft is None or c.state.dataset is None:
+        return
+    choices = [Choice(_NAMES[kind], f"In {words}." if not words.startswith("in ") else
+                      f"{words[0].upper()}{words[1:]}.", ()) for kind, words in KINDS.items()]
+    c.ask(Choices("Probe the recipe on the sheet with short trainings: some seconds, Esc cancels",
+                  choices, "Enter starts it    Esc closes"),
+          lambda answer: _start(c, draft, answer))
+
+
+def _start(c: Context, draft: SearchFile, answer: str | None) -> None:
+    if not answer:
+        return
+    kind, dataset = list(KINDS)[int(answer.split()[1])], c.state.dataset
+    assert dataset is not None
+    if c.adding:
+        c.post(messages.Noted("Other work is still under way."))
+        return
+    c.adding = True
+    c.give_up.clear()
+    steps = Steps(c)
+    c.in_thread(lambda: cancellable(c, lambda: messages.Probed(draft, workflows.probe(
+        c.workspace, dataset, draft.space.base, kind, on_progress=steps))), "probe", False)
+
+
+def probed(c: Context, message: messages.Probed) -> None:
+    """Show what a probe found, and put what it proposes on the sheet if that is wanted."""
+    c.say()
+    c.ask(ProbeScreen(message.probe),
+          lambda answer: _use(c, message.draft, message.probe) if answer else None)
+
+
+def _use(c: Context, draft: SearchFile, probe: Probe) -> None:
+    proposal = probe.proposal()
+    if proposal is None or not proposal.changes:
+        return
+    change = proposal.changes[0]
+    after = change.applied(c.state.draft or draft)
+    put_on_sheet(c, after, f"{change.words}: {workflows.change_words(change)}. u undoes this.")

@@ -1,0 +1,89 @@
+"""Probe a recipe before a search: seconds to a minute, in a process of its own, kept in the
+journal.
+"""
+
+from __future__ import annotations
+
+import json
+from collections.abc import Callable
+from contextlib import closing
+from dataclasses import asdict
+from typing import Any
+
+from axiarch.data.dataset import Dataset
+from axiarch.errors import InputError
+from axiarch.files import load_json, typed
+from axiarch.insight.probes import (
+    BUILDS,
+    DEVICES,
+    KINDS,
+    BatchProbe,
+    DepthProbe,
+    NoiseProbe,
+    Probe,
+    RateProbe,
+)
+from axiarch.journal.read import JournalReader
+from axiarch.journal.records import ProbeRecord
+from axiarch.journal.workspace import Workspace
+from axiarch.journal.write import JournalWriter
+from axiarch.recipes.recipe import Recipe
+from axiarch.runner.material import worker_room
+from axiarch.text import shown
+from axiarch.workflows.asking import ask
+from axiarch.workflows.drafting import network_shape
+
+_TYPES: dict[str, type[Probe]] = {
+    "rate": RateProbe, "batch": BatchProbe, "depth": DepthProbe, "noise": NoiseProbe}
+
+
+def probe(workspace: Workspace, dataset: Dataset, recipe: Recipe, kind: str,
+          device: str = "this machine",
+          on_progress: Callable[[str, float], None] = lambda step, done: None) -> Probe:
+    """Probe a recipe on a data set, and keep what was found.
+
+    Parameters
+    ----------
+    kind : str
+        One of :data:`axiarch.insight.probes.KINDS`.
+    device : str
+        Of :data:`axiarch.insight.probes.DEVICES`: whose memory batches must fit.
+    on_progress : callable
+        Takes how far it is; may raise to end it, and nothing is kept then.
+
+    Raises
+    ------
+    InputError
+        On an unknown kind or device, or a network that cannot be built.
+    WorkspaceLocked
+        While a search runs: both would be slower than they are.
+    """
+    if kind not in KINDS:
+        raise InputError(f"{shown(kind, 40)!r} is no probe", "probe",
+                         "give one of " + ", ".join(KINDS))
+    if device not in DEVICES:
+        raise InputError(f"{shown(device, 40)!r} is no device", "device",
+                         "give one of " + ", ".join(DEVICES))
+    network_shape(recipe, dataset)
+    options: dict[str, Any] = {"room": DEVICES[device] or worker_room(1), "device": device,
+                               "builds": BUILDS}
+    request = {"kind": kind, "data": str(dataset.folder.absolute()), "recipe": dict(recipe),
+               "options": options}
+    with workspace.locked(f"probing ({kind})"):
+        answer = ask("probe", request=request, on_progress=on_progress)
+        found = typed(answer["found"], _TYPES[kind])
+        journal = JournalWriter(workspace.journal)
+        try:
+            with journal.transaction():
+                journal.add_probe(dataset.name, dataset.fingerprint, kind, recipe,
+                                  json.dumps(asdict(found)))
+        finally:
+            journal.close()
+    return found
+
+
+def kept_probes(workspace: Workspace) -> list[tuple[ProbeRecord, Probe]]:
+    """Return all probes that were made, oldest first."""
+    with closing(JournalReader(workspace.journal)) as reader:
+        return [(record, typed(load_json(record.found, finite=False), _TYPES[record.kind]))
+                for record in reader.probes() if record.kind in _TYPES]

@@ -1,0 +1,74 @@
+"""Probes with real trainings, kept in the journal, cancelled without a trace."""
+
+from __future__ import annotations
+
+import unittest
+
+from axiarch.errors import InputError, RecipeError, WorkspaceLocked
+from axiarch.insight.probes import BatchProbe, DepthProbe, NoiseProbe, RateProbe
+from axiarch.recipes.recipe import Recipe
+from axiarch.workflows.opening import data_set
+from axiarch.workflows.probing import kept_probes, probe
+from tests.support import FolderCase, ring_workspace
+
+BASE = Recipe({"width": 8, "epochs": 8, "batch_size": 16, "learning_rate": 0.01})
+
+
+class Enough(Exception):
+    """The user gives up."""
+
+
+class Probing(FolderCase):
+    def setUp(self) -> None:
+        super().setUp()
+        self.workspace = ring_workspace(self.folder / "w")
+        self.data = data_set(self.workspace, "ring")
+
+    def test_every_kind_finds_something_and_is_kept(self) -> None:
+        rate = probe(self.workspace, self.data, BASE, "rate")
+        assert isinstance(rate, RateProbe)
+        self.assertTrue(rate.learns)
+        low, high = rate.band
+        self.assertTrue(1e-4 < low < 0.05 < high * 10)
+        batch = probe(self.workspace, self.data, BASE, "batch", "small device, 2 GiB")
+        assert isinstance(batch, BatchProbe)
+        self.assertEqual(batch.points[-1].size, self.data.rows["train"])
+        self.assertEqual(batch.room, 2 * 2**30)
+        depth = probe(self.workspace, self.data, BASE, "depth")
+        assert isinstance(depth, DepthProbe)
+        self.assertGreaterEqual(depth.deepest("plain"), 2)
+        noise = probe(self.workspace, self.data, BASE, "noise")
+        assert isinstance(noise, NoiseProbe)
+        self.assertTrue(noise.spread > 0 and noise.row_error > 0)
+        kept = kept_probes(self.workspace)
+        self.assertEqual([record.kind for record, _ in kept], ["rate", "batch", "depth", "noise"])
+        self.assertEqual([found for _, found in kept], [rate, batch, depth, noise])
+        self.assertEqual(kept[0][0].recipe, BASE)
+
+    def test_a_sigmoid_network_stops_learning_at_some_depth(self) -> None:
+        found = probe(self.workspace, self.data, BASE.changed({"activation": "sigmoid"}), "depth")
+        assert isinstance(found, DepthProbe)
+        self.assertLess(found.deepest("plain"), 16)
+
+    def test_it_is_cancelled_without_a_trace(self) -> None:
+        def give_up(step: str, done: float) -> None:
+            raise Enough
+
+        with self.assertRaises(Enough):
+            probe(self.workspace, self.data, BASE, "rate", on_progress=give_up)
+        self.assertEqual(kept_probes(self.workspace), [])
+        with self.workspace.locked("again"):
+            pass
+
+    def test_bad_requests_are_refused(self) -> None:
+        for words in (("heat", "this machine"), ("rate", "toaster")):
+            with self.assertRaises(InputError):
+                probe(self.workspace, self.data, BASE, *words)
+        with self.assertRaises(RecipeError):
+            probe(self.workspace, self.data, BASE.changed({"network": "conv 4"}), "rate")
+        with self.workspace.locked("search 1"), self.assertRaises(WorkspaceLocked):
+            probe(self.workspace, self.data, BASE, "rate")
+
+
+if __name__ == "__main__":
+    unittest.main()
