@@ -13,6 +13,7 @@ import asyncio
 import sys
 import tempfile
 from collections.abc import Callable
+from dataclasses import replace
 from pathlib import Path
 
 import matplotlib
@@ -23,9 +24,13 @@ from rich.style import Style
 from textual.pilot import Pilot
 
 from axiarch import workflows
+from axiarch.journal.workspace import Workspace
+from axiarch.recipes.searchfile import MethodChoice
 from axiarch.tui.app import AxiarchApp
 from axiarch.tui.palette import PALETTES
 from axiarch.tui.views.ladder import LadderView
+from axiarch.tui.widgets.choices import Choices
+from axiarch.tui.widgets.probe import ProbeScreen
 from axiarch.workflows.explaining import KnobEffects
 
 ROOT = Path(__file__).resolve().parent.parent
@@ -125,20 +130,6 @@ async def shoot(folder: Path, place: Path) -> None:
         await pilot.press(*["down"] * 5)
         await pilot.pause(0.3)
         painter.paint(app, folder / "data-dark.png")
-        await pilot.press("comma", "e")
-        await pilot.pause(0.8)
-        painter.paint(app, folder / "examples-dark.png")
-        await pilot.press("escape", "comma")
-        await until(
-            pilot,
-            lambda: app.state.dataset is not None and app.state.dataset.name == "nectar flow")
-        await pilot.press(*["down"] * 3)
-        await pilot.pause(0.5)
-        painter.paint(app, folder / "amounts-dark.png")
-        await pilot.press("comma")
-        await until(
-            pilot, lambda: app.state.dataset is not None and app.state.dataset.name ==
-            "hive states" and app.state.forecast is not None)
         await pilot.press("2", *["down"] * 7)
         await pilot.pause(0.3)
         painter.paint(app, folder / "sheet-dark.png")
@@ -184,6 +175,7 @@ async def shoot(folder: Path, place: Path) -> None:
         await until(
             pilot,
             lambda: app.state.snapshot is not None and app.state.snapshot.search.number == 1)
+    await shoot_next_steps(painter, folder, workspace)
     amounts = workflows.new_search(workflows.data_set(workspace, "nectar flow"),
                                    recipes=4,
                                    repeats=2,
@@ -215,9 +207,40 @@ async def shoot(folder: Path, place: Path) -> None:
         await pilot.press("comma", "comma")
         await until(
             pilot,
-            lambda: small.state.snapshot is not None and small.state.snapshot.search.number == 1)
+            lambda: small.state.snapshot is not None and small.state.snapshot.search.number == 3)
         await pilot.pause(0.5)
         painter.paint(small, folder / "field-small.png")
+
+
+async def shoot_next_steps(painter: Painter, folder: Path, workspace: Workspace) -> None:
+    """Make the pictures of what is found in a recipe, of a probe and of a ladder of capacity."""
+    hives = workflows.data_set(workspace, "hive states")
+    large = replace(
+        workflows.new_search(hives, recipes=1, repeats=2, vary={},
+                             base={"width": 256, "epochs": 60, "patience": 0,
+                                   "learning_rate": 2e-3}),
+        name="too large", method=MethodChoice("grid"))
+    workflows.wait(workspace, workflows.start_search(workspace, large))
+    ladder = workflows.ladder_from(workflows.snapshot_of(workspace, 1))
+    app = AxiarchApp(workspace)
+    async with app.run_test(size=(142, 44)) as pilot:
+        await until(pilot, lambda: app.state.snapshot is not None and app.view == "field")
+        await pilot.press("5", *["left"] * 40)
+        await pilot.pause(0.5)
+        painter.paint(app, folder / "findings-dark.png")
+        await pilot.press("2", "p")
+        await until(pilot, lambda: isinstance(app.screen, Choices))
+        await pilot.press("enter")
+        await until(pilot, lambda: isinstance(app.screen, ProbeScreen))
+        await pilot.pause(0.5)
+        painter.paint(app, folder / "probe-dark.png")
+    workflows.wait(workspace, workflows.start_search(workspace, ladder))
+    app = AxiarchApp(workspace)
+    async with app.run_test(size=(142, 44)) as pilot:
+        await until(pilot, lambda: app.state.snapshot is not None and app.view == "field")
+        await pilot.press("4", "o")
+        await pilot.pause(0.5)
+        painter.paint(app, folder / "capacity-dark.png")
 
 
 def main() -> None:

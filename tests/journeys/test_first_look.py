@@ -32,7 +32,7 @@ class FirstLook(TerminalCase):
         terminal.type("20")
         terminal.press("Enter")
         terminal.press("End", *["Up"] * 9, "Enter")
-        self.wait(terminal, "recipes, now 120: recipes in all")
+        self.wait(terminal, "recipes, now 120: recipes at the most")
         terminal.press("BSpace", "BSpace", "BSpace")
         terminal.type("12")
         terminal.press("Enter")
