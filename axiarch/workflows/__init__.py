@@ -45,6 +45,7 @@ if TYPE_CHECKING:
         finding_lines,
     )
     from axiarch.workflows.drafting import alone, draft_data, load_draft, new_search, save_draft
+    from axiarch.workflows.enlarging import more_rows, row_lines, row_searches
     from axiarch.workflows.explaining import KnobEffects, effect_lines, effects_json, explain
     from axiarch.workflows.exporting import (
         export_chart,
@@ -58,6 +59,7 @@ if TYPE_CHECKING:
     from axiarch.workflows.finishing import finishing_search
     from axiarch.workflows.forecasting import forecast_search
     from axiarch.workflows.foreseeing import Foresight, foresight
+    from axiarch.workflows.joining import together, together_json, together_lines
     from axiarch.workflows.judging import first_run, judge_recipe
     from axiarch.workflows.listing import cheapest, listed, parse_filter, unbeaten
     from axiarch.workflows.models import (
@@ -111,6 +113,7 @@ _MODULES = {
     "judging": "first_run judge_recipe",
     "models": ("export_network find_model import_network keep_model kept_models predict "
                "predict_with remove_model verify_model"),
+    "enlarging": "more_rows row_lines row_searches",
     "noting": "find_notes keep_note",
     "opening": "data_set open_workspace recent_tables",
     "packages": "installed_members",
@@ -127,6 +130,7 @@ _MODULES = {
     "listing": "cheapest listed parse_filter unbeaten",
     "steering": "seeds_wanted steer_search",
     "telling": "example_predictions",
+    "joining": "together together_json together_lines",
     "trading": "TradeOffs ladder_from tradeoff_lines tradeoffs_json",
     "unsealing": "open_seal openings score_of score_words trust",
     "waiting": "wait",
@@ -197,6 +201,7 @@ __all__ = [
     "listed",
     "load_draft",
     "make_demo",
+    "more_rows",
     "new_search",
     "open_seal",
     "open_workspace",
@@ -211,6 +216,8 @@ __all__ = [
     "remove_model",
     "rescue",
     "resume_search",
+    "row_lines",
+    "row_searches",
     "save_draft",
     "scale_up",
     "score_of",
@@ -221,6 +228,9 @@ __all__ = [
     "space_of",
     "start_search",
     "steer_search",
+    "together",
+    "together_json",
+    "together_lines",
     "tradeoff_lines",
     "tradeoffs_json",
     "trust",

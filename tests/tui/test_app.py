@@ -620,7 +620,7 @@ class Searching(AppCase):
 
     async def test_a_race_is_watched_and_steered(self) -> None:
         workspace = ring_workspace(self.folder / "w")
-        options = {"recipes": 8, "window": 6, "finalists": 2}
+        options = {"recipes": 30, "window": 6, "finalists": 2}
         race = replace(ring_search(epochs=90_000, patience=0),
                        method=MethodChoice("racing", options))
         workflows.save_draft(workspace, race)
