@@ -240,15 +240,25 @@ def status(context: click.Context, number: int, folder: Path | None, as_json: bo
               help='List some recipes only, such as "optimiser = adam and width <= 64".')
 @click.option("--unbeaten", default=None, type=click.Choice(["parameters", "time"]),
               help="List recipes that no other one beats in both loss and this.")
+@click.option("--by", "measure", default="", metavar="MEASURE",
+              help="Rank by accuracy, balanced accuracy, F1 or AUC; amounts by absolute error, "
+                   "Huber loss, or their own loss.")
 @click.pass_context
 @guarded
 def ranking(context: click.Context, number: int, folder: Path | None, as_json: bool,
-            most: int, sort: str, where: str, unbeaten: str | None) -> None:
+            most: int, sort: str, where: str, unbeaten: str | None, measure: str) -> None:
     """Print the ranking of a search."""
     from axiarch import workflows
     from axiarch.cli import printing
 
     snapshot = workflows.snapshot_of(open_place(context, folder), number)
+    if measure:
+        found = workflows.by_measure(snapshot, measure)
+        if as_json:
+            print_json(workflows.measure_json(found))
+        else:
+            say(found.verdict(), "", *workflows.measure_lines(found, most))
+        return
     listed = workflows.listed(snapshot, sort, where)
     if unbeaten:
         kept = [row.recipe for row in workflows.unbeaten(snapshot, unbeaten)]

@@ -155,10 +155,6 @@ def _normalisation(recipe: Recipe, rows: Mapping[str, int]) -> list[RecipeWarnin
 def _idle(recipe: Recipe, rows: Mapping[str, int]) -> list[RecipeWarning]:
     """Point out values that change nothing as the others stand."""
     found = []
-    if recipe.word("shape") == "funnel" and recipe.whole("depth") == 1:
-        found.append(
-            RecipeWarning("a funnel of depth 1 is the same as constant width",
-                          "a depth of 2 or more"))
     network = recipe.word("network")
     if "hidden" not in network:
         changed = [name for name in _LEFT_OPEN if recipe[name] != FIELDS[name].default]

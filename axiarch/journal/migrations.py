@@ -198,6 +198,8 @@ MIGRATIONS: tuple[str, ...] = (
         "values" TEXT NOT NULL,             -- JSON, of the recipe
         found TEXT NOT NULL                 -- JSON, what was measured
     );
+    -- the class predicted of each of these rows, 16 bits, little-endian; empty for amounts
+    ALTER TABLE row_loss ADD COLUMN predicted BLOB NOT NULL DEFAULT x'';
     """,
 )
 

@@ -324,9 +324,8 @@ class JournalReader:
         for run in runs:
             if run in known:
                 continue
-            total, content = db.execute("SELECT total, losses FROM row_loss WHERE run = ?",
-                                        (run,)).fetchone()
-            found[run] = row_losses_of(total, content)
+            found[run] = row_losses_of(*db.execute(
+                "SELECT total, losses, predicted FROM row_loss WHERE run = ?", (run,)).fetchone())
         return found
 
     @_guard
@@ -383,7 +382,7 @@ class _ChangedRun(RunRecord):
         return RunRecord(**{f.name: getattr(self, f.name) for f in fields(RunRecord)})
 
 
-def row_losses_of(total: Any, content: Any) -> RowLosses:
+def row_losses_of(total: Any, content: Any, predicted: Any = b"") -> RowLosses:
     """Return the losses of rows that a row of the journal holds.
 
     Raises
@@ -393,7 +392,9 @@ def row_losses_of(total: Any, content: Any) -> RowLosses:
     """
     if not isinstance(content, bytes) or len(content) != 4 * min(whole(total), MOST_ROWS):
         raise ValueError("the losses of validation rows do not fit their number")
-    return RowLosses(whole(total), content)
+    if not isinstance(predicted, bytes) or len(predicted) not in (0, len(content) // 2):
+        raise ValueError("the predicted classes of validation rows do not fit their number")
+    return RowLosses(whole(total), content, predicted)
 
 
 def recipe_of_text(text: str) -> Recipe:

@@ -10,12 +10,13 @@ from pathlib import Path
 from typing import Any
 
 from axiarch.errors import AxiarchError, WorkspaceError
-from axiarch.files import typed
+from axiarch.files import decode, load_json, typed
 from axiarch.journal.epochs import epoch_of
 from axiarch.journal.migrations import VERSION, version
 from axiarch.journal.read import recipe_of_text, row_losses_of
 from axiarch.journal.records import (
     EventRecord,
+    NoteRecord,
     OpeningRecord,
     OverrideRecord,
     RunRecord,
@@ -32,7 +33,7 @@ _DOUBLINGS = 40
 #: Tables in the order in which they are saved, each with the columns that number its rows.
 _TABLES = {"search": "number", "recipe": "search, number", "run": "id", "step": "search, number",
            "override": "seq", "epoch": "seq", "event": "seq", "opening": "seq",
-           "row_loss": "run"}
+           "row_loss": "run", "known": "search, number", "note": "number", "probe": "number"}
 
 
 @dataclass(frozen=True)
@@ -152,7 +153,17 @@ def _check_epoch(row: dict[str, Any]) -> None:
 
 
 def _check_row_losses(row: dict[str, Any]) -> None:
-    row_losses_of(row["total"], row["losses"])
+    row_losses_of(row["total"], row["losses"], row["predicted"])
+
+
+def _check_known(row: dict[str, Any]) -> None:
+    recipe_of_text(row["values"])
+    decode(row["losses"], list[float | None])
+
+
+def _check_probe(row: dict[str, Any]) -> None:
+    recipe_of_text(row["values"])
+    load_json(row["found"], finite=False)
 
 
 _CHECKS: dict[str, Callable[[dict[str, Any]], None]] = {
@@ -165,6 +176,9 @@ _CHECKS: dict[str, Callable[[dict[str, Any]], None]] = {
     "event": _as(EventRecord),
     "opening": _as(OpeningRecord),
     "row_loss": _check_row_losses,
+    "known": _check_known,
+    "note": _as(NoteRecord),
+    "probe": _check_probe,
 }
 
 

@@ -187,7 +187,8 @@ class JournalWriter:
 
     def copy_findings(self, run: int, to: int) -> None:
         """Copy what was measured at the end of a run to another of the same bits."""
-        for table, columns in (("row_loss", "total, losses"), ("example", "epoch, outputs")):
+        for table, columns in (("row_loss", "total, losses, predicted"),
+                               ("example", "epoch, outputs")):
             self._db.execute(f"INSERT OR IGNORE INTO {table} SELECT ?, {columns} FROM {table} "
                              "WHERE run = ?", (to, run))
 
@@ -222,8 +223,8 @@ class JournalWriter:
 
     def set_rows(self, run: int, rows: RowLosses) -> None:
         """Enter the losses of validation rows by the weights that a run kept."""
-        self._db.execute("INSERT OR REPLACE INTO row_loss VALUES (?, ?, ?)",
-                         (run, rows.total, rows.content))
+        self._db.execute("INSERT OR REPLACE INTO row_loss VALUES (?, ?, ?, ?)",
+                         (run, rows.total, rows.content, rows.predicted))
 
     def reopen_runs(self, ids: Iterable[int]) -> None:
         """Enter that runs which were cut at the end of their search rest again."""

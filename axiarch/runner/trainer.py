@@ -144,8 +144,10 @@ class Trainer:
         if len(rows) < len(inputs):
             inputs = np.ascontiguousarray(inputs[rows])
         target = self._rows.dataset.folds[fold].encoding.target
-        losses = target.row_losses(training.predict_by_best(inputs), data.validation_targets[rows])
-        return RowLosses.of(len(data.validation_inputs), losses)
+        predicted = training.predict_by_best(inputs)
+        losses = target.row_losses(predicted, data.validation_targets[rows])
+        classes = predicted.argmax(1) if target.classes else None
+        return RowLosses.of(len(data.validation_inputs), losses, classes)
 
     def _state(self, task: Task) -> TrainingState | None:
         """Return where a run stood when it was last saved within the journal, or started; None

@@ -38,17 +38,31 @@ class RowLosses:
         Rows N of the validation part.
     content : bytes
         The losses of the rows that are kept, float32, little-endian.
+    predicted : bytes
+        The class predicted of each of them, 16 bits, little-endian; empty for amounts.
     """
 
     total: int
     content: bytes
+    predicted: bytes = b""
 
     @classmethod
-    def of(cls, total: int, losses: NDArray[np.floating]) -> RowLosses:
-        """Return the losses (n,) of the rows :func:`kept_rows` of `total`."""
+    def of(cls, total: int, losses: NDArray[np.floating],
+           classes: NDArray[np.integer] | None = None) -> RowLosses:
+        """Return the losses (n,), and the predicted classes (n,), of the rows :func:`kept_rows` of
+        `total`.
+        """
         import numpy as np
 
-        return cls(total, np.ascontiguousarray(losses, np.dtype("<f4")).tobytes())
+        told = b"" if classes is None else np.ascontiguousarray(classes, np.dtype("<u2")).tobytes()
+        return cls(total, np.ascontiguousarray(losses, np.dtype("<f4")).tobytes(), told)
+
+    @property
+    def classes(self) -> NDArray[np.uint16] | None:
+        """The class predicted of each row that is kept (n,); None where that is not known."""
+        import numpy as np
+
+        return np.frombuffer(self.predicted, np.dtype("<u2")) if self.predicted else None
 
     @property
     def values(self) -> NDArray[np.float32]:

@@ -80,7 +80,7 @@ class Racing(Drawn):
         is. A race of few recipes has fewer rounds, so that some come to the last one.
         """
         longest, keep = self.longest, self.values["keep"]
-        most = 1 + int(math.log(max(self.values["recipes"] / FINALISTS, 1), keep) + 1e-9)
+        most = 1 + int(math.log(max(self.expected / FINALISTS, 1), keep) + 1e-9)
         ends = {max(round(longest / keep**i), 1) for i in range(min(self.values["rounds"], most))}
         return tuple(sorted(ends))
 

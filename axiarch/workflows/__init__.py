@@ -62,6 +62,7 @@ if TYPE_CHECKING:
     from axiarch.workflows.joining import together, together_json, together_lines
     from axiarch.workflows.judging import first_run, judge_recipe
     from axiarch.workflows.listing import cheapest, listed, parse_filter, unbeaten
+    from axiarch.workflows.measuring import by_measure, measure_json, measure_lines
     from axiarch.workflows.models import (
         export_network,
         find_model,
@@ -111,6 +112,7 @@ _MODULES = {
     "finishing": "finishing_search",
     "forecasting": "forecast_search",
     "judging": "first_run judge_recipe",
+    "measuring": "by_measure measure_json measure_lines",
     "models": ("export_network find_model import_network keep_model kept_models predict "
                "predict_with remove_model verify_model"),
     "enlarging": "more_rows row_lines row_searches",
@@ -149,6 +151,7 @@ __all__ = [
     "branch",
     "branch_of",
     "bring_in",
+    "by_measure",
     "change_words",
     "changes_of",
     "cheapest",
@@ -201,6 +204,8 @@ __all__ = [
     "listed",
     "load_draft",
     "make_demo",
+    "measure_json",
+    "measure_lines",
     "more_rows",
     "new_search",
     "open_seal",

@@ -55,7 +55,7 @@ def _evidence(s: Snapshot, run: RunRecord) -> Evidence:
     rows = s.rows.get(run.id)
     labels = None
     if rows is not None and dataset.classes:
-        labels = _labels(dataset, run.fold)
+        labels = labels_of(dataset, run.fold)
     return Evidence(
         s.recipes[run.recipe].recipe, s.curves[run.id],
         run.reason if run.state == "ended" else "", run.text, fold.rows["train"],
@@ -64,7 +64,7 @@ def _evidence(s: Snapshot, run: RunRecord) -> Evidence:
         fold.rows["validation"], None if rows is None else rows.values.astype(np.float64), labels)
 
 
-def _labels(dataset: Dataset, fold: int) -> NDArray[np.int64]:
+def labels_of(dataset: Dataset, fold: int) -> NDArray[np.int64]:
     """Return the classes of the validation rows whose losses are kept."""
     targets = dataset.part("validation", fold).targets
     return np.asarray(targets[kept_rows(len(targets))]).astype(np.int64)

@@ -47,7 +47,6 @@ class Regrets(unittest.TestCase):
                  batch_size=32,
                  normalisation="batch")
         self.one("over a single unit", network="8, 1 layer norm")
-        self.one("same as constant", depth=1, shape="funnel")
         self.one("no effect on the network", network="32, 16", width=128)
         self.one("leaves little", dropout=0.9)
         self.one("divided away", l2=1e-3)
