@@ -108,3 +108,6 @@ class Proposal:
     changes: tuple[Change, ...] = ()
     epoch: int = 0
     layer: int = 0
+
+    def __str__(self) -> str:
+        return self.evidence

@@ -1,14 +1,16 @@
 """Combinations of values that practitioners regret, found in a recipe before anything is trained.
 
-Every threshold is a named constant with its reason; each regret quotes the numbers it rests on and
-names a remedy.
+Every threshold is a named constant with its reason. Each warning is a proposal: it quotes the
+numbers it rests on and, where a value would mend it, changes it.
 """
 
 from __future__ import annotations
 
 from collections.abc import Mapping
-from dataclasses import dataclass
 
+from axiarch.insight.proposal import Change, Proposal, Sure
+from axiarch.insight.remedies import neat
+from axiarch.recipes.conditions import Value
 from axiarch.recipes.fields import FIELDS
 from axiarch.recipes.members import OPTIMISERS
 from axiarch.recipes.recipe import Recipe
@@ -26,47 +28,43 @@ FEWEST_NORMALISED = 8
 MOST_DROPOUT = 0.7
 
 
-@dataclass(frozen=True)
-class RecipeWarning:
-    """A combination to think over: what it is, with its numbers, and what to do instead."""
-
-    evidence: str
-    remedy: str
-
-    def __str__(self) -> str:
-        return f"{self.evidence}: {self.remedy}"
-
-
-def check_recipe(recipe: Recipe, rows: Mapping[str, int]) -> tuple[RecipeWarning, ...]:
+def check_recipe(recipe: Recipe, rows: Mapping[str, int]) -> tuple[Proposal, ...]:
     """Return the warnings about a recipe, given the rows of the training and validation parts.
     """
     looks = (_rate, _momentum, _patience, _batch, _schedule, _normalisation, _regularisation, _idle)
     return tuple(found for look in looks for found in look(recipe, rows))
 
 
+def _warning(what: str, remedy: str, values: Mapping[str, Value] | None = None) -> Proposal:
+    """Return a warning, and the change that mends it where there is one."""
+    change = (Change(f"{remedy[0].upper()}{remedy[1:]}", values),) if values else ()
+    return Proposal("recipe", what, f"{what[0].upper()}{what[1:]}: {remedy}.", Sure.LIKELY, change)
+
+
 #: Values that say nothing where a line of layers stands in their place.
 _LEFT_OPEN = ("depth", "width", "shape")
 
 
-def _rate(recipe: Recipe, rows: Mapping[str, int]) -> list[RecipeWarning]:
+def _rate(recipe: Recipe, rows: Mapping[str, int]) -> list[Proposal]:
     name, rate = recipe.word("optimiser"), recipe.real("learning_rate")
     highest = OPTIMISERS[name].highest_rate
     if rate > highest:
         return [
-            RecipeWarning(
+            _warning(
                 f"a learning rate of {number(rate)} is far above what {name} usually bears",
-                f"at most {number(highest)}")
+                f"use {number(neat(highest / 10))} or so", {"learning_rate": neat(highest / 10)})
         ]
     if rate < TOO_LOW * highest:
         return [
-            RecipeWarning(
+            _warning(
                 f"a learning rate of {number(rate)} hardly moves {name} within a short training",
-                f"begin near {number(highest / 30, 1)}")
+                f"begin near {number(highest / 30, 1)}",
+                {"learning_rate": float(f"{highest / 30:.1g}")})
         ]
     return []
 
 
-def _momentum(recipe: Recipe, rows: Mapping[str, int]) -> list[RecipeWarning]:
+def _momentum(recipe: Recipe, rows: Mapping[str, int]) -> list[Proposal]:
     if not recipe.applies("momentum"):
         return []
     rate, momentum = recipe.real("learning_rate"), recipe.real("momentum")
@@ -74,85 +72,91 @@ def _momentum(recipe: Recipe, rows: Mapping[str, int]) -> list[RecipeWarning]:
     if effective <= HIGHEST_EFFECTIVE:
         return []
     return [
-        RecipeWarning(
+        _warning(
             f"momentum {number(momentum)} makes a rate of {number(rate)} work like "
             f"{number(effective)}",
-            f"lower the rate to {number(HIGHEST_EFFECTIVE * (1 - momentum) / 10, 2)} or so")
+            f"lower the rate to {number(HIGHEST_EFFECTIVE * (1 - momentum) / 10, 2)} or so",
+            {"learning_rate": neat(HIGHEST_EFFECTIVE * (1 - momentum) / 10)})
     ]
 
 
-def _patience(recipe: Recipe, rows: Mapping[str, int]) -> list[RecipeWarning]:
+def _patience(recipe: Recipe, rows: Mapping[str, int]) -> list[Proposal]:
     patience, epochs = recipe.whole("patience"), recipe.whole("epochs")
     if not patience or patience < epochs:
         return []
     return [
-        RecipeWarning(
+        _warning(
             f"a patience of {count(patience, 'epoch')} can never stop a training of {epochs}",
-            "a third of the epochs, or 0 for no early stopping")
+            f"wait {count(max(epochs // 3, 1), 'epoch')}, a third of them",
+            {"patience": max(epochs // 3, 1)})
     ]
 
 
-def _batch(recipe: Recipe, rows: Mapping[str, int]) -> list[RecipeWarning]:
+def _batch(recipe: Recipe, rows: Mapping[str, int]) -> list[Proposal]:
     batch = recipe.whole("batch_size")
     if batch > rows["train"]:
         return [
-            RecipeWarning(
+            _warning(
                 f"a batch of {batch} rows is more than the {rows['train']} there are: one step an "
                 "epoch",
-                "a smaller batch")
+                f"use {max(rows['train'] // 16, 1)} rows",
+                {"batch_size": max(rows["train"] // 16, 1)})
         ]
     if batch > rows["validation"]:
         return [
-            RecipeWarning(
+            _warning(
                 f"the validation part of {rows['validation']} rows is smaller than one batch of "
                 f"{batch}",
-                "a larger share for validation, folds, or a smaller batch")
+                "use a larger share for validation, folds, or a smaller batch",
+                {"batch_size": max(rows["validation"] // 2, 1)})
         ]
     return []
 
 
-def _schedule(recipe: Recipe, rows: Mapping[str, int]) -> list[RecipeWarning]:
+def _schedule(recipe: Recipe, rows: Mapping[str, int]) -> list[Proposal]:
     before, epochs = recipe.real("warm_up") + recipe.real("hold"), recipe.whole("epochs")
     found = []
     if before >= epochs:
         found.append(
-            RecipeWarning(
+            _warning(
                 f"warm-up and hold take {number(before)} epochs of {epochs}: the schedule never "
                 "begins",
-                "shorten them"))
+                "shorten them",
+                {"warm_up": neat(min(recipe.real("warm_up"), epochs / 10)), "hold": 0.0}))
     if recipe.word("optimiser") in ("adagrad", "adadelta") and (
             recipe.word("schedule") not in ("constant", "stalled")):
         found.append(
-            RecipeWarning(
+            _warning(
                 f"{recipe.word('optimiser')} adapts its own step sizes, and the schedule "
-                "shrinks them again", "a constant schedule"))
+                "shrinks them again", "use a constant schedule", {"schedule": "constant"}))
     return found
 
 
-def _normalisation(recipe: Recipe, rows: Mapping[str, int]) -> list[RecipeWarning]:
+def _normalisation(recipe: Recipe, rows: Mapping[str, int]) -> list[Proposal]:
     batch, layers = recipe.whole("batch_size"), recipe.layers
     found = []
     if any(layer.norm == "batch" for layer in layers):
         left = rows["train"] % batch
         if batch < FEWEST_NORMALISED:
             found.append(
-                RecipeWarning(f"batch normalisation over {count(batch, 'row')} is mostly noise",
-                              f"batches of {FEWEST_NORMALISED} or more, or layer normalisation"))
+                _warning(f"batch normalisation over {count(batch, 'row')} is mostly noise",
+                              "use batches of 32 rows, or layer normalisation",
+                              {"batch_size": 32}))
         elif left == 1 and batch < rows["train"] and recipe.word("last_batch") == "keep":
             found.append(
-                RecipeWarning(
+                _warning(
                     "the last batch of an epoch holds one row, whose batch normalisation is all "
                     "noise",
-                    "set last batch to drop, or change the batch size by one"))
+                    "drop it", {"last_batch": "drop"}))
     if any(layer.norm == "layer" and layer.units == 1 for layer in layers):
         found.append(
-            RecipeWarning(
+            _warning(
                 "layer normalisation over a single unit always gives zero, so nothing is learnt",
-                "two units or more in that layer, or no norm"))
+                "use two units or more in that layer, or no norm"))
     return found
 
 
-def _idle(recipe: Recipe, rows: Mapping[str, int]) -> list[RecipeWarning]:
+def _idle(recipe: Recipe, rows: Mapping[str, int]) -> list[Proposal]:
     """Point out values that change nothing as the others stand."""
     found = []
     network = recipe.word("network")
@@ -161,22 +165,23 @@ def _idle(recipe: Recipe, rows: Mapping[str, int]) -> list[RecipeWarning]:
         if changed:
             names = ", ".join(FIELDS[name].label for name in changed)
             found.append(
-                RecipeWarning(
+                _warning(
                     f"{names} {'has' if len(changed) == 1 else 'have'} no effect on the network "
                     f"{shown(network, 40)}",
                     "put hidden into the network line, or change the line"))
     return found
 
 
-def _regularisation(recipe: Recipe, rows: Mapping[str, int]) -> list[RecipeWarning]:
+def _regularisation(recipe: Recipe, rows: Mapping[str, int]) -> list[Proposal]:
     found = []
     if recipe.real("dropout") > MOST_DROPOUT:
         found.append(
-            RecipeWarning(f"dropout {number(recipe.real('dropout'))} leaves little to learn from",
-                          "at most 0.5 or so"))
+            _warning(f"dropout {number(recipe.real('dropout'))} leaves little to learn from",
+                          "use 0.5 or less", {"dropout": 0.5}))
     if recipe.real("l2") > 0 and recipe.applies("beta2"):
         found.append(
-            RecipeWarning(
+            _warning(
                 "an L2 pull inside an adaptive optimiser is divided away where gradients are large",
-                "weight decay, which bypasses it"))
+                "use weight decay, which bypasses it",
+                {"l2": 0.0, "weight_decay": max(recipe.real("weight_decay"), 0.01)}))
     return found

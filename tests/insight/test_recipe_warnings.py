@@ -6,21 +6,29 @@ from __future__ import annotations
 
 import unittest
 
-from axiarch.insight.recipe_warnings import RecipeWarning, check_recipe
+from axiarch.insight.proposal import Proposal
+from axiarch.insight.recipe_warnings import check_recipe
 from axiarch.recipes.members import OPTIMISERS
 from axiarch.recipes.recipe import Recipe
+from axiarch.recipes.searchfile import SearchFile
+from axiarch.recipes.space import Space
 
 ROWS = {"train": 1800, "validation": 600}
 
 
 class Regrets(unittest.TestCase):
-    def found(self, rows: dict[str, int] | None = None, **values: object) -> list[RecipeWarning]:
+    def found(self, rows: dict[str, int] | None = None, **values: object) -> list[Proposal]:
         return list(check_recipe(Recipe(values), rows or ROWS))
 
     def one(self, words: str, rows: dict[str, int] | None = None, **values: object) -> None:
         (regret,) = self.found(rows, **values)
         self.assertIn(words, regret.evidence)
-        self.assertTrue(regret.remedy)
+        self.assertTrue(regret.evidence[0].isupper() or regret.evidence[0].isdigit())
+        for change in regret.changes:  # the remedy, followed to the letter, ends the warning
+            after = change.applied(SearchFile(space=Space(Recipe(values)))).space.base
+            left = [p.title for p in check_recipe(after, rows or ROWS)]
+            self.assertNotIn(regret.title, left, change.words)
+            self.assertEqual(left, [], change.words)
 
     def test_sound_recipes_have_none(self) -> None:
         for values in ({}, {"optimiser": "sgd", "learning_rate": 0.1}, {

@@ -5,6 +5,7 @@ from __future__ import annotations
 from axiarch import workflows
 from axiarch.errors import AxiarchError
 from axiarch.insight.proposal import Change, Proposal
+from axiarch.insight.recipe_warnings import check_recipe
 from axiarch.tui import messages
 from axiarch.tui.doing.asking import chosen
 from axiarch.tui.doing.context import Context
@@ -33,6 +34,23 @@ def remedy(c: Context) -> None:
                       (workflows.change_words(change),)) for proposal, change in changes]
     c.ask(Choices(f"What to change about recipe {recipe} of search {s.search.number}", choices),
           lambda answer: _take(c, s, recipe, changes, answer))
+
+
+def mend(c: Context) -> None:
+    """Show what may be changed about the recipe on the sheet, and put what is chosen on it."""
+    draft, dataset = c.state.draft, c.state.dataset
+    if draft is None or dataset is None:
+        return
+    found = check_recipe(draft.space.base, dataset.rows)
+    changes = workflows.changes_of(found)
+    if not changes:
+        c.post(messages.Noted("Nothing about this recipe is known to go wrong."))
+        return
+    choices = [Choice(change.words, proposal.evidence, (workflows.change_words(change),))
+               for proposal, change in changes]
+    c.ask(Choices("What to change about the recipe on the sheet", choices,
+                  "Enter puts it on the sheet    Esc closes"),
+          lambda answer: propose(c, changes[int(answer.split()[1])][1]) if answer else None)
 
 
 def _take(c: Context, s: Snapshot, recipe: int, changes: list[tuple[Proposal, Change]],

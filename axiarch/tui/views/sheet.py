@@ -95,8 +95,11 @@ class Plan(Drawing):
             rows += wrap(str(self.foresight.of(base)), width, "second")
         rows += wrap(f"{number(shape.work / 1e6, 3)} million multiplications and additions a step; "
                      f"{memory(run_bytes(base, self.dataset))} a run", width, "faint")
-        for regret in check_recipe(base, self.dataset.rows)[:3]:
-            rows += [[], *wrap(f"! {regret}", width, "warn")]
+        warnings = check_recipe(base, self.dataset.rows)
+        for each in warnings[:3]:
+            rows += [[], *wrap(f"! {each}", width, "warn")]
+        if any(each.changes for each in warnings):
+            rows += wrap("! applies a remedy", width, "warn")
         left = height - len(rows) - 2
         if left >= 7:
             rows += [[], *self._schedule(base, width, min(left, 12))]
