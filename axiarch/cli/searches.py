@@ -535,7 +535,8 @@ def _steer(context: click.Context, folder: Path | None, number: int, request: Re
 
 
 @click.command()
-@click.argument("what", type=click.Choice(["ranking", "chart", "curves", "runs", "epochs"]))
+@click.argument("what", type=click.Choice(["ranking", "chart", "curves", "runs", "epochs",
+                                        "tradeoffs", "effects"]))
 @click.argument("file", type=FilePath())
 @search_option
 @click.option("--recipe", default=0, type=click.IntRange(0, MOST_NUMBER),
@@ -546,8 +547,8 @@ def _steer(context: click.Context, folder: Path | None, number: int, request: Re
 @guarded
 def export(context: click.Context, what: str, file: Path, number: int, recipe: int,
            folder: Path | None, force: bool) -> None:
-    """Write the ranking as .csv, a chart of it or of loss curves as .svg or .pdf, or every run or
-    epoch as a table.
+    """Write the ranking as .csv, a chart of it or of loss curves as .svg or .pdf, every run or
+    epoch as a table, or trade-offs and effects as .svg, .pdf or .csv.
 
     Tables of runs and epochs are .csv, .parquet or .jsonl, one row each.
     """
@@ -559,6 +560,10 @@ def export(context: click.Context, what: str, file: Path, number: int, recipe: i
     elif what in ("runs", "epochs"):
         write = workflows.export_runs if what == "runs" else workflows.export_epochs
         written = [write(snapshot, file, force)]
+    elif what == "tradeoffs":
+        written = [workflows.export_tradeoffs(snapshot, file, force=force)]
+    elif what == "effects":
+        written = [workflows.export_effects(snapshot, file, force)]
     elif what == "chart":
         written = [workflows.export_chart(snapshot, file, force)]
     else:

@@ -51,7 +51,8 @@ def own_style() -> Iterator[None]:
         yield
 
 
-def _figure(height: float) -> Figure:
+def new_figure(height: float) -> Figure:
+    """Return an empty figure, 8 inches wide."""
     from matplotlib.figure import Figure
 
     figure = Figure(figsize=(8.0, height), layout="constrained")
@@ -86,7 +87,7 @@ def ladder_figure(rows: Sequence[tuple[Ranked, str]], baselines: Sequence[tuple[
         What the loss is, with its unit.
     """
     rows = rows[:MOST_ROWS]
-    figure = _figure(1.6 + 0.24 * len(rows))
+    figure = new_figure(1.6 + 0.24 * len(rows))
     axes = figure.add_subplot()
     for y, (row, _) in enumerate(rows):
         colour = ORANGE if row.standing in ("leader", "tied") else INK
@@ -98,21 +99,21 @@ def ladder_figure(rows: Sequence[tuple[Ranked, str]], baselines: Sequence[tuple[
         axes.plot(row.training, y, "o", color=GREY, markersize=4, fillstyle="none")
     for _, baseline in baselines:
         axes.axvline(baseline, color=BLUE, linewidth=0.9, linestyle="--")
-    axes.set_yticks(range(len(rows)), [_safe(f"{row.place}  {text}", LABEL) for row, text in rows],
+    axes.set_yticks(range(len(rows)), [safe(f"{row.place}  {text}", LABEL) for row, text in rows],
                     fontsize=7)
     axes.invert_yaxis()
     names = ", ".join(name for name, _ in sorted(baselines, key=lambda f: f[1]))
-    axes.set_xlabel(_safe(
+    axes.set_xlabel(safe(
         f"{loss}\n● steady loss, 95 %: seeds, and with rows   ○ training loss   ┆ {names}", 200),
                     fontsize=8)
-    return _dressed(figure, title)
+    return dressed(figure, title)
 
 
 @own_style()
 def curves_figure(lines: Sequence[Line], baselines: Sequence[tuple[str, float]], title: str,
                   loss: str) -> Figure:
     """Return losses against epochs."""
-    figure = _figure(4.6)
+    figure = new_figure(4.6)
     axes = figure.add_subplot()
     for line in lines:
         finite = [v if math.isfinite(v) else math.nan for v in line.values]
@@ -121,22 +122,23 @@ def curves_figure(lines: Sequence[Line], baselines: Sequence[tuple[str, float]],
                   finite,
                   color=line.colour,
                   linewidth=1.1,
-                  label=_safe(line.label),
+                  label=safe(line.label),
                   linestyle="--" if line.dashed else "-")
     for name, baseline in baselines:
         axes.axhline(baseline, color=GREY, linewidth=0.9, linestyle=":", label=name)
     axes.set_xlabel("epoch")
-    axes.set_ylabel(_safe(loss))
+    axes.set_ylabel(safe(loss))
     if len(lines) <= 12:
         axes.legend(fontsize=8, frameon=False)
-    return _dressed(figure, title)
+    return dressed(figure, title)
 
 
-def _dressed(figure: Figure, title: str) -> Figure:
+def dressed(figure: Figure, title: str) -> Figure:
+    """Give a figure its title and its look."""
     if len(figure.axes) > 1:
-        figure.suptitle(_safe(title), fontsize=10, x=0.01, ha="left")
+        figure.suptitle(safe(title), fontsize=10, x=0.01, ha="left")
     else:
-        figure.axes[0].set_title(_safe(title), fontsize=10, loc="left")
+        figure.axes[0].set_title(safe(title), fontsize=10, loc="left")
     for axes in figure.axes:
         axes.spines[["top", "right"]].set_visible(False)
         axes.tick_params(labelsize=7 if len(figure.axes) > 1 else None)
@@ -145,7 +147,7 @@ def _dressed(figure: Figure, title: str) -> Figure:
     return figure
 
 
-def _safe(text: str, most: int = 90) -> str:
+def safe(text: str, most: int = 90) -> str:
     """Keep names from being read as mathematics, and from being long; line ends stay."""
     return "\n".join(shown(line, most) for line in text.split("\n")).replace("$", r"\$")
 
@@ -157,9 +159,9 @@ def classes_figure(found: Mapping[str, Any], names: Sequence[str], title: str) -
     """
     import numpy as np
 
-    figure = _figure(max(4.2, 0.55 * len(names) + 2.6))
+    figure = new_figure(max(4.2, 0.55 * len(names) + 2.6))
     left, middle, right = figure.subplots(1, 3, width_ratios=(1.2, 1.0, 1.0))
-    labels = [_safe(name)[:24] for name in names]
+    labels = [safe(name)[:24] for name in names]
     counts = np.asarray(found["confusion"], np.float64)
     shares = counts / np.maximum(counts.sum(1, keepdims=True), 1)
     left.imshow(shares, cmap="Greys", vmin=0, vmax=1.3)
@@ -188,7 +190,7 @@ def classes_figure(found: Mapping[str, Any], names: Sequence[str], title: str) -
         right.plot(sure, hits, "o", color=ORANGE if rows >= 10 else GREY, markersize=5)
     right.set_xlabel("predicted probability (grey: < 10 rows)", fontsize=8)
     right.set_ylabel("share that is right", fontsize=8)
-    return _dressed(figure, title)
+    return dressed(figure, title)
 
 
 @own_style()
@@ -196,7 +198,7 @@ def amounts_figure(found: Mapping[str, Any], names: Sequence[str], title: str) -
     """Return predicted against true amounts and residuals, of a summary of predictions."""
     import numpy as np
 
-    figure = _figure(0.4 + 3.2 * len(names))
+    figure = new_figure(0.4 + 3.2 * len(names))
     axes = figure.subplots(len(names), 2, squeeze=False)
     for (left, right), name, pairs, (value, low, high) in zip(axes,
                                                               names,
@@ -207,10 +209,10 @@ def amounts_figure(found: Mapping[str, Any], names: Sequence[str], title: str) -
         ends = [min(true.min(), told.min()), max(true.max(), told.max())]
         left.plot(ends, ends, color=GREY, linewidth=0.8, linestyle=":")
         left.plot(true, told, ".", color=BLUE, markersize=3)
-        left.set_xlabel(_safe(f"true {name}"), fontsize=8)
-        left.set_ylabel(_safe(f"predicted; RMSE {value:.4g} [{low:.4g} to {high:.4g}]"), fontsize=8)
+        left.set_xlabel(safe(f"true {name}"), fontsize=8)
+        left.set_ylabel(safe(f"predicted; RMSE {value:.4g} [{low:.4g} to {high:.4g}]"), fontsize=8)
         right.axhline(0, color=GREY, linewidth=0.8, linestyle=":")
         right.plot(told, told - true, ".", color=ORANGE, markersize=3)
-        right.set_xlabel(_safe(f"predicted {name}"), fontsize=8)
+        right.set_xlabel(safe(f"predicted {name}"), fontsize=8)
         right.set_ylabel("predicted minus true", fontsize=8)
-    return _dressed(figure, title)
+    return dressed(figure, title)

@@ -56,6 +56,7 @@ if TYPE_CHECKING:
         export_runs,
         export_search,
     )
+    from axiarch.workflows.exporting_learnt import export_effects, export_tradeoffs
     from axiarch.workflows.finishing import finishing_search
     from axiarch.workflows.forecasting import forecast_search
     from axiarch.workflows.foreseeing import Foresight, foresight
@@ -109,6 +110,7 @@ _MODULES = {
     "drafting": "alone draft_data load_draft new_search save_draft",
     "exporting": ("export_chart export_curves export_epochs export_predictions export_ranking "
                   "export_runs export_search"),
+    "exporting_learnt": "export_effects export_tradeoffs",
     "finishing": "finishing_search",
     "forecasting": "forecast_search",
     "judging": "first_run judge_recipe",
@@ -174,6 +176,7 @@ __all__ = [
     "explain",
     "export_chart",
     "export_curves",
+    "export_effects",
     "export_epochs",
     "export_network",
     "export_predictions",
@@ -181,6 +184,7 @@ __all__ = [
     "export_report",
     "export_runs",
     "export_search",
+    "export_tradeoffs",
     "faults",
     "find_model",
     "find_notes",

@@ -54,6 +54,19 @@ class Learning(CliCase):
                   for n in (2, 3, 4)]
         self.assertEqual(epochs, [24, 0, 24])
 
+    def test_effects_are_exported(self) -> None:
+        (self.folder / "more.toml").write_text(
+            'name = "more"\ndata = "ring"\nrepeats = 1\n[method]\nname = "random"\nrecipes = 12\n'
+            '[recipe]\nepochs = 4\nwidth = 8\nbatch_size = 16\n[vary]\n'
+            'learning_rate = "1e-3 .. 1e-1 log"\noptimiser = "sgd | adam"\nwidth = "4 | 8"\n',
+            encoding="utf-8")
+        self.cli("search", str(self.folder / "more.toml"), *self.work)
+        for ending in ("svg", "pdf", "csv"):
+            self.cli("export", "effects", str(self.folder / f"e.{ending}"), *self.work)
+            self.assertGreater((self.folder / f"e.{ending}").stat().st_size, 300)
+        self.assertIn("By accuracy recipe",
+                      self.cli("ranking", "2", "--by", "accuracy", *self.work).stdout)
+
     def test_notes(self) -> None:
         self.cli("note", "Wide\x1b[31m works", "--recipe", "2", *self.work)
         said = self.cli("notes", "wide", *self.work).stdout
@@ -67,6 +80,11 @@ class Learning(CliCase):
         self.assertIn("beaten by no other", shown)
         found = json.loads(self.cli("capacity", *self.work, "--json").stdout)
         self.assertFalse(found["ladder"])
+        for ending in ("svg", "pdf", "csv"):
+            self.cli("export", "tradeoffs", str(self.folder / f"t.{ending}"), *self.work)
+            self.assertGreater((self.folder / f"t.{ending}").stat().st_size, 300)
+        self.assertIn("knee", (self.folder / "t.csv").read_text(encoding="utf-8").split("\n")[0])
+        self.cli("export", "tradeoffs", str(self.folder / "t.txt"), *self.work, code=2)
         said = self.cli("capacity", "1", "--start", *self.work).stdout
         self.assertIn("linear", said)
         self.assertIn("The knee is recipe", said)

@@ -9,8 +9,11 @@ from axiarch.tui import messages
 from axiarch.tui.doing.asking import chosen, replacing, write
 from axiarch.tui.doing.context import Context
 from axiarch.tui.doing.work import predict_rows
+from axiarch.tui.views.ladder import LadderView
 from axiarch.tui.views.predictions import PredictionsView
 from axiarch.tui.widgets.browser import Browser
+from axiarch.workflows.explaining import KnobEffects
+from axiarch.workflows.trading import TradeOffs
 from axiarch.workflows.watching import Snapshot
 
 
@@ -32,6 +35,13 @@ def export(c: Context) -> None:
             written for path in paths
             for written in workflows.export_curves(s, path, recipe, force)
         ])
+    elif c.view == "ladder" and isinstance(panel := c.widget(LadderView).panel, TradeOffs):
+        paths = [stem.with_name(f"{stem.name}-trade-offs{end}") for end in (*ends, ".csv")]
+        write(c, paths, lambda force: [
+            workflows.export_tradeoffs(s, path, panel.cost, force) for path in paths])
+    elif c.view == "ladder" and isinstance(panel, KnobEffects):
+        paths = [stem.with_name(f"{stem.name}-effects{end}") for end in (*ends, ".csv")]
+        write(c, paths, lambda force: [workflows.export_effects(s, path, force) for path in paths])
     else:
         table, *charts = (stem.with_name(f"{stem.name}-ranking{end}")
                           for end in (".csv", *ends))
