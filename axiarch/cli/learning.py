@@ -275,5 +275,24 @@ def rows(context: click.Context, recipe: int | None, number: int, folder: Path |
     return 0
 
 
+@click.command()
+@search_option
+@workspace_option
+@json_option
+@click.pass_context
+@guarded
+def proxy(context: click.Context, number: int, folder: Path | None, as_json: bool) -> None:
+    """Say how few epochs of a search told the order of its best recipes at the end."""
+    from axiarch import workflows
+
+    snapshot = workflows.snapshot_of(open_place(context, folder), number)
+    found = workflows.proxies(snapshot)
+    if as_json:
+        print_json({"verdict": workflows.proxy_verdict(snapshot, found),
+                    "agreements": [asdict(each) for each in found]})
+    else:
+        say(workflows.proxy_verdict(snapshot, found), "", *workflows.proxy_lines(found))
+
+
 #: All commands of this file, for the program to take in.
-COMMANDS = (probe, together, rows, effects, capacity, diagnose, branch, lineage, note, notes)
+COMMANDS = (probe, proxy, together, rows, effects, capacity, diagnose, branch, lineage, note, notes)

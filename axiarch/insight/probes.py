@@ -401,9 +401,9 @@ class NoiseProbe:
         return (f"{count(len(self.losses), 'seed')} of this recipe come to {loss(mean)}, with a "
                 f"standard deviation of {number(self.spread, 2)}; the {number(self.rows)} "
                 f"validation rows add ± {number(_Z95 * self.row_error, 2)} to any level. Between "
-                f"two recipes, each on as many seeds, a difference is seen in four of five cases "
-                f"from {parts}. Below {number(least, 2)} more seeds do not help: only more rows "
-                "would.")
+                f"two recipes as alike as these, each on as many seeds, a difference is seen in "
+                f"four of five cases from {parts}. Below {number(least, 2)} more seeds do not "
+                "help: only more rows would.")
 
     def proposal(self) -> Proposal | None:
         """Return nothing: seeds are the search's, not the recipe's."""

@@ -18,9 +18,14 @@ def neat(value: float) -> float:
 
 
 def lower_rate(recipe: Recipe, strongly: bool = False) -> Change:
-    """Vary the learning rate below the present one."""
-    rate = min(recipe.real("learning_rate"), 30 * OPTIMISERS[recipe.word("optimiser")].highest_rate)
-    low, high = (rate / 1000, rate / 5) if strongly else (rate / 30, rate / 2)
+    """Vary the learning rate below the present one; `strongly`, far below it, and where the
+    optimiser usually works.
+    """
+    rate = recipe.real("learning_rate")
+    low, high = rate / 30, rate / 2
+    if strongly:
+        high = min(rate / 5, OPTIMISERS[recipe.word("optimiser")].highest_rate / 3)
+        low = high / 200
     return Change("Lower the learning rate", {}, {"learning_rate": _rates(low, high)})
 
 

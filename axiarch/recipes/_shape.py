@@ -55,6 +55,7 @@ class SearchShape(BaseModel):
     seed: Annotated[int, Field(ge=0, lt=2**63)] = 1
     cluster: Annotated[str, Field(max_length=300)] = ""
     repeats: Annotated[int, Field(ge=1, le=1000)] = 2
+    confirm: Annotated[int, Field(ge=0, le=100)] = 0
     earlier: Literal["use", "ignore"] = "use"
     constraints: list[str] = []
     method: MethodShape = MethodShape()

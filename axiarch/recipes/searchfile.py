@@ -121,6 +121,8 @@ class SearchFile:
     earlier : {"use", "ignore"}
         Whether runs that earlier searches of the workspace hold are taken over, and the method
         learns from them.
+    confirm : int
+        Fresh seeds on which the leader and what is tied with it are trained at the end; 0 for none.
     branch : Branch, optional
         What it comes from, where it is a follow-up search.
     """
@@ -135,6 +137,7 @@ class SearchFile:
     decisions: Mapping[str, Any] = field(default_factory=dict)
     cluster: str = ""
     earlier: str = USE
+    confirm: int = 0
     branch: Branch | None = None
 
     def members(self) -> dict[str, str]:
@@ -185,6 +188,7 @@ def read_search(text: str, where: str = "search file") -> SearchFile:
         decisions=checked.decisions,
         cluster=checked.cluster,
         earlier=checked.earlier,
+        confirm=checked.confirm,
         branch=Branch(**checked.branch.model_dump()) if checked.branch else None,
     )
 
@@ -198,6 +202,8 @@ def write_search(search: SearchFile) -> str:
                 "repeats": search.repeats})
     if search.cluster:
         doc["cluster"] = search.cluster
+    if search.confirm:
+        doc["confirm"] = search.confirm
     if search.earlier != USE:
         doc["earlier"] = search.earlier
     if search.space.constraints:

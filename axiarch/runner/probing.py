@@ -19,6 +19,7 @@ from axiarch.engine.rows import Source
 from axiarch.engine.run import RunSpec
 from axiarch.engine.streams import Streams
 from axiarch.engine.training import Training
+from axiarch.recipes.network import HIDDEN, parse_network
 from axiarch.recipes.recipe import Recipe
 from axiarch.runner.material import shape_of, training_data
 from axiarch.runs.epoch import Epoch
@@ -133,11 +134,13 @@ class Prober:
     def depth(self, builds: dict[str, dict[str, object]]) -> dict[str, Any]:
         """Train networks of every depth and build for a few epochs."""
         points = []
+        line = self.recipe.word("network")
+        line = line if HIDDEN in parse_network(line) else HIDDEN
         steps = max(self.recipe.steps(self.dataset.rows["train"]), 1)
         epochs = max(DEPTH_EPOCHS, -(-DEPTH_STEPS // steps))
         for i, (build, values) in enumerate(builds.items()):
             for j, depth in enumerate(DEPTHS):
-                recipe = self.recipe.changed({**values, "depth": depth, "network": "hidden",
+                recipe = self.recipe.changed({**values, "depth": depth, "network": line,
                                               "patience": 0, "epochs": epochs})
                 gradient, last = 0.0, math.inf
                 for number, epoch in enumerate(self._epochs(self._training(recipe, 0))):

@@ -11,6 +11,7 @@ import sys
 
 from axiarch.errors import AxiarchError, NoSpace, WorkspaceError
 from axiarch.journal.inbox import receive
+from axiarch.runner.confirming import confirm
 from axiarch.runner.executors import ExecutorLost
 from axiarch.runner.handing import hand_out
 from axiarch.runner.reports import take
@@ -81,8 +82,9 @@ class Runner:
         search = self.search
         if search.wanted == SearchState.STOPPED:
             return not search.crew.busy
-        return (search.wanted == SearchState.RUNNING and search.nothing_now and not search.queue
+        idle = (search.wanted == SearchState.RUNNING and search.nothing_now and not search.queue
                 and not search.crew.busy)
+        return idle and not confirm(search)
 
     def _verdict(self) -> tuple[SearchState, str]:
         if self.search.wanted == SearchState.STOPPED:

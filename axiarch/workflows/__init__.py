@@ -84,6 +84,7 @@ if TYPE_CHECKING:
     from axiarch.workflows.reporting import export_report
     from axiarch.workflows.rescuing import rescue
     from axiarch.workflows.scaling import scale_up
+    from axiarch.workflows.shortening import proxies, proxy_lines, proxy_verdict
     from axiarch.workflows.starting import resume_search, start_search
     from axiarch.workflows.steering import seeds_wanted, steer_search
     from axiarch.workflows.telling import example_predictions
@@ -124,6 +125,7 @@ _MODULES = {
     "packing": "pack unpack",
     "planning": "default_workers",
     "probing": "kept_probes probe",
+    "shortening": "proxies proxy_lines proxy_verdict",
     "reporting": "export_report",
     "rescuing": "rescue",
     "scaling": "scale_up",
@@ -220,6 +222,9 @@ __all__ = [
     "predict",
     "predict_with",
     "probe",
+    "proxies",
+    "proxy_lines",
+    "proxy_verdict",
     "recent_tables",
     "redecide",
     "remove_model",

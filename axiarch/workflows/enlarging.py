@@ -65,6 +65,9 @@ def row_searches(workspace: Workspace, s: Snapshot, recipe: int) -> list[SearchF
     if recipe not in s.recipes:
         raise TrainingError(f"there is no recipe {recipe}", f"search {s.search.number}",
                             "see the ranking")
+    if not any(row.recipe == recipe for row in s.ranking.rows):
+        raise TrainingError(f"recipe {recipe} has no result", f"search {s.search.number}",
+                            "choose one that has been trained to its end")
     rows = s.dataset.rows["train"]
     if SHARES[0] * rows < FEWEST:
         raise TrainingError(f"a tenth of {rows} training rows is too few to train on",

@@ -125,6 +125,8 @@ def _rows(s: Snapshot, recipe: int, fold: int, rows: RowLosses) -> Rows:
 def measure_lines(found: ByMeasure, most: int = 15) -> list[str]:
     """Return the ranking as lines of text, the loss beside the measure."""
     by_loss = {row.recipe: row for row in found.snapshot.ranking.rows}
+    if not found.ranking.rows:
+        return []
     lines = [f"{'place':>5}{'recipe':>8}{found.name:>20}{'±':>9}{'seeds':>6}{'loss':>10}  standing"]
     for row in found.ranking.rows[:most]:
         half = "" if row.half_width is None else f"{row.half_width:.2g}"

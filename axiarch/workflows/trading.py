@@ -174,6 +174,8 @@ def rung_marks(each: Rung) -> str:
 def tradeoff_lines(found: TradeOffs) -> list[str]:
     """Return the rungs of a ladder, or the recipes that nobody beats, as lines of text."""
     s, lines = found.snapshot, []
+    if not found.rows:
+        return []
     knee_ = found.knee[0].recipe if found.knee else 0
     best = {row.recipe for _, row in found.unbeaten}
     metric = s.dataset.target.metrics[0]

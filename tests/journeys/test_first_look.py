@@ -31,7 +31,7 @@ class FirstLook(TerminalCase):
         terminal.press("BSpace", "BSpace")
         terminal.type("20")
         terminal.press("Enter")
-        terminal.press("End", *["Up"] * 10, "Enter")
+        terminal.press("End", *["Up"] * 11, "Enter")
         self.wait(terminal, "recipes, now 120: recipes at the most")
         terminal.press("BSpace", "BSpace", "BSpace")
         terminal.type("12")

@@ -50,6 +50,32 @@ class Seeds(RunnerCase):
         self.assertEqual(len(self.look().runs), 2)
 
 
+class Confirmed(RunnerCase):
+    def test_the_best_are_measured_again_at_the_end_and_only_once(self) -> None:
+        search = replace(raced(10, 30), confirm=3)
+        self.make(search).run()
+        s = self.look()
+        confirmed = [row for row in s.ranking.rows if row.confirmed is not None]
+        self.assertTrue(1 <= len(confirmed) <= 5)
+        self.assertEqual({row.repeats for row in confirmed}, {5})
+        self.assertTrue(all(row.confirmed and row.confirmed[2] == 3 for row in confirmed))
+        self.assertIn("confirming", {e.kind for e in s.events})
+        inbox.send(self.workspace.search(1), inbox.Budget(12))  # it goes on, and is not asked again
+        self.make(search).run()
+        self.assertEqual(sum(e.kind == "confirming" for e in self.look().events), 1)
+
+    def test_it_replays_from_the_journal(self) -> None:
+        search = replace(raced(8, 30), confirm=2)
+        for number in (1, 2):
+            runner = self.make(replace(search, name=f"{number}"), number=number)
+            if number == 2:
+                for _ in range(60):
+                    runner.turn(0.0)
+                runner = self.make(replace(search, name=f"{number}"), number=number)
+            runner.run()
+        self.assertEqual(rows(self.look(1)), rows(self.look(2)))
+
+
 class Extended(RunnerCase):
     def test_a_race_with_more_recipes_ends_as_one_that_had_them(self) -> None:
         """Until its end no recipe is cut, so that all may go on with it."""

@@ -151,6 +151,14 @@ def _search_lines(search: SearchFile) -> list[Line]:
              "",
              "who trains: here, or a Dask scheduler such as tcp://host:8786, or local:4",
              recipe=False),
+        Line("confirm",
+             "search",
+             "confirm",
+             str(search.confirm),
+             "",
+             "seeds",
+             "fresh seeds for the leader and what is tied with it, in the end; 0 for none",
+             recipe=False),
         Line("earlier",
              "search",
              "earlier results",
@@ -243,6 +251,7 @@ def _edited_search(search: SearchFile, key: str, text: str) -> SearchFile:
         "name": lambda: replace(search, name=_name(text)),
         "cluster": lambda: replace(search, cluster=_cluster(text)),
         "earlier": lambda: replace(search, earlier=_use(text)),
+        "confirm": lambda: replace(search, confirm=_whole(text, 0, 100)),
         "constraints": lambda: _with_constraints(search, text),
     }
     if key in setters:
