@@ -12,6 +12,7 @@ from axiarch.tui.plots.tradeoffs import draw_tradeoffs
 from axiarch.tui.views.ladder import LadderView
 from axiarch.tui.widgets.choices import Choices
 from axiarch.tui.widgets.dialogs import Message
+from axiarch.tui.widgets.probe import ProbeScreen
 from axiarch.workflows.trading import TradeOffs
 from tests.support import ring_workspace
 from tests.tui.test_app import AppCase, screen
@@ -83,6 +84,67 @@ class Improving(AppCase):
             await self.shows(app, pilot, "ladder of capacity")
             assert app.state.draft is not None
             self.assertEqual(app.state.draft.method.name, "capacity")
+
+    async def test_a_probe_is_cancelled_or_put_on_the_sheet_and_undone(self) -> None:
+        workspace = ring_workspace(self.folder / "w")
+        made = space({"epochs": 8, "width": 8, "batch_size": 16})
+        workflows.save_draft(workspace, SearchFile("x", "ring", made, MethodChoice("grid"), 1, 1))
+        async with self.running(workspace) as (app, pilot):
+            await pilot.press("2", "p")
+            await self.until(pilot, lambda: isinstance(app.screen, Choices))
+            await pilot.press("enter")
+            await self.until(pilot, lambda: app.context.adding)
+            await pilot.press("escape")
+            await self.shows(app, pilot, "Cancelled. Nothing was changed.")
+            self.assertEqual(workflows.kept_probes(workspace), [])
+            await pilot.press("escape", "p")
+            await self.until(pilot, lambda: isinstance(app.screen, Choices))
+            await pilot.press("enter")
+            await self.until(pilot, lambda: isinstance(app.screen, ProbeScreen))
+            await self.shows(app, pilot, "Enter puts it on the sheet: learning rate")
+            await pilot.press("enter")
+            await self.until(pilot, lambda: app.state.draft is not None
+                             and app.state.draft.space.varied("learning_rate") is not None)
+            await pilot.press("u")
+            await self.until(pilot, lambda: app.state.draft is not None
+                             and app.state.draft.space.varied("learning_rate") is None)
+            self.assertEqual(len(workflows.kept_probes(workspace)), 1)
+
+    async def test_what_usually_goes_wrong_is_mended_on_the_sheet(self) -> None:
+        workspace = ring_workspace(self.folder / "w")
+        made = space({"epochs": 8, "learning_rate": 0.5})
+        workflows.save_draft(workspace, SearchFile("x", "ring", made, MethodChoice("grid"), 1, 1))
+        async with self.running(workspace) as (app, pilot):
+            await pilot.press("2")
+            await self.shows(app, pilot, "far above what adam")
+            await pilot.press("!")
+            await self.until(pilot, lambda: isinstance(app.screen, Choices))
+            await pilot.press("enter")
+            await self.shows(app, pilot, "learning rate: 0.5 → 0.003")
+            await pilot.press("y")
+            await self.until(pilot, lambda: app.state.draft is not None
+                             and app.state.draft.space.base["learning_rate"] == 0.003)
+
+    async def test_rankings_of_other_kinds_are_shown(self) -> None:
+        workspace = self.searched()
+        file = workflows.snapshot_of(workspace).file
+        more = SearchFile("more", "ring", file.space, MethodChoice("random", {"recipes": 14}), 8, 1)
+        workflows.wait(workspace, workflows.start_search(workspace, more, 2))
+        async with self.running(workspace) as (app, pilot):
+            await pilot.press("4", "B")
+            await self.shows(app, pilot, "Rank by which measure?")
+            await pilot.press("enter")
+            await self.shows(app, pilot, "By balanced accuracy recipe")
+            await pilot.press("escape", "J")
+            await self.shows(app, pilot, "Rank which searches together?")
+            await pilot.press("enter")
+            await self.shows(app, pilot, "of 2 searches")
+            await pilot.press("escape", "X")
+            await self.shows(app, pilot, "order")
+            await pilot.press("escape", "G")
+            await self.shows(app, pilot, "Would more rows help")
+            await pilot.press("y")
+            await self.shows(app, pilot, "rows is too few to train on")
 
     async def test_what_is_expected_stands_on_the_sheet(self) -> None:
         workspace = self.searched()

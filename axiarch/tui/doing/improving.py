@@ -2,17 +2,23 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
+
 from axiarch import workflows
 from axiarch.errors import AxiarchError
 from axiarch.insight.proposal import Change, Proposal
 from axiarch.insight.recipe_warnings import check_recipe
+from axiarch.text import shown
 from axiarch.tui import messages
 from axiarch.tui.doing.asking import chosen
 from axiarch.tui.doing.context import Context
 from axiarch.tui.doing.sheet import propose
 from axiarch.tui.widgets.choices import Choice, Choices
-from axiarch.tui.widgets.dialogs import Asked, Message
+from axiarch.tui.widgets.dialogs import Asked, Message, Question
 from axiarch.workflows.watching import Snapshot
+
+#: Recipes that a dialog lists.
+_LISTED = 15
 
 
 def remedy(c: Context) -> None:
@@ -85,16 +91,8 @@ def _start(c: Context, s: Snapshot, recipe: int, proposal: Proposal, change: Cha
 def lineage(c: Context) -> None:
     """Show which search came from which, and what each brought."""
 
-    def job() -> None:
-        try:
-            lines = workflows.lineage_lines(workflows.lineage(c.workspace))
-        except AxiarchError as error:
-            c.post(messages.ErrorRaised(error))
-            return
-        c.call(c.ask, Message("Searches, each below the one that it comes from",
-                              "\n".join(lines)), lambda answer: None)
-
-    c.in_thread(job, "lineage")
+    _show(c, "Searches, each below the one that it comes from",
+          lambda: workflows.lineage_lines(workflows.lineage(c.workspace)))
 
 
 def note(c: Context) -> None:
@@ -119,3 +117,101 @@ def _keep(c: Context, search: int, recipe: int, text: str | None) -> None:
         c.post(messages.ErrorRaised(error))
         return
     c.post(messages.Noted("The note is kept."))
+
+
+def by_measure(c: Context) -> None:
+    """Ask for a measure, and show the ranking by it."""
+    s = c.state.snapshot
+    if s is None or not s.ranking.rows:
+        c.post(messages.Noted("No run has ended yet."))
+        return
+    first = "balanced accuracy" if s.dataset.classes else "own loss"
+
+    def answered(name: str | None) -> None:
+        if name:
+            _show(c, f"Ranked by {shown(name, 40)}", lambda: _ranked_by(s, name.strip()))
+
+    c.ask(Asked("Rank by which measure?", "Accuracy, balanced accuracy, F1 or AUC; of amounts "
+                "absolute error, Huber loss, or own loss. The ranking by loss stays as it is.",
+                "a measure", first), answered)
+
+
+def _ranked_by(s: Snapshot, name: str) -> list[str]:
+    found = workflows.by_measure(s, name)
+    return [found.verdict(), "", *workflows.measure_lines(found, _LISTED)]
+
+
+def together(c: Context) -> None:
+    """Ask for searches, and show them in one ranking."""
+    s = c.state.snapshot
+    if s is None:
+        return
+    same = [n for n in c.workspace.search_numbers() if n != s.search.number]
+
+    def answered(text: str | None) -> None:
+        numbers = [int(word) for word in (text or "").replace(",", " ").split()
+                   if word.isdecimal()]
+        if text:
+            _show(c, "Ranked together", lambda: _ranked_together(c, numbers))
+
+    c.ask(Asked("Rank which searches together?", "They must be on the same data and split.",
+                "numbers of searches", " ".join(map(str, [s.search.number, *same[-1:]]))), answered)
+
+
+def _ranked_together(c: Context, numbers: list[int]) -> list[str]:
+    found = workflows.together(c.workspace, numbers)
+    return [found.verdict(), "", *workflows.together_lines(found, _LISTED)]
+
+
+def proxy(c: Context) -> None:
+    """Show how few epochs told the order of the best recipes at the end."""
+    s = c.state.snapshot
+    if s is not None:
+        _show(c, "How small may the proxy be?", lambda: _proxies(s))
+
+
+def _proxies(s: Snapshot) -> list[str]:
+    found = workflows.proxies(s)
+    return [workflows.proxy_verdict(s, found), "", *workflows.proxy_lines(found)]
+
+
+def more_rows(c: Context) -> None:
+    """Ask, then train a recipe on ever more of its rows, and show what twice as many would bring.
+    """
+    s, recipe = c.state.snapshot, chosen(c)
+    if s is None or recipe not in s.recipes:
+        return
+    if not s.over:
+        c.post(messages.Noted("Only one search runs at a time: stop this one first with x."))
+        return
+    c.ask(Question(f"Would more rows help recipe {recipe}?",
+                   "It is trained on 10, 20, 40, 80 and 100 % of its training rows, on three seeds "
+                   "each: five searches, one after the other. x stops the one that runs."),
+          lambda answer: _train_on_rows(c, s, recipe) if answer == "yes" else None)
+
+
+def _train_on_rows(c: Context, s: Snapshot, recipe: int) -> None:
+    def lines() -> list[str]:
+        for file in workflows.row_searches(c.workspace, s, recipe):
+            number = workflows.start_search(c.workspace, file)
+            c.post(messages.SearchStarted(number, "field"))
+            if workflows.wait(c.workspace, number).search.state != "done":
+                return ["Stopped. What has been trained is kept; ask again to go on from there."]
+        found = workflows.more_rows(c.workspace, s, recipe)
+        return [found.verdict(), "", *workflows.row_lines(found)]
+
+    _show(c, f"More rows for recipe {recipe} of search {s.search.number}", lines)
+
+
+def _show(c: Context, title: str, lines: Callable[[], list[str]]) -> None:
+    """Work out lines of text off the interface's loop, and show them."""
+
+    def job() -> None:
+        try:
+            text = "\n".join(lines())
+        except AxiarchError as error:
+            c.post(messages.ErrorRaised(error))
+            return
+        c.call(c.ask, Message(title, text), lambda answer: None)
+
+    c.in_thread(job, "learnt")
