@@ -104,7 +104,7 @@ def shown(workspace: Workspace, data: str, recipes: int) -> str:
     own, other = (losses_of(workspace, data, recipe) for recipe in (winner, search.space.base))
     apart = other - own
     reach = stats.t.ppf(0.975, SEEDS - 1) * apart.std(ddof=1) / np.sqrt(SEEDS)
-    best = s.dataset.best
+    best = s.dataset.noise_floor
     return (
         f"| {data} | {len(s.recipes)} | {s.epochs} | {minutes:.1f} | {other.mean():.4g} | "
         f"{own.mean():.4g} | {apart.mean():.3g} ± {reach:.2g} | {s.dataset.baseline.loss:.3g} | "

@@ -79,13 +79,15 @@ class TradeOffs:
     @cached_property
     def rungs(self) -> tuple[Rung, ...]:
         """What the curves of each recipe show, the smallest first."""
+        return tuple(map(self.rung, sorted(self.snapshot.ranking.rows,
+                                           key=lambda row: (row.parameters, row.recipe))))
+
+    def rung(self, row: Ranked) -> Rung:
+        """Return what the curves of a recipe show."""
         s = self.snapshot
-        found = []
-        for row in sorted(s.ranking.rows, key=lambda row: (row.parameters, row.recipe)):
-            curves = s.curves_of(row.recipe)
-            found.append(rung(row, [c.validation for c in curves],
-                              [c.train_loss_eval for c in curves], s.dataset.baseline.loss))
-        return tuple(found)
+        curves = s.curves_of(row.recipe)
+        return rung(row, [c.validation for c in curves], [c.train_loss_eval for c in curves],
+                    s.dataset.baseline.loss)
 
     def verdict(self) -> str:
         """Say where the knee is and what more capacity brings."""

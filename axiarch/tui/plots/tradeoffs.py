@@ -76,8 +76,8 @@ def _listed(found: TradeOffs, width: int) -> Rows:
     costs = {row.recipe: each for each, row in found.rows}
     best = {row.recipe for _, row in found.unbeaten}
     knee = found.knee[0].recipe if found.knee else 0
-    wanted = [each for each in found.rungs
-              if each.row.recipe in best or each.row.recipe == knee]
+    wanted = [found.rung(row) for _, row in found.rows
+              if row.recipe in best or row.recipe == knee]
     wanted.sort(key=lambda each: (each.row.recipe != knee, each.row.place != 1,
                                   costs.get(each.row.recipe, 0.0)))
     rows = [_line(found, each.row, costs, knee, rung_marks(each), width) for each in wanted]

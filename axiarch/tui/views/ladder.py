@@ -270,7 +270,7 @@ class LadderView(View):
         s = self.state.snapshot
         head, rungs = self.query_one(Head), self.query_one(Rungs)
         panels = self.query_one(Panels)
-        if isinstance(self.panel, TradeOffs) and s is not None:
+        if isinstance(self.panel, TradeOffs) and s is not None and s is not self.panel.snapshot:
             self.panel = replace(self.panel, snapshot=s)
         panels.found = self.panel
         for part in (head, rungs, panels):
