@@ -248,7 +248,7 @@ def print_ranking(s: Snapshot, most: int = 15, listed: Sequence[int] | None = No
     for r in rows[:most]:
         reach = "" if r.half_width is None else loss(r.half_width)
         mark = {"leader": "*", "tied": "=", "open": "?", "apart": " ", "unknown": "?"}[r.standing]
-        change = s.recipes[r.recipe].apart(leader) or "–"
+        change = ("† " if r.failed else "") + (s.recipes[r.recipe].apart(leader) or "–")
         say(f"{r.place:>4}{mark} {r.recipe:>6}  {loss(r.loss):>7} {reach:>7} {r.repeats:>5} "
             f"{loss(r.training):>9} "
               f"{measured(metric, r.metrics[0]):>{room}}  {change}")
@@ -265,6 +265,8 @@ def print_ranking(s: Snapshot, most: int = 15, listed: Sequence[int] | None = No
         say("", f"seal: {trust(s.openings)}")
     say("", "* leader   = tied with it   ? not ruled out   ± half the 95 % interval, seeds and "
             f"rows   losses: {shown(s.dataset.target.loss_name)}")
+    if any(r.failed for r in rows[:most]):
+        say("† some of its runs diverged or failed; its loss is that of the others")
 
 
 def verdict(s: Snapshot) -> str:

@@ -26,7 +26,8 @@ _LEARNS_LITTLE = frozenset({"underfits", "stuck", "improving", "linear", "never_
 #: What follows from each cause, and is not said beside it.
 FOLLOWS: dict[str, frozenset[str]] = {
     "diverged": frozenset({"rate_high", "exploding", "vanishing", "dead", "saturated", "jumpy",
-                           "overfits", "target_scale", "long_patience", *_LEARNS_LITTLE}),
+                           "overfits", "target_scale", "long_patience", "noise", "lucky",
+                           "easier", *_LEARNS_LITTLE}),
     "single_unit": frozenset({"vanishing", "dead", *_LEARNS_LITTLE}),
     "rate_high": frozenset({"dead", "saturated", "jumpy", "exploding", "long_patience", "lucky",
                             "easier", "overfits", *_LEARNS_LITTLE}),
@@ -58,11 +59,13 @@ def diagnose(evidence: Evidence) -> tuple[Proposal, ...]:
     if not evidence.epochs:
         return ()
     found = [p for look in LOOKS if (p := look(evidence)) is not None]
-    names = [p.name for p in found]
-    implied = frozenset().union(*(FOLLOWS.get(name, frozenset()) for name in names))
-    # what follows from a cause explains nothing itself
-    causes = [p for p in found if p.name not in implied]
-    return tuple(causes or found[:1])
+    return _causes(found)
+
+
+def _causes(found: Sequence[Proposal]) -> tuple[Proposal, ...]:
+    """Leave out what follows from something else that is found: it explains nothing itself."""
+    implied = frozenset().union(*(FOLLOWS.get(p.name, frozenset()) for p in found))
+    return tuple(p for p in found if p.name not in implied) or tuple(found[:1])
 
 
 def diagnose_runs(each: Sequence[Evidence]) -> tuple[Proposal, ...]:
@@ -77,7 +80,7 @@ def diagnose_runs(each: Sequence[Evidence]) -> tuple[Proposal, ...]:
     order = {name: i for i, name in enumerate(found)}
     kept.sort(key=lambda p: order[p.name])
     outlier = _outlier(each)
-    return (*kept, *([outlier] if outlier else []))
+    return (*_causes(kept), *([outlier] if outlier else []))
 
 
 def _outlier(each: Sequence[Evidence]) -> Proposal | None:

@@ -71,7 +71,7 @@ class Evidence:
     parts : Components
     rows : RowTable
     sound : int
-        Recipes without a failed run; those after them are never the best.
+        Recipes without a failed run, those after them are never the best; all where each has one.
     design : Design
     """
 

@@ -275,7 +275,8 @@ def rank(results: Iterable[RunResult], parameters: Mapping[int, int],
             for recipe, runs in good.items()]
     rows.sort(key=_order)
     for times in range(1, _TIMES + 1):
-        sound = sum(not row.failed for row in rows)
+        # where every recipe has a failed run, none is the sounder one for it
+        sound = sum(not row.failed for row in rows) or len(rows)
         evidence = gathered([good[row.recipe] for row in rows], sound, design or Design(), root)
         if evidence is None:
             break
@@ -405,6 +406,6 @@ def _known(i: int, row: Ranked, leader: Ranked, evidence: Evidence,
 def _standing(i: int, row: Ranked, leader: Ranked, evidence: Evidence) -> Standing:
     if i == 0:
         return "leader"
-    if row.failed or evidence.ruled_out[i]:
+    if evidence.ruled_out[i] or (row.failed and not leader.failed):
         return "apart"
     return "tied" if row.repeats >= leader.repeats else "open"

@@ -44,7 +44,8 @@ def _lead(s: Snapshot) -> str:
     if s.ranking.evidence is None:
         return (f"Recipe {first.recipe} has the lowest loss, {loss(first.loss)}; with one seed per "
                 "recipe the uncertainty is unknown.")
-    lead = f"Recipe {first.recipe} leads at {loss(first.loss)}{interval(s, first)}."
+    lead = (f"Recipe {first.recipe} leads at {loss(first.loss)}{interval(s, first)}."
+            f"{_without_result(first)}")
     tied, open_ = len(s.ranking.tied) - 1, len(s.ranking.open)
     if not tied and not open_:
         return f"{lead} It stands apart from all others."
@@ -53,6 +54,14 @@ def _lead(s: Snapshot) -> str:
         many = f"{number(open_)} more" if tied else count(open_, "other")
         words.append(f"{many}, with fewer runs, {'is' if open_ == 1 else 'are'} not ruled out")
     return f"{lead} {', and '.join(words)}."
+
+
+def _without_result(row: Ranked) -> str:
+    """Say that a loss rests only on the runs that reached their end."""
+    if not row.failed:
+        return ""
+    return (f" Of its {count(row.repeats + row.failed, 'run')}, {number(row.failed)} diverged or "
+            "failed: its loss is that of the others.")
 
 
 def interval(s: Snapshot, row: Ranked) -> str:

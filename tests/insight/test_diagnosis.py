@@ -156,6 +156,15 @@ class Runs(unittest.TestCase):
         self.assertEqual(diagnose_runs([good, good, bad]), ())
         self.assertEqual([p.name for p in diagnose_runs([bad, bad, good])], ["underfits"])
 
+    def test_a_cause_in_one_run_explains_what_another_shows(self) -> None:
+        high = {"learning_rate": 5.0, "optimiser": "adam"}
+        far = evidence([2.0], [30.0], high, reason="diverged")
+        dead = evidence([1.0] * 12, values=high, layers=[(1e-9, 1e-9, 0.0, 1.0)] * 3)
+        self.assertEqual((names(far), names(dead)), (["diverged"], ["saturated"]))
+        self.assertEqual([p.name for p in diagnose_runs([far, dead])], ["diverged"])
+        noisy = evidence([2.0], [1.5], high, reason="diverged", noisy=[40.0])
+        self.assertEqual(names(noisy), ["diverged"])
+
     def test_a_run_that_differs_is_named(self) -> None:
         runs = [evidence(falling(1.2, 0.5 + 0.005 * i, 40)) for i in range(5)]
         self.assertEqual(diagnose_runs(runs), ())

@@ -66,6 +66,15 @@ class Failures(unittest.TestCase):
         found = ranking(flat(1, 0.2), flat(1, 0.2, ended=False), flat(2, 0.6), flat(2, 0.6))
         self.assertEqual([(r.recipe, r.failed) for r in found.rows], [(2, 0), (1, 1)])
 
+    def test_where_every_recipe_has_a_failed_run_the_others_rank(self) -> None:
+        results = [flat(1, 0.5), flat(1, 0.52), flat(2, 0.9), flat(2, 0.91), flat(3, 0.51)]
+        failures = [flat(recipe, math.nan, ended=False) for recipe in (1, 2, 3)]
+        found = ranking(*results, *failures)
+        self.assertEqual([(r.recipe, r.failed) for r in found.rows], [(1, 1), (3, 1), (2, 1)])
+        self.assertEqual([r.standing for r in found.rows], ["leader", "open", "apart"])
+        sounder = ranking(*results, *failures[:2])  # one without a failure leads the others
+        self.assertEqual([r.recipe for r in sounder.rows], [3, 1, 2])
+
     def test_recipes_without_any_result_are_listed(self) -> None:
         found = rank([flat(1, math.inf, ended=False), flat(2, 0.5)], {1: 1, 2: 1, 3: 1}, broken=[3])
         self.assertEqual(found.broken, (1, 3))
