@@ -395,7 +395,8 @@ def _mean(values: Sequence[float]) -> float:
 def _known(i: int, row: Ranked, leader: Ranked, evidence: Evidence,
             optimism: float | None) -> Ranked:
     doubt = evidence.level(i)
-    half = doubt.half()
+    # of two runs alone, with other doubts beside them, less can come out together than apart
+    half = max(doubt.half(), doubt.seeds_half(), doubt.rows_half() or 0.0)
     if i == 0 and optimism:
         half = math.hypot(half, optimism)  # what was taken off is no better known than its size
     row = replace(row, half_width=half, seeds_half=doubt.seeds_half(),

@@ -47,6 +47,8 @@ def _lead(s: Snapshot) -> str:
     lead = (f"Recipe {first.recipe} leads at {loss(first.loss)}{interval(s, first)}."
             f"{_without_result(first)}")
     tied, open_ = len(s.ranking.tied) - 1, len(s.ranking.open)
+    if len(s.ranking.rows) == 1:
+        return f"{lead} No other recipe has a result yet." if not s.over else lead
     if not tied and not open_:
         return f"{lead} It stands apart from all others."
     words = [f"{count(tied, 'other')} {'is' if tied == 1 else 'are'} tied with it"] if tied else []
