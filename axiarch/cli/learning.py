@@ -191,9 +191,9 @@ def notes(context: click.Context, words: str, folder: Path | None, as_json: bool
 @click.option("--data", "name", default="", help="Name of the data set; the one on the sheet by "
                                                  "default.")
 @click.option("--device", default="this machine",
-              type=click.Choice(("this machine", "small device, 2 GiB", "medium device, 8 GiB",
-                                 "large device, 24 GiB")),
-              help="Whose memory batches must fit.")
+              help="Whose memory batches must fit: an amount such as '6 GiB', 'small device, 2 "
+                   "GiB', 'medium device, 8 GiB' or 'large device, 24 GiB'; by default this "
+                   "machine's.")
 @workspace_option
 @json_option
 @click.pass_context
@@ -282,7 +282,7 @@ def rows(context: click.Context, recipe: int | None, number: int, folder: Path |
 @click.pass_context
 @guarded
 def proxy(context: click.Context, number: int, folder: Path | None, as_json: bool) -> None:
-    """Say how few epochs of a search told the order of its best recipes at the end."""
+    """Say how few epochs of a search show the order of its best recipes at the end."""
     from axiarch import workflows
 
     snapshot = workflows.snapshot_of(open_place(context, folder), number)

@@ -242,16 +242,17 @@ class BatchProbe:
             return f"No batch size fits {memory(self.room)} ({self.device})."
         largest = max(p.size for p in self.fits)
         more = len(self.fits) < len(self.points)
-        room = (f"On {self.device} up to {largest} rows fit {memory(self.room)}." if more else
-                f"All sizes fit {memory(self.room)} ({self.device}).")
+        room = (f"{f'Up to {largest} rows' if more else 'All sizes'} fit {memory(self.room)} "
+                f"({self.device}).")
         speed = (f"Above {self.fast_enough.size} rows a batch is no longer faster: "
                  f"{number(self.speed(self.fast_enough), 3)} rows a second.")
         seeds = count(len(self.best.at_time), "seed")
-        good = ", ".join(str(p.size) for p in self.alike)
+        others = ", ".join(str(p.size) for p in self.alike if p is not self.best)
+        alike = f"; {others} {'is' if len(self.alike) == 2 else 'are'} within its spread"
         worse = [p.size for p in self.trained if p.size > max(q.size for q in self.alike)]
         words = (f"At equal time ({seconds_text(self.seconds)}, {seeds}) the validation loss is "
-                 f"lowest at {self.best.size} ({loss(_mean(self.best.at_time))}); within its "
-                 f"spread: {good}.")
+                 f"lowest at {self.best.size} ({loss(_mean(self.best.at_time))})"
+                 f"{alike if others else ''}.")
         bad = f" From {worse[0]} on it is worse." if worse else ""
         return f"{speed} {words}{bad} {room}"
 

@@ -200,7 +200,7 @@ ACTIONS: tuple[Action, ...] = (
            "See whether more training rows would help this recipe, or only more tuning",
            improving.more_rows, ("ladder", "strips"), False),
     Action("proxy", "X", "shorter trainings",
-           "See how few epochs told the order of the best recipes (proxy)",
+           "See how few epochs show the order of the best recipes (proxy)",
            improving.proxy, ("ladder",), False),
     Action("note", "N", "note",
            "Keep a note in words on this recipe",

@@ -4,9 +4,10 @@ journal.
 
 from __future__ import annotations
 
+import contextlib
 import json
+import re
 from collections.abc import Callable
-from contextlib import closing
 from dataclasses import asdict
 from typing import Any
 
@@ -33,6 +34,8 @@ from axiarch.text import shown
 from axiarch.workflows.asking import ask
 from axiarch.workflows.drafting import network_shape
 
+#: Bytes above which an amount of memory is a slip of the keyboard.
+MOST_ROOM = 2**50
 _TYPES: dict[str, type[Probe]] = {
     "rate": RateProbe, "batch": BatchProbe, "depth": DepthProbe, "noise": NoiseProbe}
 
@@ -47,7 +50,8 @@ def probe(workspace: Workspace, dataset: Dataset, recipe: Recipe, kind: str,
     kind : str
         One of :data:`axiarch.insight.probes.KINDS`.
     device : str
-        Of :data:`axiarch.insight.probes.DEVICES`: whose memory batches must fit.
+        Whose memory batches must fit: one of :data:`axiarch.insight.probes.DEVICES`, or an amount
+        such as ``6 GiB``.
     on_progress : callable
         Takes how far it is; may raise to end it, and nothing is kept then.
 
@@ -61,12 +65,9 @@ def probe(workspace: Workspace, dataset: Dataset, recipe: Recipe, kind: str,
     if kind not in KINDS:
         raise InputError(f"{shown(kind, 40)!r} is no probe", "probe",
                          "give one of " + ", ".join(KINDS))
-    if device not in DEVICES:
-        raise InputError(f"{shown(device, 40)!r} is no device", "device",
-                         "give one of " + ", ".join(DEVICES))
+    name, room = _device_room(device)
     network_shape(recipe, dataset)
-    options: dict[str, Any] = {"room": DEVICES[device] or worker_room(1), "device": device,
-                               "builds": BUILDS}
+    options: dict[str, Any] = {"room": room, "device": name, "builds": BUILDS}
     request = {"kind": kind, "data": str(dataset.folder.absolute()), "recipe": dict(recipe),
                "options": options}
     with workspace.locked(f"probing ({kind})"):
@@ -82,8 +83,29 @@ def probe(workspace: Workspace, dataset: Dataset, recipe: Recipe, kind: str,
     return found
 
 
+def _device_room(text: str) -> tuple[str, float]:
+    """Return a device's name and its memory in bytes, from its name or an amount such as 6 GiB.
+
+    Raises
+    ------
+    InputError
+    """
+    if text in DEVICES:
+        return text, DEVICES[text] or worker_room(1)
+    from pydantic import ByteSize, TypeAdapter, ValidationError
+
+    room = 0
+    if re.fullmatch(r"\s*[\d.]+\s*\w*\s*", text):  # what stands behind an amount is not read
+        with contextlib.suppress(ValidationError, OverflowError):
+            room = int(TypeAdapter(ByteSize).validate_python(text))
+    if not 0 < room <= MOST_ROOM:
+        raise InputError(f"{shown(text, 40)!r} is no device, and no amount of memory", "device",
+                         "give an amount such as 6 GiB, or one of: " + "; ".join(DEVICES))
+    return "as given", float(room)
+
+
 def kept_probes(workspace: Workspace) -> list[tuple[ProbeRecord, Probe]]:
     """Return all probes that were made, oldest first."""
-    with closing(JournalReader(workspace.journal)) as reader:
+    with contextlib.closing(JournalReader(workspace.journal)) as reader:
         return [(record, typed(load_json(record.found, finite=False), _TYPES[record.kind]))
                 for record in reader.probes() if record.kind in _TYPES]

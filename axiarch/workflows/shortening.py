@@ -1,4 +1,4 @@
-"""How small may the proxy be? Whether few epochs of a search told the order at its end."""
+"""How small may the proxy be? Whether few epochs of a search show the order at its end."""
 
 from __future__ import annotations
 

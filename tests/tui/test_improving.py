@@ -4,6 +4,8 @@ from __future__ import annotations
 
 import unittest
 
+from textual.widgets import Input
+
 from axiarch import workflows
 from axiarch.recipes.searchfile import MethodChoice, SearchFile
 from axiarch.recipes.space import space
@@ -11,7 +13,7 @@ from axiarch.tui.plots.effects import draw_effects
 from axiarch.tui.plots.tradeoffs import draw_tradeoffs
 from axiarch.tui.views.ladder import LadderView
 from axiarch.tui.widgets.choices import Choices
-from axiarch.tui.widgets.dialogs import Message
+from axiarch.tui.widgets.dialogs import Asked, Message
 from axiarch.tui.widgets.probe import ProbeScreen
 from axiarch.workflows.trading import TradeOffs
 from tests.support import ring_workspace
@@ -109,6 +111,24 @@ class Improving(AppCase):
             await self.until(pilot, lambda: app.state.draft is not None
                              and app.state.draft.space.varied("learning_rate") is None)
             self.assertEqual(len(workflows.kept_probes(workspace)), 1)
+
+    async def test_a_probe_of_the_batch_size_asks_whose_memory(self) -> None:
+        workspace = ring_workspace(self.folder / "w")
+        made = space({"epochs": 8, "width": 8, "batch_size": 16})
+        workflows.save_draft(workspace, SearchFile("x", "ring", made, MethodChoice("grid"), 1, 1))
+        async with self.running(workspace) as (app, pilot):
+            for amount in ("nonsense", "80 KiB"):
+                await pilot.press("2", "p")
+                await self.until(pilot, lambda: isinstance(app.screen, Choices))
+                await pilot.press("down", "enter")
+                await self.until(pilot, lambda: isinstance(app.screen, Asked))
+                app.screen.query_one(Input).value = amount
+                await pilot.press("enter")
+                if amount == "nonsense":
+                    await self.shows(app, pilot, "no amount of memory")
+                    await pilot.press("escape")
+            await self.until(pilot, lambda: isinstance(app.screen, ProbeScreen))
+            await self.shows(app, pilot, "80 KiB (as given)")
 
     async def test_what_usually_goes_wrong_is_mended_on_the_sheet(self) -> None:
         workspace = ring_workspace(self.folder / "w")

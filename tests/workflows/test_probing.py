@@ -50,6 +50,15 @@ class Probing(FolderCase):
         assert isinstance(found, DepthProbe)
         self.assertLess(found.deepest("plain"), 16)
 
+    def test_memory_is_that_of_a_device_or_any_amount(self) -> None:
+        tight = probe(self.workspace, self.data, BASE, "batch", "100 KiB")
+        assert isinstance(tight, BatchProbe)
+        self.assertEqual((tight.room, tight.device), (102400, "as given"))
+        self.assertLess(len(tight.fits), len(tight.points))
+        for wrong in ("", "large", "0", "-2 GiB", "1e400", "nan GiB", "2 GiB 2", "9 EiB"):
+            with self.subTest(wrong), self.assertRaisesRegex(InputError, "6 GiB, or one of"):
+                probe(self.workspace, self.data, BASE, "batch", wrong)
+
     def test_it_is_cancelled_without_a_trace(self) -> None:
         def give_up(step: str, done: float) -> None:
             raise Enough

@@ -196,7 +196,7 @@ def _train_on_rows(c: Context, s: Snapshot, recipe: int) -> None:
             number = workflows.start_search(c.workspace, file)
             c.post(messages.SearchStarted(number, "field"))
             if workflows.wait(c.workspace, number).search.state != "done":
-                return ["Stopped. What has been trained is kept; ask again to go on from there."]
+                return ["Stopped. What has been trained is kept; ask again to continue."]
         found = workflows.more_rows(c.workspace, s, recipe)
         return [found.verdict(), "", *workflows.row_lines(found)]
 

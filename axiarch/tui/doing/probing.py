@@ -3,13 +3,14 @@
 from __future__ import annotations
 
 from axiarch import workflows
-from axiarch.insight.probes import KINDS, Probe
+from axiarch.insight.probes import DEVICES, KINDS, Probe
 from axiarch.recipes.searchfile import SearchFile
 from axiarch.tui import messages
 from axiarch.tui.doing.context import Context
 from axiarch.tui.doing.sheet import put_on_sheet
 from axiarch.tui.doing.work import Steps, cancellable
 from axiarch.tui.widgets.choices import Choice, Choices
+from axiarch.tui.widgets.dialogs import Asked
 from axiarch.tui.widgets.probe import ProbeScreen
 
 _NAMES = {"rate": "Learning rate", "batch": "Batch size", "depth": "Depth", "noise": "Noise"}
@@ -24,14 +25,23 @@ def probe(c: Context) -> None:
                       f"{words[0].upper()}{words[1:]}.", ()) for kind, words in KINDS.items()]
     c.ask(Choices("Probe the recipe on the sheet with short trainings: some seconds, Esc cancels",
                   choices, "Enter starts it    Esc closes"),
-          lambda answer: _start(c, draft, answer))
+          lambda answer: _chosen(c, draft, list(KINDS)[int(answer.split()[1])] if answer else ""))
 
 
-def _start(c: Context, draft: SearchFile, answer: str | None) -> None:
-    if not answer:
+def _chosen(c: Context, draft: SearchFile, kind: str) -> None:
+    if kind == "batch":
+        here, *others = DEVICES
+        c.ask(Asked("Whose memory must a batch fit?",
+                    f"{here}, {'; '.join(others)}, or an amount such as 6 GiB", here, here),
+              lambda answer: _start(c, draft, kind, answer) if answer else None)
+    elif kind:
+        _start(c, draft, kind)
+
+
+def _start(c: Context, draft: SearchFile, kind: str, device: str = "this machine") -> None:
+    dataset = c.state.dataset
+    if dataset is None:
         return
-    kind, dataset = list(KINDS)[int(answer.split()[1])], c.state.dataset
-    assert dataset is not None
     if c.adding:
         c.post(messages.Noted("Other work is still under way."))
         return
@@ -39,7 +49,7 @@ def _start(c: Context, draft: SearchFile, answer: str | None) -> None:
     c.give_up.clear()
     steps = Steps(c)
     c.in_thread(lambda: cancellable(c, lambda: messages.Probed(draft, workflows.probe(
-        c.workspace, dataset, draft.space.base, kind, on_progress=steps))), "probe", False)
+        c.workspace, dataset, draft.space.base, kind, device, steps))), "probe", False)
 
 
 def probed(c: Context, message: messages.Probed) -> None:
