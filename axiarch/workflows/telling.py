@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 from dataclasses import dataclass
 
 import numpy as np
@@ -34,7 +35,12 @@ class ExamplePrediction:
     @property
     def right(self) -> bool:
         """Whether the likeliest class is the true one."""
-        return bool(self.shares) and self.shares[0][0] == self.truth
+        return self.finite and bool(self.shares) and self.shares[0][0] == self.truth
+
+    @property
+    def finite(self) -> bool:
+        """Whether it is a prediction at all: a training that diverged gives none."""
+        return all(map(math.isfinite, (self.amount, *(share for _, share in self.shares))))
 
 
 def example_predictions(snapshot: Snapshot, run: int) -> tuple[int, tuple[ExamplePrediction, ...]]:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 import unittest
 
 from textual.widgets import Input
@@ -9,12 +10,15 @@ from textual.widgets import Input
 from axiarch import workflows
 from axiarch.recipes.searchfile import MethodChoice, SearchFile
 from axiarch.recipes.space import space
+from axiarch.text import loss
 from axiarch.tui.plots.effects import draw_effects
 from axiarch.tui.plots.tradeoffs import draw_tradeoffs
 from axiarch.tui.views.ladder import LadderView
+from axiarch.tui.views.strips import Telling
 from axiarch.tui.widgets.choices import Choices
 from axiarch.tui.widgets.dialogs import Asked, Message
 from axiarch.tui.widgets.probe import ProbeScreen
+from axiarch.workflows.telling import ExamplePrediction
 from axiarch.workflows.trading import TradeOffs
 from tests.support import ring_workspace
 from tests.tui.test_app import AppCase, screen
@@ -111,6 +115,42 @@ class Improving(AppCase):
             await self.until(pilot, lambda: app.state.draft is not None
                              and app.state.draft.space.varied("learning_rate") is None)
             self.assertEqual(len(workflows.kept_probes(workspace)), 1)
+
+    async def test_every_epoch_is_listed_in_numbers(self) -> None:
+        workspace = ring_workspace(self.folder / "w")
+        slow = SearchFile("slow", "ring", space(SLOW), MethodChoice("grid"), 3, 2)
+        workflows.wait(workspace, workflows.start_search(workspace, slow, 2))
+        async with self.running(workspace) as (app, pilot):
+            await pilot.press("5", "left", "enter")
+            await self.shows(app, pilot, "Recipe 1, seed 1: every epoch in numbers")
+            s = app.state.snapshot
+            assert s is not None
+            first, other = (s.curves[r.id] for r in s.runs_of(1))
+            await self.shows(app, pilot, f" 7 {loss(first.validation[6]):>11}")
+            await pilot.press("right")
+            await self.shows(app, pilot, "Recipe 1, seed 2: every epoch in numbers")
+            await self.shows(app, pilot, f" 7 {loss(other.validation[6]):>11}")
+            await pilot.press("escape")
+            await self.until(pilot, lambda: len(app.screen_stack) == 1)
+
+    async def test_a_training_that_diverged_is_shown_in_every_view(self) -> None:
+        workspace = ring_workspace(self.folder / "w")
+        wild = SearchFile("wild", "ring", space({**SLOW, "optimiser": "sgd",
+                                                 "learning_rate": 1000.0, "width": 64,
+                                                 "depth": 4}), MethodChoice("grid"), 3, 1)
+        workflows.wait(workspace, workflows.start_search(workspace, wild, 1))
+        async with self.running(workspace) as (app, pilot):
+            for view in "3456":
+                await pilot.press(view)
+            await pilot.press("5")
+            await self.shows(app, pilot, "Training loss was not finite at step")
+            await pilot.press("enter")
+            await self.shows(app, pilot, "not finite  not finite  not finite")
+        infinite = ExamplePrediction(3, "in", (("in", math.inf), ("out", math.nan)))
+        self.assertFalse(infinite.right)
+        for each in infinite, ExamplePrediction(3, 0.5, amount=math.inf):
+            self.assertEqual("".join(text for text, _ in Telling()._said(each, 40)),
+                             " row 3    ✗ no finite prediction      ")
 
     async def test_a_probe_of_the_batch_size_asks_whose_memory(self) -> None:
         workspace = ring_workspace(self.folder / "w")

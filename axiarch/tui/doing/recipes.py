@@ -18,6 +18,7 @@ from axiarch.tui.views.ladder import LadderView
 from axiarch.tui.views.overlay import LETTERS
 from axiarch.tui.views.strips import StripsView
 from axiarch.tui.widgets.dialogs import Asked
+from axiarch.tui.widgets.epochs import EpochTable
 
 #: Most recipes that are drawn over one another.
 MOST_MARKED = 6
@@ -201,6 +202,18 @@ def say_whether_it_holds(c: Context, number: int) -> None:
             c.post(messages.Noted(str(each)))
 
     c.in_thread(job, "confirm")
+
+
+def epoch_table(c: Context) -> None:
+    """Show every epoch of the open recipe's runs in numbers."""
+    s = c.state.snapshot
+    runs, epoch = c.widget(StripsView).reading
+    if s is None or not runs:
+        c.post(messages.Noted("This recipe has not been trained yet."))
+        return
+    target = s.dataset.target
+    c.ask(EpochTable(c.state.open_recipe, runs, target.metrics, target.loss_name, epoch),
+          lambda _: None)
 
 
 def mark(c: Context) -> None:

@@ -106,10 +106,9 @@ class Paper(Drawing):
 
     def _gap(self, curves: list[tuple[str, Curve]], x: Scale, width: int, height: int,
              below: bool) -> Rows:
-        series = [
-            Series(_epochs(c),
-                   np.array(c.validation) - np.array(c.train_loss_eval), "warn") for _, c in curves
-        ]
+        with np.errstate(invalid="ignore"):  # both are infinite where a training diverged
+            series = [Series(_epochs(c), np.array(c.validation) - np.array(c.train_loss_eval),
+                             "warn") for _, c in curves]
         finite = np.concatenate([y.y for y in series])
         finite = finite[np.isfinite(finite)]
         top = float(np.quantile(finite, 0.98)) if finite.size else 1.0
@@ -379,6 +378,9 @@ class Telling(TallDrawing):
         return rows
 
     def _said(self, each: ExamplePrediction, width: int) -> Row:
+        if not each.finite:
+            return [(f" row {each.row}".ljust(10), "faint"),
+                    (fit("✗ no finite prediction", width - 10), "warn")]
         if not each.shares:
             text = f" row {each.row}: {number(float(each.truth))} predicted {number(each.amount)}"
             return [(fit(text, width), "ink")]
@@ -461,6 +463,14 @@ class StripsView(View):
         """Draw the marked recipes against epochs, steps or seconds."""
         self.set_class(True, "over")
         self.query_one(Overlay).turn()
+
+    @property
+    def reading(self) -> tuple[list[tuple[str, Curve]], int]:
+        """The curves of the open recipe's runs, and the epoch that is read."""
+        paper = self.query_one(Paper)
+        curves = paper.curves()
+        last = max((len(c) for _, c in curves), default=0)
+        return curves, min(paper.cursor or last, last)
 
     def move(self, by: int) -> None:
         """Move the reading cursor by epochs."""
