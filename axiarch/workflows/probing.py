@@ -6,7 +6,6 @@ from __future__ import annotations
 
 import contextlib
 import json
-import re
 from collections.abc import Callable
 from dataclasses import asdict
 from typing import Any
@@ -28,14 +27,13 @@ from axiarch.journal.read import JournalReader
 from axiarch.journal.records import ProbeRecord
 from axiarch.journal.workspace import Workspace
 from axiarch.journal.write import JournalWriter
+from axiarch.recipes.amounts import memory_amount
 from axiarch.recipes.recipe import Recipe
 from axiarch.runner.material import worker_room
 from axiarch.text import shown
 from axiarch.workflows.asking import ask
 from axiarch.workflows.drafting import network_shape
 
-#: Bytes above which an amount of memory is a slip of the keyboard.
-MOST_ROOM = 2**50
 _TYPES: dict[str, type[Probe]] = {
     "rate": RateProbe, "batch": BatchProbe, "depth": DepthProbe, "noise": NoiseProbe}
 
@@ -92,13 +90,8 @@ def _device_room(text: str) -> tuple[str, float]:
     """
     if text in DEVICES:
         return text, DEVICES[text] or worker_room(1)
-    from pydantic import ByteSize, TypeAdapter, ValidationError
-
-    room = 0
-    if re.fullmatch(r"\s*[\d.]+\s*\w*\s*", text):  # what stands behind an amount is not read
-        with contextlib.suppress(ValidationError, OverflowError):
-            room = int(TypeAdapter(ByteSize).validate_python(text))
-    if not 0 < room <= MOST_ROOM:
+    room = memory_amount(text)
+    if not room:
         raise InputError(f"{shown(text, 40)!r} is no device, and no amount of memory", "device",
                          "give an amount such as 6 GiB, or one of: " + "; ".join(DEVICES))
     return "as given", float(room)

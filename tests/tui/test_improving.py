@@ -149,8 +149,8 @@ class Improving(AppCase):
         infinite = ExamplePrediction(3, "in", (("in", math.inf), ("out", math.nan)))
         self.assertFalse(infinite.right)
         for each in infinite, ExamplePrediction(3, 0.5, amount=math.inf):
-            self.assertEqual("".join(text for text, _ in Telling()._said(each, 40)),
-                             " row 3    ✗ no finite prediction      ")
+            self.assertEqual("".join(text for text, _ in Telling()._said(each, 33)),
+                             " row 3    ✗ no finite prediction ")
 
     async def test_a_probe_of_the_batch_size_asks_whose_memory(self) -> None:
         workspace = ring_workspace(self.folder / "w")
