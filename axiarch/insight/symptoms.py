@@ -46,6 +46,8 @@ EXPLODED, EXPLODED_NORM = 100.0, 100.0
 #: Regularisers above these are strong enough to be why a training loss stays high.
 STRONG = {"dropout": 0.6, "l1": 2e-3, "l2": 1e-2, "weight_decay": 3.0, "input_noise": 0.8,
           "label_smoothing": 0.4, "mixup": 2.0}
+#: Regularisers that raise the loss which is measured while training.
+NOISY = ("dropout", "input_noise", "label_smoothing", "mixup")
 #: Training loss over that of a linear model, or over the best validation loss known, from which a
 #: network with hidden layers underfits.
 UNDERFIT_LINEAR, UNDERFIT_KNOWN = 0.95, 1.1
@@ -487,7 +489,13 @@ def single_unit(e: Evidence) -> Proposal | None:
 
 
 def regularisation_noise(e: Evidence) -> Proposal | None:
-    """The training loss is above the validation loss only because regularisation is on."""
+    """The training loss is above the validation loss only because regularisation is on.
+
+    Without any, it was measured while the weights still moved a lot: nothing to speak of.
+    """
+    if not any(e.recipe.real(name) > 0 for name in NOISY) and "drop" not in e.recipe.word(
+            "network"):
+        return None
     while_training = float(e.curve.train_loss[min(e.best[0], e.epochs) - 1])
     if not while_training > 1.05 * e.level or e.training_at_best >= e.level or is_stuck(e):
         return None

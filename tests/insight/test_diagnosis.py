@@ -55,6 +55,12 @@ class Symptoms(unittest.TestCase):
         self.assertEqual(names(evidence(falling(1.2, 0.5, 40))), [])
         self.assertEqual(names(evidence([])), [])
 
+    def test_only_what_is_in_use_is_called_the_reason(self) -> None:
+        for values, found in ({}, []), ({"mixup": 0.2}, ["noise"]), (
+                {"network": "16 drop 0.2"}, ["noise"]):
+            each = evidence([0.5] * 20, [0.45] * 20, values, noisy=[0.7] * 20)
+            self.assertEqual([n for n in names(each) if n == "noise"], found)
+
     def test_each_is_found_with_its_place(self) -> None:
         rng = np.random.default_rng(0)
         flat = [1.0] * 12
@@ -95,7 +101,7 @@ class Symptoms(unittest.TestCase):
             ("linear", evidence([0.7] * 20, [0.4] * 20, linear=0.69)),
             ("single_unit", evidence(flat, flat, {"width": 1, "normalisation": "layer"})),
             ("easier", evidence([0.5] * 12, [0.7] * 12)),
-            ("noise", evidence([0.5] * 20, [0.45] * 20, noisy=[0.7] * 20)),
+            ("noise", evidence([0.5] * 20, [0.45] * 20, {"dropout": 0.2}, noisy=[0.7] * 20)),
             ("lucky", evidence([*[0.6] * 15, 0.5, *[0.6] * 15], [0.55] * 31)),
             ("tiny_batches", evidence(good, None, {"batch_size": 2})),
         ]
