@@ -13,7 +13,7 @@ from axiarch.recipes.recipe import Recipe
 from axiarch.recipes.searchfile import MethodChoice, SearchFile
 from axiarch.recipes.space import Space
 from axiarch.runner.material import shape_of
-from axiarch.text import count, loss, number, seconds_text, share
+from axiarch.text import count, loss, measured, number, seconds_text, share, shown
 from axiarch.workflows.watching import Snapshot
 
 #: Seeds that the rungs of a ladder are trained on.
@@ -152,11 +152,14 @@ def tradeoffs_json(found: TradeOffs) -> dict[str, object]:
 
 
 def rung_name(s: Snapshot, row: Ranked) -> str:
-    """Return the size of a recipe's network in a few words."""
+    """Return the size of a recipe's network in a few words: that of its hidden layers, or of the
+    network line where that says more.
+    """
     recipe = s.recipes[row.recipe].recipe
-    depth = recipe.whole("depth")
-    if recipe.word("network") != "hidden":
-        return f"{depth} hidden, width {recipe.whole('width')}"
+    depth, line = recipe.whole("depth"), recipe.word("network")
+    if line != "hidden":
+        hidden = f" ({depth} of {recipe.whole('width')})" if "hidden" in line else ""
+        return f"{shown(line, 60)}{hidden}"
     if depth == 0:
         return "linear"
     if depth == 1:
@@ -182,7 +185,8 @@ def tradeoff_lines(found: TradeOffs) -> list[str]:
     best = {row.recipe for _, row in found.unbeaten}
     metric = s.dataset.target.metrics[0]
     head = f"{'':2}{'recipe':>7}{'parameters':>12}{'loss':>9}{'±':>8}{'training':>10}"
-    lines.append(f"{head}{metric[:10]:>11}{'jumps':>7}{'a run':>8}  network")
+    room = max(len(shown(metric, 20)), 8) + 2
+    lines.append(f"{head}{shown(metric, 20):>{room}}{'jumps':>8}{'a run':>9}  network")
     for each in found.rungs:
         row = each.row
         if not found.is_ladder and row.recipe not in best and row.recipe != knee_:
@@ -192,8 +196,9 @@ def tradeoff_lines(found: TradeOffs) -> list[str]:
         notes = rung_marks(each)
         lines.append(
             f"{mark:2}{'#' + str(row.recipe):>7}{number(row.parameters):>12}{loss(row.loss):>9}"
-            f"{half:>8}{loss(row.training):>10}{number(row.metrics[0], 3):>11}"
-            f"{share(each.roughness):>7}{seconds_text(row.seconds):>8}  {rung_name(s, row)}"
+            f"{half:>8}{loss(row.training):>10}"
+            f"{measured(metric, row.metrics[0]):>{room}}"
+            f"{share(each.roughness):>8}{seconds_text(row.seconds):>9}  {rung_name(s, row)}"
             f"{f' ({notes})' if notes else ''}")
     return lines
 
