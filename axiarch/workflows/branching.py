@@ -158,7 +158,9 @@ def _descent(s: Snapshot, depth: int) -> Descent:
 
 
 def gain_over_base(s: Snapshot) -> str:
-    """Say what a search brought over its base recipe."""
+    """Say what a search brought over its base recipe; nothing where it tried no other."""
+    if len(s.recipes) == 1:
+        return ""
     base = next((r for r in s.ranking.rows
                  if s.recipes[r.recipe].recipe == s.file.space.base), None)
     if base is None or not s.ranking.rows:

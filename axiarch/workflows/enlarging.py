@@ -13,7 +13,7 @@ from axiarch.journal.read import JournalReader
 from axiarch.journal.workspace import Workspace
 from axiarch.ranking.rows_needed import RowLaw, RowPoint, row_law
 from axiarch.recipes.recipe import Recipe
-from axiarch.recipes.searchfile import MethodChoice, SearchFile, read_search
+from axiarch.recipes.searchfile import Branch, MethodChoice, SearchFile, read_search
 from axiarch.recipes.space import Space
 from axiarch.text import loss, number
 from axiarch.workflows.adding import decided
@@ -87,7 +87,8 @@ def _with_rows(workspace: Workspace, data: Dataset, rows: int) -> Dataset:
 def _search(s: Snapshot, recipe: int, data: Dataset) -> SearchFile:
     name = f"recipe {recipe} of search {s.search.number} on {number(data.rows['train'])} rows"
     return replace(s.file, name=name, data=data.name, space=Space(s.recipes[recipe].recipe),
-                   method=MethodChoice("grid"), repeats=SEEDS, start=None, branch=None)
+                   method=MethodChoice("grid"), repeats=SEEDS, start=None,
+                   branch=Branch(s.search.number, recipe, "would more rows help?"))
 
 
 def more_rows(workspace: Workspace, s: Snapshot, recipe: int) -> MoreRows:

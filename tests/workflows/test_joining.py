@@ -8,6 +8,7 @@ from dataclasses import replace
 from axiarch.errors import InputError, TrainingError
 from axiarch.recipes.searchfile import USE, MethodChoice, SearchFile
 from axiarch.recipes.space import space
+from axiarch.workflows.branching import lineage
 from axiarch.workflows.enlarging import SHARES, more_rows, row_lines, row_searches
 from axiarch.workflows.joining import together, together_json, together_lines
 from tests.runner.test_runner import RunnerCase
@@ -72,6 +73,10 @@ class Rows(RunnerCase):
         self.assertLess(found.law.points[-1].loss, found.law.points[0].loss)
         self.assertIn(f"instead of {rows[-1]}", found.verdict())
         self.assertEqual(len(row_lines(found)), len(rows) + 2)
+        children = [each for each in lineage(self.workspace) if each.depth]
+        self.assertEqual(len(children), len(SHARES))
+        for each in children:  # one recipe was tried, and brought nothing over itself
+            self.assertEqual((each.reason, each.gain), ("would more rows help?", ""))
         again = row_searches(self.workspace, s, 1)
         self.assertEqual([f.data for f in again], [f.data for f in files])
 
