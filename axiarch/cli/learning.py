@@ -17,6 +17,7 @@ from axiarch.cli.options import (
 )
 from axiarch.cli.saying import print_json, say
 from axiarch.cli.searches import follow
+from axiarch.errors import InputError
 from axiarch.recipes.bounds import MOST_NUMBER
 from axiarch.text import moment, shown
 
@@ -58,6 +59,9 @@ def capacity(context: click.Context, recipe: int | None, number: int, start: boo
     """
     from axiarch import workflows
 
+    if recipe is not None and not start:
+        raise InputError("a recipe is the base of a ladder of capacity", "RECIPE",
+                         "climb it with --start, or name a search with --search")
     workspace = open_place(context, folder)
     snapshot = workflows.snapshot_of(workspace, number)
     code = 0

@@ -97,7 +97,7 @@ class TradeOffs:
         parts = [self._knee_words()]
         if self.is_ladder:
             parts += self._ladder_words()
-        else:
+        elif len(self.rows) > 1:
             parts.append(f"{count(len(self.unbeaten), 'recipe')} of {number(len(self.rows))} "
                          f"{'is' if len(self.unbeaten) == 1 else 'are'} beaten by no other in "
                          f"both loss and {COST_WORDS[self.cost]}.")

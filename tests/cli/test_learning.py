@@ -85,6 +85,8 @@ class Learning(CliCase):
             self.assertGreater((self.folder / f"t.{ending}").stat().st_size, 300)
         self.assertIn("knee", (self.folder / "t.csv").read_text(encoding="utf-8").split("\n")[0])
         self.cli("export", "tradeoffs", str(self.folder / "t.txt"), *self.work, code=2)
+        refused = self.cli("capacity", "1", *self.work, code=2).stderr
+        self.assertIn("climb it with --start, or name a search with --search", refused)
         said = self.cli("capacity", "1", "--start", *self.work).stdout
         self.assertIn("linear", said)
         self.assertIn("The knee is recipe", said)
