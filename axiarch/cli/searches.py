@@ -374,14 +374,12 @@ def seeds(context: click.Context, count: int | None, recipes: tuple[int, ...], n
     seeds as it takes to rule them out.
     """
     from axiarch import workflows
-    from axiarch.errors import TrainingError
     from axiarch.journal import inbox
 
     workspace, snapshot = opened(context, folder, number)
     chosen, more = workflows.seeds_wanted(snapshot, recipes, count or 0)
     if not chosen:
-        raise TrainingError("no run has ended yet", f"search "
-                            f"{snapshot.search.number}", "wait for the first results")
+        raise workflows.unranked(snapshot)
     number = workflows.steer_search(workspace, snapshot.search.number, inbox.Seeds(chosen, more))
     say(f"search {number} trains {counted(len(chosen), 'recipe')} on "
         f"{counted(more, 'more seed')}", error=as_json)

@@ -95,6 +95,7 @@ if TYPE_CHECKING:
         tradeoffs_json,
     )
     from axiarch.workflows.unsealing import open_seal, openings, score_of, score_words, trust
+    from axiarch.workflows.verdicts import unranked
     from axiarch.workflows.waiting import wait
     from axiarch.workflows.watching import Snapshot, Watcher, snapshot_of
 
@@ -140,6 +141,7 @@ _MODULES = {
     "trading": "TradeOffs ladder_from tradeoff_lines tradeoffs_json",
     "unsealing": "open_seal openings score_of score_words trust",
     "waiting": "wait",
+    "verdicts": "unranked",
     "watching": "Snapshot Watcher snapshot_of",
 }
 _HOME = {name: module for module, names in _MODULES.items() for name in names.split()}
@@ -251,6 +253,7 @@ __all__ = [
     "trust_cluster",
     "unbeaten",
     "unpack",
+    "unranked",
     "verify_model",
     "versions",
     "wait",

@@ -145,7 +145,7 @@ def explain(snapshot: Snapshot) -> KnobEffects:
         raise TrainingError("nothing varies in this search", where, "vary a knob on the sheet")
     losses = _losses(snapshot)
     if len(losses) < FEWEST:
-        raise TrainingError(f"{len(losses)} recipes with a result say nothing about knobs", where,
+        raise TrainingError(f"too few recipes to learn from: {len(losses)}", where,
                             f"train at least {FEWEST}")
     numbers = sorted(losses)
     cells = [_cells(knob) for knob in knobs]

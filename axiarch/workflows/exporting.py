@@ -26,6 +26,7 @@ from axiarch.recipes.searchfile import SearchFile, write_search
 from axiarch.runs.curve import Curve
 from axiarch.runs.steady import steady
 from axiarch.text import count, loss
+from axiarch.workflows.verdicts import unranked
 from axiarch.workflows.watching import Snapshot
 
 #: Curves drawn in the chart of a whole search.
@@ -193,14 +194,13 @@ def export_chart(snapshot: Snapshot, path: Path, force: bool = False) -> Path:
 
     Raises
     ------
-    InputError, WorkspaceReadOnly, WorkspaceMissing
+    InputError, WorkspaceReadOnly, TrainingError
     """
     from axiarch.export.figures import CHARTS, ladder_figure, save_figure
 
     check_place(path, CHARTS, force)
     if not snapshot.ranking.rows:
-        raise WorkspaceMissing("there is no ranking yet", f"search {snapshot.search.number}",
-                               "wait for a run to end")
+        raise unranked(snapshot)
     leader = snapshot.recipes[snapshot.ranking.rows[0].recipe].recipe
     rows = [(r, f"recipe {r.recipe}: " + (snapshot.recipes[r.recipe].apart(leader) or "leader"))
             for r in snapshot.ranking.rows]

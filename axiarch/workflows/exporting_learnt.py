@@ -11,6 +11,7 @@ from axiarch.text import shown
 from axiarch.workflows.explaining import explain
 from axiarch.workflows.exporting import baselines_of
 from axiarch.workflows.trading import COST_WORDS, COSTS, TradeOffs, rung_name
+from axiarch.workflows.verdicts import unranked
 from axiarch.workflows.watching import Snapshot
 
 #: Endings of charts, and of tables.
@@ -24,7 +25,7 @@ def export_tradeoffs(s: Snapshot, path: Path, cost: str = "parameters", force: b
 
     Raises
     ------
-    InputError, WorkspaceReadOnly
+    InputError, WorkspaceReadOnly, TrainingError
     """
     check_place(path, ENDINGS, force)
     if cost not in COSTS:
@@ -32,8 +33,7 @@ def export_tradeoffs(s: Snapshot, path: Path, cost: str = "parameters", force: b
                          f"give one of {', '.join(COSTS)}")
     found = TradeOffs(s, cost)
     if not found.rows:
-        raise InputError("no recipe is ranked yet", f"search {s.search.number}",
-                         "wait for the first results")
+        raise unranked(s)
     if path.suffix == ".csv":
         best = {row.recipe for _, row in found.unbeaten}
         knee = found.knee[0].recipe if found.knee else 0

@@ -13,6 +13,7 @@ from axiarch.recipes.constraints import parse_constraint
 from axiarch.recipes.fields import FIELDS
 from axiarch.recipes.notation import parse_range
 from axiarch.text import count, duration, loss, number, shown
+from axiarch.workflows.verdicts import unranked
 from axiarch.workflows.watching import Snapshot
 
 #: Whether a recipe is listed.
@@ -98,13 +99,12 @@ def cheapest(snapshot: Snapshot) -> tuple[int, str]:
 
     Raises
     ------
-    InputError
+    TrainingError
         If nothing is ranked.
     """
     tied = snapshot.ranking.tied
     if not tied:
-        raise InputError("no recipe is ranked yet", f"search {snapshot.search.number}",
-                         "wait for the first results")
+        raise unranked(snapshot)
     leader = tied[0]
     best = min(tied, key=lambda row: (row.parameters, row.seconds, row.place))
     if len(tied) == 1:

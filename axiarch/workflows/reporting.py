@@ -10,7 +10,7 @@ from typing import Any
 
 from axiarch import __version__
 from axiarch.data.baseline import Baseline
-from axiarch.errors import AxiarchError, TrainingError, WorkspaceMissing
+from axiarch.errors import AxiarchError, TrainingError
 from axiarch.export import figures
 from axiarch.export.report import (
     Block,
@@ -33,7 +33,7 @@ from axiarch.workflows.confirming import Confirmation, confirmations
 from axiarch.workflows.exporting import baselines_of
 from axiarch.workflows.judging import judge_recipe
 from axiarch.workflows.unsealing import score_of, trust
-from axiarch.workflows.verdicts import ranking_verdict
+from axiarch.workflows.verdicts import ranking_verdict, unranked
 from axiarch.workflows.watching import Snapshot
 
 #: Recipes that a report lists, and curves that it draws.
@@ -55,7 +55,7 @@ def export_report(workspace: Workspace, snapshot: Snapshot, path: Path, recipe: 
 
     Raises
     ------
-    WorkspaceMissing
+    TrainingError
         If there is no ranking yet.
     InputError, WorkspaceReadOnly
     """
@@ -65,8 +65,7 @@ def export_report(workspace: Workspace, snapshot: Snapshot, path: Path, recipe: 
 def report_of(workspace: Workspace, snapshot: Snapshot, recipe: int = 0) -> Report:
     """Return the report of a search."""
     if not snapshot.ranking.rows:
-        raise WorkspaceMissing("there is no ranking yet", f"search {snapshot.search.number}",
-                               "wait for a run to end")
+        raise unranked(snapshot)
     chosen = recipe or snapshot.ranking.rows[0].recipe
     if chosen not in snapshot.recipes:
         raise TrainingError(f"there is no recipe {chosen}", f"search {snapshot.search.number}",

@@ -14,6 +14,7 @@ from axiarch.recipes.searchfile import MethodChoice, SearchFile
 from axiarch.recipes.space import Space
 from axiarch.runner.material import shape_of
 from axiarch.text import count, loss, measured, number, seconds_text, share, shown
+from axiarch.workflows.verdicts import ranking_verdict
 from axiarch.workflows.watching import Snapshot
 
 #: Seeds that the rungs of a ladder are trained on.
@@ -93,7 +94,7 @@ class TradeOffs:
         """Say where the knee is and what more capacity brings."""
         s = self.snapshot
         if not self.rows:
-            return "No recipe is ranked yet."
+            return ranking_verdict(s)
         parts = [self._knee_words()]
         if self.is_ladder:
             parts += self._ladder_words()

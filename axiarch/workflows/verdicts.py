@@ -7,6 +7,7 @@ from functools import lru_cache
 
 from axiarch.data.dataset import Dataset
 from axiarch.engine.stopping import StoppingState
+from axiarch.errors import TrainingError
 from axiarch.insight.forecast import Forecast
 from axiarch.ranking.rank import Ranked
 from axiarch.recipes.recipe import Recipe
@@ -14,6 +15,18 @@ from axiarch.recipes.searchfile import SearchFile
 from axiarch.runs.epoch import Epoch
 from axiarch.text import count, duration, loss, measured, memory, number, shown, span, time_left
 from axiarch.workflows.watching import Snapshot
+
+
+def unranked(s: Snapshot) -> TrainingError:
+    """Return the error of a search that has no ranking, with what can be done about it."""
+    number_ = s.search.number
+    if s.ranking.broken:
+        return TrainingError("no recipe has a result: all runs diverged or failed",
+                             f"search {number_}", "see what is wrong: axiarch diagnose "
+                             f"{s.ranking.broken[0]} --search {number_}")
+    return TrainingError("no run has ended yet", f"search {number_}",
+                         f"resume it: axiarch resume {number_}" if s.over else
+                         "wait for the first results")
 
 
 def ranking_verdict(s: Snapshot) -> str:

@@ -75,6 +75,18 @@ class Learning(CliCase):
         self.assertIn("no note holds that", self.cli("notes", "deep", *self.work).stdout)
         self.cli("note", "x", "--recipe", "99", *self.work, code=3)
 
+    def test_a_search_without_a_result_says_what_can_be_done(self) -> None:
+        wild = BAD.replace("1e-6", "1000.0\noptimiser = 'sgd'\ndepth = 4")
+        (self.folder / "wild.toml").write_text(wild, encoding="utf-8")
+        self.cli("search", str(self.folder / "wild.toml"), *self.work)
+        page = str(self.folder / "page.html")
+        for words in ("report", page), ("seeds", "1"), ("export", "chart", page[:-4] + "svg"):
+            said = self.cli(*words, *self.work, code=4).stderr
+            self.assertIn("all runs diverged or failed", said)
+            self.assertIn("axiarch diagnose 1 --search 2", said)
+        self.assertIn("diverged", self.cli("diagnose", "1", "--search", "2", *self.work).stdout)
+        self.assertIn("No recipe has a result", self.cli("capacity", *self.work).stdout)
+
     def test_a_ladder_of_capacity(self) -> None:
         shown = self.cli("capacity", *self.work).stdout
         self.assertIn("beaten by no other", shown)

@@ -252,7 +252,7 @@ class AtTheKeyboard(AppCase):
     async def test_which_knobs_matter_is_shown_or_said_why_not(self) -> None:
         async with self.running(self.searched()) as (app, pilot):
             await pilot.press("4", "f")
-            await self.shows(app, pilot, "say nothing about knobs")
+            await self.shows(app, pilot, "too few recipes to learn from")
             await pilot.press("f")
             await self.shows(app, pilot, "differs from the leader in")
 
