@@ -111,7 +111,9 @@ def _replicate(s: Snapshot, repeat: int, first: Snapshot) -> int:
 
 
 def together_lines(found: Together, most: int = 15) -> list[str]:
-    """Return the ranking as lines of text."""
+    """Return the ranking as lines of text; none where nothing is ranked."""
+    if not found.ranking.rows:
+        return []
     lines = [f"{'place':>5} {'search:recipe':<16}{'loss':>9}{'±':>8}{'seeds':>6}  standing"]
     shown = found.ranking.rows[:most]
     for row in shown:
