@@ -33,7 +33,7 @@ def guarded(command: Callable[..., int | None]) -> Callable[..., None]:
 
     @wraps(command)
     def run(*args: Any, **kwargs: Any) -> None:
-        from axiarch.cli.saying import print_error
+        from axiarch.cli.saying import print_error, say
 
         try:
             code = command(*args, **kwargs) or 0
@@ -43,6 +43,7 @@ def guarded(command: Callable[..., int | None]) -> Callable[..., None]:
             _tell(partial(print_error, error))
         except KeyboardInterrupt:
             code = INTERRUPTED
+            _tell(partial(say, "stopped", error=True))
         except BrokenPipeError:
             code = UNREAD
         except OSError as error:
