@@ -57,8 +57,14 @@ _Record = TypeVar("_Record")
 
 
 @contextlib.contextmanager
-def guarded(path: Path) -> Iterator[None]:
+def guarded(path: Path, use: str = "") -> Iterator[None]:
     """Turn what a damaged or hostile journal makes of reading into one error with its place.
+
+    Parameters
+    ----------
+    path : Path
+    use : str, optional
+        What is done with what was read, such as ``ranked``: an error there may be ours as well.
 
     Raises
     ------
@@ -73,7 +79,12 @@ def guarded(path: Path) -> Iterator[None]:
         raise damaged(path, error) from None
     except (ValueError, TypeError, KeyError, IndexError, ArithmeticError, AttributeError,
             RecursionError, InputError) as error:
-        raise damaged(path, error) from None
+        if not use:
+            raise damaged(path, error) from None
+        raise WorkspaceError(
+            f"what the journal holds cannot be {use}: {shown(error, 120) or type(error).__name__}",
+            shown(path), "if nobody has changed the journal, this is a fault of axiarch: report "
+            "it; nothing is lost, and axiarch rescue NEW_FOLDER saves what can be read") from None
 
 
 def damaged(path: Path, why: object) -> WorkspaceError:

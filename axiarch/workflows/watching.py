@@ -276,9 +276,10 @@ class Watcher:
         rows = self._reader.row_losses(self.number, self._rows)
         self._rows |= {run: each for run, each in rows.items() if self._fits(run, each, dataset)}
         results, broken = self._results()
-        self._ranking = self._rank(results, broken, file, dataset)
-        self._skill = skill(self._ranking, results, dataset)
-        _ = self._ranking.advice  # worked out here, not where the interface first asks for it
+        with guarded(self.workspace.journal, "ranked"):
+            self._ranking = self._rank(results, broken, file, dataset)
+            self._skill = skill(self._ranking, results, dataset)
+            _ = self._ranking.advice  # worked out here, not where the interface first asks
         self._stale = False
         self._ranked_at = time.monotonic()
         self._rank_cost = self._ranked_at - started

@@ -11,6 +11,7 @@ import shutil
 import sqlite3
 import unittest
 from pathlib import Path
+from unittest import mock
 
 from axiarch import workflows
 from axiarch.errors import AxiarchError, WorkspaceError
@@ -55,6 +56,16 @@ class Finished(FolderCase):
         except AxiarchError as error:
             self.assertTrue(error.what and error.where)
             self.assertEqual(error.exit_code, 3)
+
+
+class Ours(Finished):
+    def test_a_fault_of_ranking_is_not_called_damage(self) -> None:
+        with mock.patch("axiarch.workflows.watching.rank", side_effect=IndexError("index 0")), \
+                self.assertRaisesRegex(WorkspaceError, "cannot be ranked: index 0") as raised:
+            workflows.snapshot_of(self.workspace)
+        self.assertIn("a fault of axiarch", raised.exception.remedy)
+        workflows.rescue(self.workspace.folder, self.folder / "new")  # the remedy, to the letter
+        self.assertTrue(workflows.snapshot_of(Workspace.open(self.folder / "new")).ranking.rows)
 
 
 class Hostile(Finished):
