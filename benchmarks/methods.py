@@ -126,7 +126,7 @@ class _Account:
             self.trail.append((self.spent, self._surface.truth(recipe)))
 
     def at(self, epochs: int) -> float:
-        """Return the true loss of what would be chosen after so many epochs."""
+        """Return the true loss of the recipe that would be chosen after this many epochs."""
         return next((loss for spent, loss in reversed(self.trail) if spent <= epochs), math.inf)
 
 

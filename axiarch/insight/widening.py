@@ -1,4 +1,4 @@
-"""Ranges that go on beyond an end where the best recipes stand."""
+"""Ranges widened past an end at which the best recipes stand."""
 
 from __future__ import annotations
 
