@@ -78,7 +78,7 @@ class Batches(unittest.TestCase):
     def test_what_does_not_fit_is_left_out(self) -> None:
         probe = sizes({8: 0.6, 16: 0.5, 32: 0.5, 64: 0.4}, room=33_000)
         self.assertEqual([p.size for p in probe.fits], [8, 16, 32])
-        self.assertIn("up to 32 rows fit", probe.verdict())
+        self.assertIn("Up to 32 rows fit", probe.verdict())
         self.assertIsNone(sizes({8: 0.6}, room=1).proposal())
         self.assertIn("No batch size fits", sizes({8: 0.6}, room=1).verdict())
 
