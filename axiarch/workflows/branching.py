@@ -13,6 +13,7 @@ from axiarch.recipes.searchfile import Branch, MethodChoice, SearchFile, read_se
 from axiarch.recipes.space import Space
 from axiarch.text import count, duration, loss, number, shown
 from axiarch.workflows.diagnosing import changes_of, diagnosis
+from axiarch.workflows.verdicts import unknown_recipe
 from axiarch.workflows.watching import Snapshot, snapshot_of
 
 #: Recipes that a follow-up search tries, and seeds it trains the best on.
@@ -31,8 +32,7 @@ def branch(s: Snapshot, recipe: int, proposal: Proposal, change: Change) -> Sear
         If nothing would change.
     """
     if recipe not in s.recipes:
-        raise TrainingError(f"there is no recipe {recipe}", f"search {s.search.number}",
-                            "see the ranking")
+        raise unknown_recipe(s, recipe)
     base = s.recipes[recipe].recipe
     knobs = change.branch(base)
     if not knobs:

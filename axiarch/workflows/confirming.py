@@ -15,6 +15,7 @@ from axiarch.journal.workspace import Workspace
 from axiarch.recipes.searchfile import MethodChoice, SearchFile, read_search
 from axiarch.recipes.space import Space
 from axiarch.text import count, loss
+from axiarch.workflows.verdicts import unknown_recipe
 from axiarch.workflows.watching import Snapshot, snapshot_of
 
 #: Seeds that a recipe is confirmed on, unless others are asked for.
@@ -85,8 +86,7 @@ def confirming_search(workspace: Workspace,
         If there is no such recipe.
     """
     if recipe not in snapshot.recipes:
-        raise TrainingError(f"there is no recipe {recipe}", f"search {snapshot.search.number}",
-                            "see axiarch ranking")
+        raise unknown_recipe(snapshot, recipe)
     if snapshot.recipes[recipe].origin:
         raise TrainingError(
             f"recipe {recipe} was trained elsewhere: its settings here may be others",

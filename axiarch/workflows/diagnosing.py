@@ -8,7 +8,6 @@ import numpy as np
 from numpy.typing import NDArray
 
 from axiarch.data.dataset import Dataset
-from axiarch.errors import TrainingError
 from axiarch.insight.diagnosis import diagnose_runs
 from axiarch.insight.evidence import Evidence
 from axiarch.insight.proposal import HARMLESS, Change, Proposal, Sure
@@ -16,6 +15,7 @@ from axiarch.journal.records import RunRecord
 from axiarch.ranking.capacity import knee
 from axiarch.runs.rows import kept_rows
 from axiarch.text import count, number
+from axiarch.workflows.verdicts import unknown_recipe
 from axiarch.workflows.watching import Snapshot
 
 #: A network is larger than it need be where one of this share of its size is tied with it.
@@ -33,8 +33,7 @@ def diagnosis(s: Snapshot, recipe: int) -> tuple[Proposal, ...]:
         If there is no such recipe.
     """
     if recipe not in s.recipes:
-        raise TrainingError(f"there is no recipe {recipe}", f"search {s.search.number}",
-                            "see the ranking")
+        raise unknown_recipe(s, recipe)
     if s.recipes[recipe].origin:
         return ()
     runs = [run for run in s.runs_of(recipe) if s.curves.get(run.id)]

@@ -18,6 +18,7 @@ from axiarch.recipes.space import Space
 from axiarch.text import loss, number
 from axiarch.workflows.adding import decided
 from axiarch.workflows.branching import gain_over_base
+from axiarch.workflows.verdicts import unknown_recipe
 from axiarch.workflows.watching import Snapshot, snapshot_of
 
 #: Shares of the training rows that the recipe is trained on, seeds of each, and rows at the least.
@@ -63,8 +64,7 @@ def row_searches(workspace: Workspace, s: Snapshot, recipe: int) -> list[SearchF
         If there is no such recipe, or too few rows.
     """
     if recipe not in s.recipes:
-        raise TrainingError(f"there is no recipe {recipe}", f"search {s.search.number}",
-                            "see the ranking")
+        raise unknown_recipe(s, recipe)
     if not any(row.recipe == recipe for row in s.ranking.rows):
         raise TrainingError(f"recipe {recipe} has no result", f"search {s.search.number}",
                             "choose one that has been trained to its end")

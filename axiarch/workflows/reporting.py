@@ -10,7 +10,7 @@ from typing import Any
 
 from axiarch import __version__
 from axiarch.data.baseline import Baseline
-from axiarch.errors import AxiarchError, TrainingError
+from axiarch.errors import AxiarchError
 from axiarch.export import figures
 from axiarch.export.report import (
     Block,
@@ -33,7 +33,7 @@ from axiarch.workflows.confirming import Confirmation, confirmations
 from axiarch.workflows.exporting import baselines_of
 from axiarch.workflows.judging import judge_recipe
 from axiarch.workflows.unsealing import score_of, trust
-from axiarch.workflows.verdicts import ranking_verdict, unranked
+from axiarch.workflows.verdicts import ranking_verdict, unknown_recipe, unranked
 from axiarch.workflows.watching import Snapshot
 
 #: Recipes that a report lists, and curves that it draws.
@@ -68,8 +68,7 @@ def report_of(workspace: Workspace, snapshot: Snapshot, recipe: int = 0) -> Repo
         raise unranked(snapshot)
     chosen = recipe or snapshot.ranking.rows[0].recipe
     if chosen not in snapshot.recipes:
-        raise TrainingError(f"there is no recipe {chosen}", f"search {snapshot.search.number}",
-                            "see axiarch ranking")
+        raise unknown_recipe(snapshot, chosen)
     found = _predictions(workspace, snapshot, chosen)
     again = confirmations(workspace, snapshot, chosen)
     blocks = [

@@ -6,7 +6,7 @@ from collections.abc import Callable
 from dataclasses import dataclass, replace
 from functools import cached_property
 
-from axiarch.errors import InputError, TrainingError
+from axiarch.errors import InputError
 from axiarch.ranking.capacity import Rung, knee, rung
 from axiarch.ranking.rank import Difference, Ranked
 from axiarch.recipes.recipe import Recipe
@@ -14,7 +14,7 @@ from axiarch.recipes.searchfile import MethodChoice, SearchFile
 from axiarch.recipes.space import Space
 from axiarch.runner.material import shape_of
 from axiarch.text import count, loss, measured, number, seconds_text, share, shown
-from axiarch.workflows.verdicts import ranking_verdict
+from axiarch.workflows.verdicts import ranking_verdict, unknown_recipe, unranked
 from axiarch.workflows.watching import Snapshot
 
 #: Seeds that the rungs of a ladder are trained on.
@@ -228,11 +228,11 @@ def ladder_from(snapshot: Snapshot, recipe: int = 0) -> SearchFile:
     TrainingError
         If there is no such recipe.
     """
-    if not recipe and snapshot.ranking.rows:
-        recipe = snapshot.ranking.rows[0].recipe
+    if not recipe and not snapshot.ranking.rows:
+        raise unranked(snapshot)
+    recipe = recipe or snapshot.ranking.rows[0].recipe
     if recipe not in snapshot.recipes:
-        raise TrainingError(f"there is no recipe {recipe}" if recipe else "no recipe is ranked yet",
-                            f"search {snapshot.search.number}", "see the ranking")
+        raise unknown_recipe(snapshot, recipe)
     return capacity_search(snapshot.file, snapshot.recipes[recipe].recipe)
 
 

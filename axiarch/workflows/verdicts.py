@@ -29,6 +29,12 @@ def unranked(s: Snapshot) -> TrainingError:
                          "wait for the first results")
 
 
+def unknown_recipe(s: Snapshot, recipe: int) -> TrainingError:
+    """Return the error of a recipe that a search does not have."""
+    return TrainingError(f"there is no recipe {recipe}", f"search {s.search.number}",
+                         f"see axiarch ranking {s.search.number}")
+
+
 def ranking_verdict(s: Snapshot) -> str:
     """Say who leads, by how much over the base recipe and the baseline, and who is tied."""
     rows = s.ranking.rows

@@ -80,7 +80,8 @@ class Learning(CliCase):
         (self.folder / "wild.toml").write_text(wild, encoding="utf-8")
         self.cli("search", str(self.folder / "wild.toml"), *self.work)
         page = str(self.folder / "page.html")
-        for words in ("report", page), ("seeds", "1"), ("export", "chart", page[:-4] + "svg"):
+        for words in (("report", page), ("capacity", "--start"), ("seeds", "1"),
+                      ("export", "chart", page[:-4] + "svg")):
             said = self.cli(*words, *self.work, code=4).stderr
             self.assertIn("all runs diverged or failed", said)
             self.assertIn("axiarch diagnose 1 --search 2", said)
