@@ -35,7 +35,7 @@ ALLOWED: dict[str, set[str]] = {
 #: Front ends import workflows and these modules of plain values.
 VALUES = {
     "axiarch.data.checks", "axiarch.data.columns", "axiarch.data.dataset", "axiarch.data.findings",
-    "axiarch.data.baseline",
+    "axiarch.data.baseline", "axiarch.data.decisions", "axiarch.data.toggles",
     "axiarch.data.plan", "axiarch.data.reading", "axiarch.data.table", "axiarch.journal.records",
     "axiarch.insight.forecast", "axiarch.insight.probes", "axiarch.insight.proposal",
     "axiarch.insight.recipe_warnings", "axiarch.journal.inbox",

@@ -255,6 +255,30 @@ def data_show(context: click.Context, name: str, folder: Path | None, as_json: b
     _print_data(found, as_json, len(workflows.openings(workspace, found)))
 
 
+@data.command("change")
+@click.argument("which", type=click.IntRange(1, MOST_NUMBER), metavar="NUMBER")
+@click.argument("name", default="")
+@workspace_option
+@json_option
+@click.pass_context
+@guarded
+def data_change(context: click.Context, which: int, name: str, folder: Path | None,
+                as_json: bool) -> None:
+    """Make a change that the checks of a data set propose, by its number in axiarch data show.
+
+    The data set stays as it is; the change makes a new one beside it.
+    """
+    from axiarch import workflows
+
+    workspace = open_place(context, folder)
+    before = workflows.data_set(workspace, name)
+    decision, made = workflows.decide(workspace, before, which)
+    if not as_json:
+        say(f"{decision.words}: {', '.join(decision.preview(before.plan))}")
+        say(f"the new data set is {made.name}; {before.name} stays as it is")
+    _print_data(made, as_json, len(workflows.openings(workspace, made)))
+
+
 @data.command("open-seal")
 @click.argument("name", default="")
 @click.option("--reason",

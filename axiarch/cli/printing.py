@@ -5,6 +5,7 @@ programs.
 from __future__ import annotations
 
 from collections.abc import Callable, Sequence
+from dataclasses import asdict
 from typing import TYPE_CHECKING, Any
 
 from rich.cells import set_cell_size
@@ -12,6 +13,7 @@ from rich.cells import set_cell_size
 from axiarch.cli.saying import say
 from axiarch.data.baseline import Baseline
 from axiarch.data.dataset import Dataset
+from axiarch.data.findings import grave
 from axiarch.insight.forecast import Forecast
 from axiarch.journal.records import OpeningRecord
 from axiarch.ranking.rank import STANDING_WORDS
@@ -27,6 +29,7 @@ from axiarch.text import (
     span,
     time_left,
 )
+from axiarch.workflows.deciding import data_proposals, proposal_lines
 from axiarch.workflows.watching import Snapshot
 
 if TYPE_CHECKING:
@@ -63,8 +66,8 @@ def data_json(data: Dataset, openings: int = 0) -> dict[str, Any]:
         "noise": baseline_json(data, data.noise_floor),
         "read_as": data.how,
         "findings": [{
-            "kind": f.kind, "column": f.column, "evidence": f.evidence, "remedy": f.remedy,
-            "grave": f.grave
+            "kind": f.name, "column": f.column, "evidence": f.evidence, "remedy": f.advice,
+            "grave": grave(f), "sure": str(f.sure), "changes": [asdict(c) for c in f.changes]
         } for f in data.findings],
         "columns": [{
             "name": c.name, "kind": c.kind, "role": c.role, "reason": c.reason,
@@ -114,9 +117,13 @@ def print_data(data: Dataset, openings: int = 0) -> None:
         say(f"  read as  {data.how}")
     for finding in data.findings:
         about = f" in {shown(finding.column, 40)}" if finding.column else ""
-        say(f"  {'!' if finding.grave else 'note':<9}{finding.kind}{about}: {finding.evidence}; "
-            f"{finding.remedy}"
-            )
+        say(f"  {'!' if grave(finding) else 'note':<9}{finding.name}{about}: {finding.evidence}; "
+            f"{finding.advice}")
+    changes = proposal_lines(data_proposals(data), data)
+    if changes:
+        say("  Proposed changes; make one with: axiarch data change NUMBER")
+        for line in changes:
+            say(f"    {line}")
     columns = sorted(data.columns, key=lambda c: ("target", "input", "ignored").index(c.role))
     for column in columns[:MOST_COLUMNS] if len(columns) > MOST_COLUMNS else data.columns:
         gaps = f", {share(column.missing / column.rows)} missing" if column.missing else ""

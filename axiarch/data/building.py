@@ -5,7 +5,7 @@ convert the columns, give them roles, learn encodings, write, check.
 from __future__ import annotations
 
 import json
-from collections.abc import Callable, Mapping
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, replace
 from pathlib import Path
 
@@ -108,7 +108,7 @@ def build_dataset(table: Table,
             folds.append(fold)
             draft.keep_reference(i, reference)
         on_progress("checking", 0.0)
-        findings = _findings(converted, division[0], folds[0], written[0], roles, plan, conversions)
+        findings = _findings(converted, division, folds[0], written[0], roles, plan, conversions)
         origin = origin or Origin()
         dataset = Dataset(
             folder=folder, name=name, source=origin.source, how=origin.how, fingerprint="",
@@ -187,20 +187,22 @@ def _fold(encoding: Encoding, arrays: FoldArrays) -> tuple[Fold, NDArray[np.floa
     return fold, reference
 
 
-def _findings(table: Table, parts: Parts, fold: Fold, arrays: FoldArrays,
+def _findings(table: Table, division: Sequence[Parts], fold: Fold, arrays: FoldArrays,
               roles: Mapping[str, tuple[Role, str]], plan: DataPlan,
               conversions: Mapping[str, Conversion]) -> tuple[Finding, ...]:
     """Return what is suspicious about the first fold."""
     if plan.split.all_open:
         return (ALL_OPEN,)
-    by = plan.split
+    parts = division[0]
+    validated = np.unique(np.concatenate([each.validation for each in division]))
     return check(CheckInput(
         table=table, rows=np.union1d(parts.train, parts.validation), encoding=fold.encoding,
         train=parts.train, validation=parts.validation, inputs=arrays.inputs,
         targets=arrays.targets, linear=fold.linear, guess=fold.baseline.loss,
         constant=tuple(name for name, (_, reason) in roles.items()
                        if reason.startswith("the same in every row")),
-        split_by_chance=not (by.group or by.order or by.part), conversions=conversions))
+        split=plan.split, validated=len(validated) if len(division) > 1 else 0,
+        conversions=conversions))
 
 
 def _row_counts(aim: Aim, parts: Parts, open_rows: Rows) -> dict[str, int]:

@@ -12,8 +12,9 @@ import numpy as np
 from numpy.typing import NDArray
 
 from axiarch.data.checksums import row_hashes
+from axiarch.data.decisions import Decision, ignore_column
 from axiarch.data.encoding import NumberCode, PictureCode, as_floats
-from axiarch.data.findings import CheckInput, Finding, option
+from axiarch.data.findings import CheckInput, Finding, finding, grave, option
 from axiarch.data.leaks import leaks
 from axiarch.text import count, loss, number, share, shown
 
@@ -33,6 +34,10 @@ SKEWED = 2.0
 IMBALANCE = 10.0
 #: Fewer validation rows of a class than this tell nothing about it.
 FEW_ROWS = 10
+#: Folds that are proposed, and rows more than just enough.
+_FOLDS, _SPARE = 5, 1.1
+#: Validation and test together take at most this share of the rows: the rest must train.
+_MOST_SHARE = 0.5
 #: Numbers of the encoded inputs looked at together.
 _NUMBERS = 4_000_000
 #: A validation value so many training spreads from the training mean is far outside what was learnt
@@ -62,10 +67,11 @@ def _duplicates(given: CheckInput) -> list[Finding]:
     part = twice / len(given.validation)
     cure = ("keep equal rows together in one part: key j, or --keep-equal-rows"
             if given.split_by_chance else "check how the parts were chosen")
+    together = Decision("Keep rows with the same inputs in one part", "equal rows")
+    changes = (together,) if given.split_by_chance else ()
     return [
-        Finding(
-            "duplicates", "", f"{count(twice, 'validation row')} ({share(part)}) have the same "
-            "inputs as a training row, and too many to be an accident", cure)
+        finding("duplicates", f"{count(twice, 'validation row')} ({share(part)}) have the same "
+                "inputs as a training row, and too many to be an accident", cure, "", changes)
     ]
 
 
@@ -86,8 +92,26 @@ def _surprise(given: CheckInput, rows: NDArray[np.int64]) -> NDArray[np.float64]
 
 
 def _validation_counts(given: CheckInput) -> NDArray[np.int64]:
-    return np.bincount(given.targets["validation"].astype(np.int64),
-                       minlength=len(given.encoding.target.classes))
+    """Count the validation rows of each class (C,), of all folds where there are several."""
+    labels = given.targets["validation"]
+    if given.validated:
+        labels = np.concatenate([labels, given.targets["train"]])
+    return np.bincount(labels.astype(np.int64), minlength=len(given.encoding.target.classes))
+
+
+def _more_validation(given: CheckInput, times: float, folds_do: bool) -> tuple[Decision, ...]:
+    """Return the decisions that give validation so many times its rows: a larger share where
+    enough rows are left to train on, and folds where `folds_do`.
+    """
+    split = given.split
+    wanted = math.ceil(100 * split.validation * times) / 100
+    larger = Decision(f"Give validation a share of {wanted:g} of the rows", "validation",
+                      value=f"{wanted:g}")
+    folded = Decision(f"Validate on {_FOLDS} folds, so that every row outside the test part does",
+                      "folds", value=str(_FOLDS))
+    fits = not split.part and not split.folds and wanted + split.test <= _MOST_SHARE
+    folds = not split.part and not split.folds and folds_do
+    return ((larger,) if fits else ()) + ((folded,) if folds else ())
 
 
 def _classes(given: CheckInput) -> list[Finding]:
@@ -99,11 +123,14 @@ def _classes(given: CheckInput) -> list[Finding]:
         return []
     named = ", ".join(f"{shown(name, 20)} ({n})" for name, n in few[:5])
     more = f" and {len(few) - 5} more" if len(few) > 5 else ""
+    train = np.bincount(given.targets["train"].astype(np.int64), minlength=len(counts))
+    rarest = max(int(counts.min()), 1)
+    changes = _more_validation(given, _SPARE * FEW_ROWS / rarest,
+                               int((counts + train).min()) >= FEW_ROWS)
     return [
-        Finding(
-            "few rows", "",
-            f"{count(len(few), 'class', 'classes')} with fewer than {FEW_ROWS} validation "
-            f"rows: {named}{more}", "gather more, pool classes, or give validation a larger share")
+        finding("few rows", f"{count(len(few), 'class', 'classes')} with fewer than {FEW_ROWS} "
+                f"validation rows: {named}{more}",
+                "gather more, pool classes, or give validation a larger share", "", changes)
     ]
 
 
@@ -117,8 +144,10 @@ def _case(given: CheckInput) -> list[Finding]:
         return []
     named = "; ".join(", ".join(repr(shown(n, 20)) for n in names) for names in alike[:4])
     target = given.encoding.target.columns[0]
-    return [Finding("letter case", target, f"classes that differ only in case: {named}",
-                    "if they mean the same, merge them: key u" + option("merge-case", target))]
+    return [finding("letter case", f"classes that differ only in case: {named}",
+                    "if they mean the same, merge them: key u" + option("merge-case", target),
+                    target, (Decision("Merge classes that differ only in case", "merge case",
+                                      target),))]
 
 
 def _skewed(given: CheckInput) -> list[Finding]:
@@ -131,11 +160,12 @@ def _skewed(given: CheckInput) -> list[Finding]:
         spread = float(values.std())
         skew = float((((values - values.mean()) / spread) ** 3).mean()) if spread else 0.0
         if abs(skew) > SKEWED:
-            found.append(
-                Finding(
-                    "skewed target", name, f"its skewness is {number(skew, 2)}: a few rows "
-                    "decide the squared error", "train on its logarithm: key z on the target, or "
-                    "--target-scaling logarithm"))
+            found.append(finding(
+                "skewed target", f"its skewness is {number(skew, 2)}: a few rows decide the "
+                "squared error", "train on its logarithm: key z on the target, or "
+                "--target-scaling logarithm", name,
+                (Decision("Train on the logarithm of the target", "target scaling",
+                          value="logarithm"),)))
     return found
 
 
@@ -155,13 +185,14 @@ def _lone_values(given: CheckInput) -> list[Finding]:
             marks = rows > 1 or (set(digits) == {"9"} and len(digits) > 1)
             if marks and apart > LONE * max(float(rest[-1] - rest[0]), 1e-300):
                 mark = f"{lone:g}"
-                found.append(
-                    Finding(
-                        "lone value", code.name,
-                        f"{mark} in {count(rows, 'row')} lies far from all others, which go from "
-                        f"{number(float(rest[0]))} to {number(float(rest[-1]))}",
-                        "if it means missing, say so: key w" +
-                        option("missing", code.name, f"={mark}")))
+                found.append(finding(
+                    "lone value",
+                    f"{mark} in {count(rows, 'row')} lies far from all others, which go from "
+                    f"{number(float(rest[0]))} to {number(float(rest[-1]))}",
+                    "if it means missing, say so: key w" +
+                    option("missing", code.name, f"={mark}"), code.name,
+                    (Decision(f"Read {mark} in {shown(code.name, 30)} as missing", "missing",
+                              code.name, mark),)))
     return found
 
 
@@ -173,10 +204,12 @@ def _dates(given: CheckInput) -> list[Finding]:
         if kind.is_temporal():
             series = given.table.column(name)[given.rows].drop_nulls()
             if series.n_unique() > FEW_ROWS:
-                return [Finding("time", name, f"rows are dated from {str(series.min())[:10]} to "
+                return [finding("time", f"rows are dated from {str(series.min())[:10]} to "
                                 f"{str(series.max())[:10]}, and a random split lets networks learn "
                                 "from later rows", "if they are to predict the future, put rows in "
-                                "order: key l" + option("order", name))]
+                                "order: key l" + option("order", name), name,
+                                (Decision(f"Split by the order of {shown(name, 30)}: the latest "
+                                          "rows are for the test", "order", name),))]
     return []
 
 
@@ -187,8 +220,8 @@ def _linear_overfits(given: CheckInput) -> list[Finding]:
             linear.weakest - linear.loss < COARSE * (given.guess - linear.loss)):
         return []
     return [
-        Finding(
-            "overfitting", "", f"a linear model with hardly any ridge has a validation loss of "
+        finding(
+            "overfitting", f"a linear model with hardly any ridge has a validation loss of "
             f"{loss(linear.weakest)}; the one shown, with ridge {number(linear.ridge)}, "
             f"{loss(linear.loss)}", "expect to need regularisation")
     ]
@@ -202,8 +235,8 @@ def _imbalance(given: CheckInput) -> list[Finding]:
         return []
     names = given.encoding.target.classes
     return [
-        Finding(
-            "imbalance", "",
+        finding(
+            "imbalance",
             f"{shown(names[int(counts.argmax())], 20)} is {number(high / low, 3)} times as "
             f"common as {shown(names[int(counts.argmin())], 20)}",
             "read the loss rather than the accuracy")
@@ -214,29 +247,30 @@ def _resolution(given: CheckInput) -> list[Finding]:
     """Say how small a difference in accuracy the validation part can show (two standard errors,
     at the baseline).
     """
-    n = len(given.validation)
-    p = float(_validation_counts(given).max()) / n
+    n = given.validated or len(given.validation)
+    counts = _validation_counts(given)
+    p = float(counts.max() / counts.sum())
     finest = 2 * math.sqrt(max(p * (1 - p), 0.02) / n)
-    return _too_small(n, "accuracies", finest, COARSE)
+    return _too_small(given, n, "accuracies", finest, COARSE)
 
 
 def _amount_resolution(given: CheckInput) -> list[Finding]:
     """The same for the root mean squared error: of normal errors its standard error is 1 /
     sqrt(2 n) of itself.
     """
-    n = len(given.validation)
-    return _too_small(n, "errors", 2 / math.sqrt(2 * n), COARSE_AMOUNT)
+    n = given.validated or len(given.validation)
+    return _too_small(given, n, "errors", 2 / math.sqrt(2 * n), COARSE_AMOUNT)
 
 
-def _too_small(n: int, what: str, finest: float, coarse: float) -> list[Finding]:
+def _too_small(given: CheckInput, n: int, what: str, finest: float, coarse: float) -> list[Finding]:
     if finest < coarse:
         return []
+    times = _SPARE * (finest / coarse) ** 2
     return [
-        Finding(
-            "small part", "",
-            f"{count(n, 'validation row')} cannot tell {what} apart that differ by less "
-            f"than about {share(finest)}",
-            "give validation a larger share, use folds, or gather more rows")
+        finding("small part", f"{count(n, 'validation row')} cannot tell {what} apart that differ "
+                f"by less than about {share(finest)}",
+                "give validation a larger share, use folds, or gather more rows", "",
+                _more_validation(given, times, len(given.rows) >= times * n))
     ]
 
 
@@ -245,8 +279,8 @@ def _more_inputs(given: CheckInput) -> list[Finding]:
     if inputs <= rows:
         return []
     return [
-        Finding(
-            "more inputs than rows", "",
+        finding(
+            "more inputs than rows",
             f"{count(inputs, 'input')} and {count(rows, 'training row')}: any network can memorise "
             "these rows", "ignore columns, or regularise strongly")
     ]
@@ -269,10 +303,11 @@ def _far_values(given: CheckInput) -> list[Finding]:
     worst = sorted(((most[i], int(many[i]), names[i]) for i in np.flatnonzero(most > FAR)),
                    reverse=True)
     return [
-        Finding(
-            "far outside", name, f"{count(n, 'validation value')} up to "
+        finding(
+            "far outside", f"{count(n, 'validation value')} up to "
             f"{number(float(far), 3)} standard deviations from the mean of the training rows",
-            "look for mistakes in the column") for far, n, name in worst[:3]
+            "look for mistakes in the column, or ignore it", name,
+            (ignore_column(name),)) for far, n, name in worst[:3]
     ]
 
 
@@ -291,14 +326,14 @@ def _constants(given: CheckInput) -> list[Finding]:
         return []
     named = ", ".join(shown(name, 30) for name in given.constant[:5])
     more = f" and {len(given.constant) - 5} more" if len(given.constant) > 5 else ""
-    return [Finding("constant", given.constant[0], f"the same in every row: {named}{more}",
-                    "left out; nothing needs doing unless it should differ")]
+    return [finding("constant", f"the same in every row: {named}{more}",
+                    "left out; nothing needs doing unless it should differ", given.constant[0])]
 
 
 #: What is said where validation rows train too: nothing else that is measured on them means
 #: anything.
-ALL_OPEN = Finding(
-    "trained on", "",
+ALL_OPEN = finding(
+    "trained on",
     "the validation rows are training rows too, so their loss does not measure how good a network "
     "is", "score it once on the test rows: axiarch data open-seal")
 
@@ -306,7 +341,7 @@ ALL_OPEN = Finding(
 def wrong_columns(findings: Sequence[Finding]) -> dict[str, str]:
     """Return the kind of the gravest finding of each column that has one; notes do not count."""
     out: dict[str, str] = {}
-    for finding in findings:
-        if finding.column and finding.grave:
-            out.setdefault(finding.column, finding.kind)
+    for found in findings:
+        if found.column and grave(found):
+            out.setdefault(found.column, found.name)
     return out

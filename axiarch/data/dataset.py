@@ -34,7 +34,7 @@ from axiarch.data.checksums import row_hashes, verify
 from axiarch.data.columns import Column
 from axiarch.data.conversions import Conversion, as_changes
 from axiarch.data.encoding import CODES, Code, Encoding
-from axiarch.data.findings import Finding
+from axiarch.data.findings import Finding, read_finding
 from axiarch.data.linear import LinearBaseline
 from axiarch.data.pictures import PICTURE
 from axiarch.data.pixels import with_pictures
@@ -456,21 +456,26 @@ def described(known: dict[str, Any], folder: Path = Path()) -> Dataset:
     known = {name: value for name, value in known.items() if name != "format"}
     known["noise_floor"] = known.pop("best")
     folds = [_fold(fold) for fold in known.pop("folds")]
+    findings = tuple(map(read_finding, known.pop("findings")))
     rest: Any = typed(known, _rest())
-    made = Dataset(folder=folder, folds=tuple(folds),
+    made = Dataset(folder=folder, folds=tuple(folds), findings=findings,
                    **{f.name: getattr(rest, f.name) for f in fields(_rest())})
     _check_description(made)
     return made
 
 
+#: Fields of a data set that are not read as they stand in its file.
+_READ_APART = frozenset({"folder", "folds", "findings"})
+
+
 @cache
 def _rest() -> type:
-    """Return a class with the fields of a data set but its folder and folds, none of which a
-    file may leave out.
+    """Return a class with the fields of a data set that are read as they stand in its file, none of
+    which a file may leave out.
     """
     kinds = get_type_hints(Dataset)
     return make_dataclass("_Rest", [(f.name, kinds[f.name]) for f in fields(Dataset)
-                                    if f.name not in ("folder", "folds")], frozen=True)
+                                    if f.name not in ("folder", "folds", "findings")], frozen=True)
 
 
 def _code(known: Mapping[str, Any]) -> Code:

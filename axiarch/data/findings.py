@@ -5,46 +5,54 @@ from __future__ import annotations
 import shlex
 from collections.abc import Mapping
 from dataclasses import dataclass, field
+from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
 
 from axiarch.data.conversions import Conversion
+from axiarch.data.decisions import Decision
 from axiarch.data.encoding import Encoding
 from axiarch.data.linear import LinearBaseline
+from axiarch.data.plan import SplitPlan
 from axiarch.data.table import Table
 from axiarch.data.target import Answers
+from axiarch.files import typed
+from axiarch.runs.proposal import Proposal, Sure
 from axiarch.text import shown
 
 #: Findings that are proposals and facts rather than faults: many a healthy table has them.
 NOTES = frozenset({"constant", "strong column", "time"})
+#: Findings that are counts of rows and values; all others are judgements.
+_COUNTED = frozenset({"constant", "duplicates", "few rows", "imbalance", "letter case",
+                      "more inputs than rows", "small part", "trained on"})
 #: Characters that a remedy asks people to type, at the most.
 _TYPED = 60
 
 
-@dataclass(frozen=True)
-class Finding:
-    """Something to know before training.
+#: Something to know before training; `advice` says what to weigh, `changes` what one key does.
+Finding = Proposal[Decision]
 
-    Attributes
-    ----------
-    kind : str
-        One or two words.
-    column : str
-        The column it is about, or empty.
-    evidence, remedy : str
-        What was seen, with numbers, and what to do.
-    """
 
-    kind: str
-    column: str
-    evidence: str
-    remedy: str
+def finding(name: str, evidence: str, advice: str, column: str = "",
+            changes: tuple[Decision, ...] = ()) -> Finding:
+    """Return a finding, by what it is called, what was seen and what to do."""
+    sure = Sure.CERTAIN if name in _COUNTED else Sure.LIKELY
+    return Finding(name, name, evidence, sure, changes, column=column, advice=advice)
 
-    @property
-    def grave(self) -> bool:
-        """Whether it should be given into before anything is trained."""
-        return self.kind not in NOTES
+
+def grave(found: Finding) -> bool:
+    """Whether a finding should be looked into before anything is trained."""
+    return found.name not in NOTES
+
+
+def read_finding(known: Mapping[str, Any]) -> Finding:
+    """Return a finding as the file of a data set holds it, or as earlier versions wrote it."""
+    if "kind" in known:
+        known = {"name": known["kind"], "title": known["kind"], "evidence": known["evidence"],
+                 "column": known["column"], "advice": known["remedy"]}
+    found: Finding = typed(known, Finding)
+    return found
 
 
 @dataclass(frozen=True)
@@ -69,8 +77,10 @@ class CheckInput:
         The loss of a predictor that learns nothing.
     constant : tuple of str
         Columns left out because they are the same in every row.
-    split_by_chance : bool
-        Whether rows came into their parts by chance, and not by groups, by order or as given.
+    split : SplitPlan
+        How rows came into their parts.
+    validated : int
+        Rows that validate in any fold; 0 if there is but one.
     conversions : mapping
         How each column is read.
     """
@@ -85,8 +95,14 @@ class CheckInput:
     linear: LinearBaseline | None = None
     guess: float = 0.0
     constant: tuple[str, ...] = ()
-    split_by_chance: bool = True
+    split: SplitPlan = field(default_factory=SplitPlan)
+    validated: int = 0
     conversions: Mapping[str, Conversion] = field(default_factory=dict)
+
+    @property
+    def split_by_chance(self) -> bool:
+        """Whether rows came into their parts by chance, and not by groups, by order or as given."""
+        return not (self.split.group or self.split.order or self.split.part)
 
     @property
     def classes(self) -> bool:

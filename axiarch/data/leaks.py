@@ -13,8 +13,9 @@ from typing import TYPE_CHECKING, Any
 import numpy as np
 from numpy.typing import NDArray
 
+from axiarch.data.decisions import ignore_column
 from axiarch.data.encoding import NumberCode, PictureCode, as_floats
-from axiarch.data.findings import CheckInput, Finding, option
+from axiarch.data.findings import CheckInput, Finding, finding, option
 from axiarch.data.target import class_numbers
 from axiarch.text import share, shown
 
@@ -142,9 +143,9 @@ def leaks(given: CheckInput) -> list[Finding]:
         for answer in target.columns:
             removed = trial.removed(block, answer)
             for i in np.flatnonzero(1 - removed < limit):
-                found.append(Finding("leak", block.names[i],
-                                     _leak_words(trial, block, answer, int(i), float(removed[i])),
-                                     _ignored(block.names[i])))
+                found.append(finding(
+                    "leak", _leak_words(trial, block, answer, int(i), float(removed[i])),
+                    _ignored(block.names[i]), block.names[i], (ignore_column(block.names[i]),)))
             if together is None or not many:
                 continue
             strong = (removed >= max(STRONG * together, STRONG_AT_ALL)) & (1 - removed >= limit)
@@ -172,8 +173,8 @@ def _strong(given: CheckInput, trial: _Trial, name: str, answer: str, removed: f
         what = "whether it is missing alone" if by_gaps >= STRONG * removed else what
     part = removed / together
     reaches = f"reaches {share(part)} of" if part < 1 else "reaches more than"
-    return Finding("strong column", name, f"{what} {reaches} what a linear model on all columns "
-                   "reaches", _ignored(name))
+    return finding("strong column", f"{what} {reaches} what a linear model on all columns reaches",
+                   _ignored(name), name, (ignore_column(name),))
 
 
 def _ignored(name: str) -> str:

@@ -1,32 +1,23 @@
-"""A proposal: a suggested change with its evidence, applied by one key.
-
-Everything that suggests a change is one: an edge of a range, a warning about a recipe, a finding of
-the diagnosis.
-"""
+"""Proposals about recipes: what would be changed on the sheet, or in a follow-up search."""
 
 from __future__ import annotations
 
 from collections.abc import Mapping
 from dataclasses import dataclass, field, replace
-from enum import StrEnum
 
 from axiarch.recipes.conditions import Value, written
 from axiarch.recipes.fields import FIELDS
 from axiarch.recipes.recipe import Recipe, short
 from axiarch.recipes.searchfile import SearchFile
 from axiarch.recipes.space import Knob, knob
+from axiarch.runs import proposal
+from axiarch.runs.proposal import Sure
 from axiarch.text import shown
+
+__all__ = ["HARMLESS", "Change", "Proposal", "Sure"]
 
 #: Findings that are no fault of a recipe.
 HARMLESS = frozenset({"noise", "lucky", "easier"})
-
-
-class Sure(StrEnum):
-    """How sure a proposal is."""
-
-    CERTAIN = "certain"
-    LIKELY = "likely"
-    POSSIBLE = "possible"
 
 
 @dataclass(frozen=True)
@@ -80,34 +71,5 @@ def _written(search: SearchFile, name: str) -> str:
     return shown(str(varied) if varied else short(search.space.base[name]), 60)
 
 
-@dataclass(frozen=True)
-class Proposal:
-    """A suggested change.
-
-    Attributes
-    ----------
-    name : str
-        Its kind, for programs.
-    title : str
-        What is so, in a few words.
-    evidence : str
-        The numbers it rests on, a sentence.
-    sure : Sure
-    changes : tuple of Change
-        What may be done, in the order in which a practitioner would try it.
-    epoch : int
-        Where on a curve it shows, from 1; 0 where that has no place.
-    layer : int
-        The layer with weights where it shows, from 1; 0 for none.
-    """
-
-    name: str
-    title: str
-    evidence: str
-    sure: Sure = Sure.LIKELY
-    changes: tuple[Change, ...] = ()
-    epoch: int = 0
-    layer: int = 0
-
-    def __str__(self) -> str:
-        return self.evidence
+#: A proposal about a recipe or a space.
+Proposal = proposal.Proposal[Change]

@@ -35,6 +35,14 @@ if TYPE_CHECKING:
     from axiarch.workflows.comparing import differences, keep_version, versions
     from axiarch.workflows.confirming import confirmations, confirming_search
     from axiarch.workflows.continuing import continue_model, continue_run, continued
+    from axiarch.workflows.deciding import (
+        data_changes,
+        data_proposals,
+        decide,
+        decision_preview,
+        proposal_lines,
+        undo_decision,
+    )
     from axiarch.workflows.demonstrating import demo_search, make_demo, write_demo_files
     from axiarch.workflows.diagnosing import (
         change_words,
@@ -119,6 +127,8 @@ _MODULES = {
     "measuring": "by_measure measure_json measure_lines",
     "models": ("export_network find_model import_network keep_model kept_models predict "
                "predict_with remove_model verify_model"),
+    "deciding": "data_changes data_proposals decide decision_preview proposal_lines "
+                "undo_decision",
     "enlarging": "more_rows row_lines row_searches",
     "noting": "find_notes keep_note",
     "opening": "data_set open_workspace recent_tables",
@@ -167,7 +177,11 @@ __all__ = [
     "continue_model",
     "continue_run",
     "continued",
+    "data_changes",
+    "data_proposals",
     "data_set",
+    "decide",
+    "decision_preview",
     "default_workers",
     "demo_search",
     "diagnosis",
@@ -224,6 +238,7 @@ __all__ = [
     "predict",
     "predict_with",
     "probe",
+    "proposal_lines",
     "proxies",
     "proxy_lines",
     "proxy_verdict",
@@ -252,6 +267,7 @@ __all__ = [
     "trust",
     "trust_cluster",
     "unbeaten",
+    "undo_decision",
     "unpack",
     "unranked",
     "verify_model",

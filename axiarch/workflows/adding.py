@@ -5,6 +5,7 @@ from __future__ import annotations
 import itertools
 import re
 from collections.abc import Callable, Mapping
+from contextlib import closing
 from dataclasses import replace
 from pathlib import Path
 from typing import Any
@@ -33,12 +34,13 @@ from axiarch.workflows.opening import data_set
 def redecide(workspace: Workspace,
              data: Dataset,
              plan: DataPlan,
-             on_progress: Tell = no_progress) -> Dataset:
+             on_progress: Tell = no_progress,
+             beside: bool = False) -> Dataset:
     """Make a data set anew by other decisions, from the table kept with it; where the form of its
     text is decided otherwise, from the file it came from.
 
     A data set that no search has used and whose seal was never opened is replaced; one that has
-    stays, and the new one gets the next number behind its name.
+    stays, as it does with `beside`, and the new one gets the next number behind its name.
 
     Raises
     ------
@@ -50,11 +52,11 @@ def redecide(workspace: Workspace,
         raise DataError("these data came from several files, of which only the first is known here",
                         shown(data.source),
                         "add the files again, with the options that say how they are written")
-    used = data.folder.name in _used(workspace)
-    name = _next_name(workspace, data.name) if used else data.name
+    stays = beside or used(workspace, data)
+    name = _next_name(workspace, data.name) if stays else data.name
     try:
         with scratch_folder(workspace.data(), "reading") as scratch:
-            place = workspace.data(name) if used else scratch / "decided"
+            place = workspace.data(name) if stays else scratch / "decided"
             reading = _reading(plan, scratch)
             if plan.said == data.plan.said:
                 verify_kept(data)
@@ -64,7 +66,7 @@ def redecide(workspace: Workspace,
                 table, how = read_table(Path(data.source), reading, None, on_progress)
             origin = Origin(data.source, how, data.noise_floor, data.rule)
             made = build_dataset(table, place, name, plan, origin, on_progress, check)
-            if used:
+            if stays:
                 return made
             data.folder.rename(scratch / "before")
             place.rename(data.folder)
@@ -93,17 +95,12 @@ def decided(workspace: Workspace, data: Dataset, plan: DataPlan) -> Dataset:
     return redecide(workspace, data, plan)
 
 
-def _used(workspace: Workspace) -> set[str]:
-    """Return the folders of the data sets that searches have been started on, or whose seal was
-    opened.
-    """
-    reader = JournalReader(workspace.journal)
-    try:
-        names = [search.data
-                 for search in reader.searches()] + [opening.data for opening in reader.openings()]
-        return {workspace.data(name).name for name in names}
-    finally:
-        reader.close()
+def used(workspace: Workspace, data: Dataset) -> bool:
+    """Whether a search has been started on a data set, or its seal was opened."""
+    with closing(JournalReader(workspace.journal)) as reader:
+        names = {search.data for search in reader.searches()}
+        names |= {opening.data for opening in reader.openings()}
+    return data.folder.name in {workspace.data(name).name for name in names}
 
 
 def _next_name(workspace: Workspace, name: str) -> str:

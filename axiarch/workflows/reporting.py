@@ -10,6 +10,7 @@ from typing import Any
 
 from axiarch import __version__
 from axiarch.data.baseline import Baseline
+from axiarch.data.findings import grave
 from axiarch.errors import AxiarchError
 from axiarch.export import figures
 from axiarch.export.report import (
@@ -133,7 +134,7 @@ def _data(s: Snapshot) -> Iterator[Block]:
     if data.findings:
         yield Paragraph("Found before training:")
         yield Points([
-            f"{f.kind}{f' in {f.column}' if f.column else ''}: {f.evidence}. Remedy: {f.remedy}."
+            f"{f.name}{f' in {f.column}' if f.column else ''}: {f.evidence}. Remedy: {f.advice}."
             for f in data.findings[:FINDINGS]
         ])
 
@@ -317,8 +318,8 @@ def _distrust(s: Snapshot, confirmed: bool) -> Iterator[Block]:
             f"The search is {s.search.state}: recipes that were not trained to their end are not "
             "ranked."
         )
-    points += [f"{f.kind}{f' in {f.column}' if f.column else ''}: {f.evidence}."
-               for f in s.dataset.findings[:FINDINGS] if f.grave]
+    points += [f"{f.name}{f' in {f.column}' if f.column else ''}: {f.evidence}."
+               for f in s.dataset.findings[:FINDINGS] if grave(f)]
     yield Heading("What to distrust")
     yield Points(points)
 

@@ -184,6 +184,14 @@ class BadInput(CliCase):
         found = json.loads(self.cli(*messy).stdout)
         self.assertEqual([f["kind"] for f in found["findings"]],
                          ["leak", "duplicates", "time", "constant"])
+        shown = self.cli("data", "show", "-w", "w").stdout
+        self.assertIn("1  Ignore the column alarm_code (leak in alarm_code)", shown)
+        changed = json.loads(self.cli("data", "change", "1", "-w", "w", "--json").stdout)
+        self.assertNotIn("leak", [f["kind"] for f in changed["findings"]])
+        again = self.cli("data", "change", "1", changed["name"], "-w", "w").stdout
+        self.assertIn(f"{changed['name']} stays as it is", again)
+        self.assertIn("give one from 1 to",
+                      self.cli("data", "change", "99", changed["name"], "-w", "w", code=2).stderr)
         mended = json.loads(
             self.cli(*messy, "--name", "mended", "--ignore", "alarm_code", "--group", "hive",
                      "--scaling", "robust", "--test", "0.1").stdout)
@@ -193,7 +201,7 @@ class BadInput(CliCase):
                       ("--separator", "||"), ("--target", "stat"), ("--order", "humidity_percent")):
             with self.subTest(words=words):
                 self.cli(*messy, "--name", "bad", *words, code=2)
-        self.assertEqual(len(list((self.folder / "w" / "data").iterdir())), 2)
+        self.assertEqual(len(list((self.folder / "w" / "data").iterdir())), 4)
 
     def test_amounts_folds_treatments_and_the_seal(self) -> None:
         self.cli("data", "demo-files", "files")

@@ -174,13 +174,17 @@ class Streams(Command):
         known = json.loads(place.read_text())
         del known["checksum"]
         known |= {"how": ESCAPES, "name": ESCAPES, "source": ESCAPES, "findings": [
-            {"kind": ESCAPES, "column": ESCAPES, "evidence": ESCAPES, "remedy": ESCAPES}]}
+            {"kind": ESCAPES, "column": ESCAPES, "evidence": ESCAPES, "remedy": ESCAPES},
+            {"name": ESCAPES, "title": ESCAPES, "column": ESCAPES, "evidence": ESCAPES,
+             "advice": ESCAPES, "changes": [{"words": ESCAPES, "what": "ignore", "column": ESCAPES,
+                                             "value": ESCAPES}]}]}
         for column in known["columns"]:
             column["reason"] = ESCAPES
         for fold in known["folds"]:
             fold["encoding"]["target"]["classes"] = [ESCAPES, "b" + ESCAPES]
         place.write_text(description(known))
         for words in (("status", ), ("ranking", ), ("data", "show"), ("data", "openings"),
+                      ("data", "change", "1"),
                       ("judge", ), ("attach", ), ("status", "--json"), ("ranking", "--json"),
                       ("data", "show", "--json"), ("more", "99", "1"),
                       ("export", "ranking", "r.csv"), ("forecast", f"no{chr(27)}[31mfile.toml"),

@@ -39,8 +39,8 @@ class Findings(FolderCase):
                              "d",
                              plan=plan)
         for finding in data.findings:
-            self.assertTrue(finding.evidence and finding.remedy)
-        return {finding.kind: finding for finding in data.findings}
+            self.assertTrue(finding.evidence and finding.advice)
+        return {finding.name: finding for finding in data.findings}
 
     def test_a_healthy_table_has_none(self) -> None:
         for seed in range(5):

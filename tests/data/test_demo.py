@@ -62,11 +62,11 @@ class Messy(FolderCase):
         self.assertEqual((roles["humidity_percent"][1], roles["read_on"][1]), ("number", "date"))
         self.assertIn("stored as text", roles["humidity_percent"][2])
         self.assertEqual(
-            {f.kind: f.column for f in first.findings},
+            {f.name: f.column for f in first.findings},
             {"leak": "alarm_code", "duplicates": "", "time": "read_on", "constant": "keeper_note"})
         plan = DataPlan(("state",), ignore=("alarm_code",), split=SplitPlan(group="hive"))
         mended = build_dataset(frame, self.folder / "mended", "m", plan=plan)
-        self.assertEqual([f.kind for f in mended.findings], ["strong column", "constant"])
+        self.assertEqual([f.name for f in mended.findings], ["strong column", "constant"])
         self.assertNotIn("hive", [code.name for code in mended.encoding.codes])
 
 

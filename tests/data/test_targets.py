@@ -154,7 +154,7 @@ class Building(FolderCase):
                                     rough=c.round(0),
                                     near=c + 0.4 * self.frame["a"]))
         data = build_dataset(table, self.folder / "d", "d", plan=DataPlan(("c",)))
-        self.assertEqual([f.column for f in data.findings if f.kind == "leak"], ["twice"])
+        self.assertEqual([f.column for f in data.findings if f.name == "leak"], ["twice"])
 
     def test_rows_without_an_answer_are_left_out(self) -> None:
         table = Table.of(
@@ -168,11 +168,11 @@ class Building(FolderCase):
         frame = polars.DataFrame(
             {"x": x, "z": rng.normal(size=600), "y": np.exp(2 * x + 0.1 * rng.normal(size=600))})
         plain = build_dataset(Table.of(frame), self.folder / "p", "p", plan=DataPlan(("y",)))
-        (finding,) = [f for f in plain.findings if f.kind == "skewed target"]
-        self.assertIn("--target-scaling logarithm", finding.remedy)
+        (finding,) = [f for f in plain.findings if f.name == "skewed target"]
+        self.assertIn("--target-scaling logarithm", finding.advice)
         made = build_dataset(Table.of(frame), self.folder / "l", "l",
                              plan=DataPlan(("y",), target_scaling="logarithm"))
-        self.assertNotIn("skewed target", [f.kind for f in made.findings])
+        self.assertNotIn("skewed target", [f.name for f in made.findings])
         self.assertEqual((made.target.loss, made.target.unit), ("logarithmic", "y"))
         true = np.asarray(made.target.decode(made.part("validation").targets))
         self.assertAlmostEqual(

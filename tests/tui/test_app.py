@@ -122,8 +122,11 @@ class Hostile(AppCase):
         place = workspace.data("ring") / "data.json"
         known = json.loads(place.read_text())
         del known["checksum"]
-        known |= {"how": evil, "name": evil, "source": evil,
-                  "findings": [dict.fromkeys(("kind", "column", "evidence", "remedy"), evil)]}
+        change = {"words": evil, "what": "ignore", "column": evil, "value": evil}
+        known |= {"how": evil, "name": evil, "source": evil, "findings": [
+            dict.fromkeys(("kind", "column", "evidence", "remedy"), evil),
+            {**dict.fromkeys(("name", "title", "column", "evidence", "advice"), evil),
+             "changes": [change]}]}
         for column in known["columns"]:
             column["reason"] = evil
         for fold in known["folds"]:
@@ -131,7 +134,7 @@ class Hostile(AppCase):
         place.write_text(description(known))
         async with self.running(workspace) as (app, pilot):
             for keys in ("1", "2", "3", "4", "5", "6", "b", "b", "?", "escape", "1", "e", "escape",
-                         "ctrl+o", "escape", "4", "enter"):
+                         "!", "escape", "ctrl+o", "escape", "4", "enter"):
                 await pilot.press(keys)
                 await pilot.pause(0.1)
                 for line in app.screen._compositor.render_strips():

@@ -36,7 +36,7 @@ class AllOpenRows(FolderCase):
             np.concatenate([before.part("train").targets,
                             before.part("validation").targets]))
         np.testing.assert_array_equal(np.sort(data.part("train").targets), train)
-        self.assertEqual([f.kind for f in data.findings], ["trained on"])
+        self.assertEqual([f.name for f in data.findings], ["trained on"])
         again = workflows.finishing_search(self.workspace, self.snapshot, self.leader, 2)
         self.assertEqual(again.data, search.data, "the data set is made once")
 

@@ -13,6 +13,7 @@ from textual.screen import Screen
 from textual.timer import Timer
 from textual.widget import Widget
 
+from axiarch.data.dataset import Dataset
 from axiarch.journal.workspace import Workspace
 from axiarch.tui.action import Action
 from axiarch.tui.feed import Feed
@@ -67,6 +68,8 @@ class Context:
         Views to go back to.
     pending : deque of callable
         Keys that wait until the data set under way is there.
+    decided : list of (Dataset, str)
+        Data sets before each decision about them, the latest last, and the one that it made.
     adding : bool
         Whether a data set is being made.
     give_up : Event
@@ -90,6 +93,7 @@ class Context:
     state: State = field(default_factory=State)
     past: list[str] = field(default_factory=list)
     pending: deque[Callable[[], None]] = field(default_factory=deque)
+    decided: list[tuple[Dataset, str]] = field(default_factory=list)
     adding: bool = False
     give_up: threading.Event = field(default_factory=threading.Event)
     settling: Timer | None = None

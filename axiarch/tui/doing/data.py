@@ -8,13 +8,20 @@ from pathlib import Path
 
 from axiarch import workflows
 from axiarch.data.dataset import Dataset
+from axiarch.data.decisions import Decision
 from axiarch.data.plan import DataPlan, FormatOverrides, parse_split, split_words
+from axiarch.data.table import Tell
 from axiarch.errors import AxiarchError
+from axiarch.insight.proposal import Change
+from axiarch.runs.proposal import Proposal
+from axiarch.text import shown
 from axiarch.tui import messages
 from axiarch.tui.doing.context import Context
+from axiarch.tui.doing.sheet import propose
 from axiarch.tui.doing.work import add, later
 from axiarch.tui.views.data import DataView
 from axiarch.tui.widgets.browser import Browser
+from axiarch.tui.widgets.choices import Choice, Choices
 from axiarch.tui.widgets.dialogs import Asked
 from axiarch.tui.widgets.examples import Examples
 
@@ -81,8 +88,76 @@ def redecide(c: Context, data: Dataset, decide: Callable[[], DataPlan]) -> None:
         c.post(messages.ErrorRaised(error))
         return
     if plan != data.plan:
-        add(c, lambda on_progress: workflows.redecide(c.workspace, data, plan,
-                                                         on_progress).folder.name)
+        rebuild(c, data, plan)
+
+
+def rebuild(c: Context, data: Dataset, plan: DataPlan) -> None:
+    """Rebuild a data set by other decisions, which one key undoes."""
+
+    def job(on_progress: Tell) -> str:
+        made = workflows.redecide(c.workspace, data, plan, on_progress).folder.name
+        c.decided.append((data, made))
+        return made
+
+    add(c, job)
+
+
+def undo_decision(c: Context) -> None:
+    """Undo the last decision about the data set in front."""
+    if c.adding:
+        later(c, lambda: undo_decision(c))
+        return
+    now = c.state.dataset
+    if now is None or not c.decided or c.decided[-1][1] != now.folder.name:
+        c.post(messages.Noted("No decision about these data has been made since the program was "
+                              "started."))
+        return
+    before, _ = c.decided.pop()
+    add(c, lambda on_progress: workflows.undo_decision(c.workspace, before, now,
+                                                       on_progress).folder.name)
+
+
+def mend_data(c: Context) -> None:
+    """Show what the checks of the data propose, and make the change that is chosen."""
+    if c.adding:
+        later(c, lambda: mend_data(c))
+        return
+    data, draft = c.state.dataset, c.state.draft
+    if data is None:
+        return
+    changes = workflows.data_changes(
+        workflows.data_proposals(data, draft.space.base if draft else None))
+    if not changes:
+        c.post(messages.Noted("The checks of these data propose no change."))
+        return
+    choices = [Choice(_change_line(proposal, change), _reason(proposal),
+                      _details(c, data, change)) for proposal, change in changes]
+    c.ask(Choices(f"What to change about {data.name}", choices,
+                  "Enter makes the change, Z undoes it    Esc closes"),
+          lambda answer: _settled(c, data, changes[int(answer.split()[1])][1]) if answer else None)
+
+
+def _change_line(proposal: Proposal[Decision | Change], change: Decision | Change) -> str:
+    about = f" in {shown(proposal.column, 30)}" if proposal.column else ""
+    return f"{change.words}, because of: {proposal.title}{about}"
+
+
+def _reason(proposal: Proposal[Decision | Change]) -> str:
+    return f"{proposal.evidence[0].upper()}{proposal.evidence[1:]}; {proposal.advice}."
+
+
+def _details(c: Context, data: Dataset, change: Decision | Change) -> tuple[str, ...]:
+    if isinstance(change, Change):
+        return (f"on the sheet: {workflows.change_words(change)}",)
+    return tuple(workflows.decision_preview(c.workspace, data, change))
+
+
+def _settled(c: Context, data: Dataset, change: Decision | Change) -> None:
+    """Make a change: of the recipe on the sheet, or of the decisions about the data."""
+    if isinstance(change, Change):
+        propose(c, change)
+    else:
+        redecide(c, data, lambda: change.applied(data.plan))
 
 
 def reread(c: Context) -> None:
@@ -215,5 +290,4 @@ def toggle_decision(c: Context, what: str, column: str = "") -> None:
     data, plan = c.state.dataset, view.decided(what, column)
     if data is not None and plan is not None:
         c.say((f"rebuilding {data.name}", "faint"))
-        add(c, lambda on_progress: workflows.redecide(c.workspace, data, plan,
-                                                         on_progress).folder.name)
+        rebuild(c, data, plan)

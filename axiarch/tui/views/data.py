@@ -2,10 +2,6 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
-from dataclasses import replace
-from typing import Any
-
 from rich.cells import cell_len
 from textual.app import ComposeResult
 from textual.containers import Horizontal
@@ -13,7 +9,9 @@ from textual.containers import Horizontal
 from axiarch.data.checks import wrong_columns
 from axiarch.data.columns import Column
 from axiarch.data.dataset import Dataset
-from axiarch.data.plan import DATE_ORDERS, FILLS, SCALINGS, TARGET_SCALINGS, DataPlan
+from axiarch.data.findings import grave
+from axiarch.data.plan import DataPlan
+from axiarch.data.toggles import toggled
 from axiarch.text import count, loss, number, share, shown
 from axiarch.tui.plots.bars import histogram, named_bars, spark
 from axiarch.tui.plots.picture import picture
@@ -22,12 +20,6 @@ from axiarch.tui.views.view import View
 from axiarch.tui.widgets.drawing import Drawing, Listing, TallDrawing
 
 _ROLES = {"input": ("·", "ink"), "target": ("◆", "lead"), "ignored": ("×", "faint")}
-#: Training rows that quick work keeps at the least.
-QUICK = 200
-#: Numbers of folds that one key goes through.
-FOLDS = (0, 5, 10)
-#: How often pictures are shrunk.
-SHRUNK = (1, 2, 4)
 #: Lines below which columns, findings and target take turns.
 SHORT = 26
 #: Cells of the drawn distribution in the table.
@@ -108,10 +100,10 @@ class Findings(TallDrawing):
         rows: Rows = []
         findings = self.dataset.findings if self.dataset else ()
         for shown_so_far, finding in enumerate(findings):
-            name = finding.kind
+            name = finding.name
             if finding.column:
                 name += f" in {shown(finding.column, 30)}"
-            lines = wrap(f"{finding.evidence}; {finding.remedy}.", max(width - 34, 30), "ink")
+            lines = wrap(f"{finding.evidence}; {finding.advice}.", max(width - 34, 30), "ink")
             left = len(findings) - shown_so_far
             if height and len(rows) + len(lines) + (left > 1) > height:
                 return [
@@ -120,8 +112,7 @@ class Findings(TallDrawing):
                       "does a taller window", "warn")]
                 ]
             for i, line in enumerate(lines):
-                ink = "warn" if finding.grave else "faint"
-                mark = " ! " if finding.grave else " · "
+                ink, mark = ("warn", " ! ") if grave(finding) else ("faint", " · ")
                 rows.append([(mark if i == 0 else "   ", ink),
                              (fit(name if i == 0 else "", 29), ink), ("  ", "ink"), *line])
         return rows
@@ -333,7 +324,7 @@ class DataView(View):
         """
         d = self.state.dataset
         column = next((c for c in d.columns if c.name == name), None) if d else None
-        return turned(d, column, what) if d and column else None
+        return toggled(d, column, what) if d and column else None
 
     def focus_main(self) -> None:
         """Give the keyboard to the table."""
@@ -353,134 +344,6 @@ class DataView(View):
             f"{number(rows['validation'])} validate, "
             f"{_sealed(rows['test'], self.state.openings)}{_no_target(d)}. The baseline to beat is "
             f"{_floor(d)}{_linear(d)}. {_warned(d)}Next: n, the sheet.")
-
-
-def turned(d: Dataset, column: Column, what: str) -> DataPlan | None:
-    """Return a data set's plan with one decision about a column turned; None where that makes no
-    sense.
-    """
-    plan, name = d.plan, column.name
-    general = _turned_for_all(d, what)
-    if general is not None:
-        return general
-    if what in ("aim", "also aim"):
-        return _aimed(d, column, what == "also aim")
-    if what == "group":
-        group = "" if plan.split.group == name else name
-        own = replace(plan.split, group=group, order="", part="", equal_rows=False)
-        return replace(plan, use=_without(plan.use, name), split=own)
-    if what == "order":
-        order = "" if plan.split.order == name else name
-        return replace(plan,
-                       split=replace(plan.split,
-                                     order=order,
-                                     group="",
-                                     part="",
-                                     fold_repeats=1,
-                                     equal_rows=False))
-    if what in ("dates", "merge case"):
-        return _read_otherwise(plan, column, what)
-    if what == "scaling" and column.role == "target" and d.target.task == "regression":
-        return replace(plan, target_scaling=_next(TARGET_SCALINGS, plan.target_scaling))
-    if column.role == "target":
-        return None
-    if what == "as text":
-        return _as_text(plan, column)
-    if what in ("gaps", "scaling", "ordinal"):
-        return _treated(d, column, what)
-    if column.role == "ignored":
-        return replace(plan,
-                       ignore=_without(plan.ignore, name),
-                       use=(*_without(plan.use, name), name))
-    return replace(plan, ignore=(*plan.ignore, name), use=_without(plan.use, name))
-
-
-def _read_otherwise(plan: DataPlan, column: Column, what: str) -> DataPlan | None:
-    """Return the plan with the reading of a column's dates or texts changed; None where it holds
-    none.
-    """
-    own = plan.treatment(column.name)
-    if what == "merge case":
-        text = column.kind == "text"
-        return plan.treated(column.name,
-                            merge_case=not own.merge_case) if text or own.merge_case else None
-    if column.kind == "number":
-        return None
-    return plan.treated(column.name, dates=_next((None, *DATE_ORDERS[:2]), own.dates))
-
-
-def _as_text(plan: DataPlan, column: Column) -> DataPlan:
-    """Return the plan with a column as text, or as it is proposed; codes with leading zeros as
-    numbers.
-    """
-    name = column.name
-    if name in plan.text:
-        return replace(plan, text=_without(plan.text, name))
-    if name in plan.numbers:
-        return replace(plan, numbers=_without(plan.numbers, name))
-    if column.kind == "text" and "leading zeros" in column.reason:
-        return replace(plan, numbers=(*plan.numbers, name))
-    return replace(plan, text=(*plan.text, name))
-
-
-def _turned_for_all(d: Dataset, what: str) -> DataPlan | None:
-    """Return the plan with a decision turned that is not about one column."""
-    plan = d.plan
-    if what == "fewer":
-        return replace(
-            plan, rows=0 if plan.rows else max(d.rows["train"] // 4, min(QUICK, d.rows["train"])))
-    if what == "smaller":
-        wanted = _next(SHRUNK, plan.shrink)
-        side = min(d.encoding.picture[:2]) * plan.shrink if d.encoding.picture else 0
-        return replace(plan, shrink=wanted if side >= 4 * wanted else 1) if side >= 8 else None
-    if what == "folds":
-        folds = _next(FOLDS, plan.split.folds)
-        return replace(plan, split=replace(plan.split, folds=folds, part="", fold_repeats=1))
-    if what == "equal rows":
-        own = replace(plan.split, equal_rows=not plan.split.equal_rows, group="", order="", part="")
-        return replace(plan, split=own)
-    if what == "task":
-        if len(d.target.columns) > 1:
-            return None
-        return replace(plan,
-                       task="classification" if d.target.task == "regression" else "regression")
-    return None
-
-
-def _aimed(d: Dataset, column: Column, also: bool) -> DataPlan | None:
-    """Return the plan with a column as the target, or as one more or one less."""
-    plan, name = d.plan, column.name
-    bare = replace(plan, ignore=_without(plan.ignore, name), use=_without(plan.use, name))
-    if not also:
-        return None if d.target.columns == (name,) else replace(bare, targets=(name,), task="")
-    if name in plan.targets:
-        return None if len(plan.targets) == 1 else replace(
-            plan, targets=_without(plan.targets, name), task="")
-    return replace(bare, targets=(*plan.targets, name), task="")
-
-
-def _treated(d: Dataset, column: Column, what: str) -> DataPlan | None:
-    """Return the plan with the column's own treatment turned; None where it has none of that
-    kind.
-    """
-    own = d.plan.treatment(column.name)
-    if what == "ordinal":
-        return d.plan.treated(
-            column.name, order=() if own.order is None else None) if column.kind == "text" else None
-    if column.kind != "number":
-        return None
-    if what == "gaps":
-        return d.plan.treated(column.name, gaps=_next((None, *FILLS), own.gaps))
-    return d.plan.treated(column.name, scaling=_next((None, *SCALINGS), own.scaling))
-
-
-def _next(values: Sequence[Any], now: Any) -> Any:
-    """Return the value after `now`, the first after the last."""
-    return values[(list(values).index(now) + 1) % len(values)] if now in values else values[0]
-
-
-def _without(names: tuple[str, ...], name: str) -> tuple[str, ...]:
-    return tuple(n for n in names if n != name)
 
 
 def _left_out(d: Dataset) -> str:
@@ -527,8 +390,10 @@ def _no_target(d: Dataset) -> str:
 
 
 def _warned(d: Dataset) -> str:
-    grave = sum(finding.grave for finding in d.findings)
-    return f"{count(grave, 'thing')} to look into first, marked !. " if grave else ""
+    many = sum(map(grave, d.findings))
+    key = "press ! for what to change" if any(f.changes for f in d.findings) else ""
+    return (f"{count(many, 'thing')} to look into first, marked !{f'; {key}' if key else ''}. "
+            if many else "")
 
 
 class Empty(Drawing):
