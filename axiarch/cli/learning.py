@@ -19,7 +19,7 @@ from axiarch.cli.saying import print_json, say
 from axiarch.cli.searches import follow
 from axiarch.errors import InputError
 from axiarch.recipes.bounds import MOST_NUMBER
-from axiarch.text import moment, shown
+from axiarch.text import count, moment, shown
 
 recipe_argument = click.argument("recipe", type=click.IntRange(1, MOST_NUMBER), required=False)
 
@@ -280,22 +280,40 @@ def rows(context: click.Context, recipe: int | None, number: int, folder: Path |
 
 
 @click.command()
+@click.option("--by", type=click.Choice(("epochs", "rows", "pictures", "width")), default="epochs",
+              show_default=True,
+              help="What is made smaller: epochs are read off the curves; for fewer rows, smaller "
+                   "pictures or narrower layers, the best recipes are trained.")
 @search_option
 @workspace_option
+@workers_option
 @json_option
 @click.pass_context
 @guarded
-def proxy(context: click.Context, number: int, folder: Path | None, as_json: bool) -> None:
-    """Say how few epochs of a search show the order of its best recipes at the end."""
+def proxy(context: click.Context, by: str, number: int, folder: Path | None, workers: int | None,
+          as_json: bool) -> int:
+    """Say how small a training may be that still shows the order of a search's best recipes."""
     from axiarch import workflows
 
-    snapshot = workflows.snapshot_of(open_place(context, folder), number)
-    found = workflows.proxies(snapshot)
-    if as_json:
-        print_json({"verdict": workflows.proxy_verdict(snapshot, found),
-                    "agreements": [asdict(each) for each in found]})
+    workspace = open_place(context, folder)
+    snapshot = workflows.snapshot_of(workspace, number)
+    if by == "epochs":
+        found = workflows.proxies(snapshot)
     else:
-        say(workflows.proxy_verdict(snapshot, found), "", *workflows.proxy_lines(found))
+        smaller = workflows.smaller_trainings(workspace, snapshot, by)
+        for each in smaller:
+            say(f"training {count(len(each.recipes), 'recipe')}: {each.what}", error=True)
+            if not workflows.train_proxy(workspace, snapshot, each, workers or 0):
+                say("stopped; what has been trained is kept, and the same command continues",
+                    error=True)
+                return 1
+        found = workflows.proxy_agreements(workspace, snapshot, smaller)
+    verdict = workflows.proxy_verdict(snapshot, found, by)
+    if as_json:
+        print_json({"verdict": verdict, "agreements": [asdict(each) for each in found]})
+    else:
+        say(verdict, "", *workflows.proxy_lines(found))
+    return 0
 
 
 #: All commands of this file, for the program to take in.

@@ -42,6 +42,7 @@ class BranchShape(BaseModel):
     search: Annotated[int, Field(ge=1)]
     recipe: Annotated[int, Field(ge=1)]
     reason: Annotated[str, Field(max_length=2000)] = ""
+    aside: bool = False
 
 
 class SearchShape(BaseModel):

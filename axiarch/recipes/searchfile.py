@@ -87,11 +87,15 @@ class Branch:
         The recipe that is its base.
     reason : str
         Why, in words.
+    aside : bool
+        Whether it only answers a question about that search: commands that name no search do not
+        mean it.
     """
 
     search: int
     recipe: int
     reason: str = ""
+    aside: bool = False
 
 
 @dataclass(frozen=True)
@@ -219,7 +223,8 @@ def write_search(search: SearchFile) -> str:
         doc["start"] = start
     if search.branch:
         branch = tomlkit.table()
-        branch.update(asdict(search.branch))
+        branch.update({name: value for name, value in asdict(search.branch).items()
+                       if name != "aside" or value})
         doc["branch"] = branch
     if search.decisions:
         doc["decisions"] = dict(search.decisions)

@@ -208,8 +208,9 @@ ACTIONS: tuple[Action, ...] = (
     Action("more_rows", "G", "more rows",
            "See whether more training rows would help this recipe, or only more tuning",
            improving.more_rows, ("ladder", "strips"), False),
-    Action("proxy", "X", "shorter trainings",
-           "See how few epochs show the order of the best recipes (proxy)",
+    Action("proxy", "X", "smaller trainings",
+           "See whether few epochs, fewer rows, smaller pictures or narrower layers show the order "
+           "of the best recipes (proxy)",
            improving.proxy, ("ladder",), False),
     Action("note", "N", "note",
            "Keep a note in words on this recipe",

@@ -89,10 +89,17 @@ if TYPE_CHECKING:
     from axiarch.workflows.packing import pack, unpack
     from axiarch.workflows.planning import default_workers
     from axiarch.workflows.probing import kept_probes, probe
+    from axiarch.workflows.proxying import (
+        proxies,
+        proxy_agreements,
+        proxy_lines,
+        proxy_verdict,
+        smaller_trainings,
+        train_proxy,
+    )
     from axiarch.workflows.reporting import export_report
     from axiarch.workflows.rescuing import rescue
     from axiarch.workflows.scaling import scale_up
-    from axiarch.workflows.shortening import proxies, proxy_lines, proxy_verdict
     from axiarch.workflows.starting import resume_search, start_search
     from axiarch.workflows.steering import seeds_wanted, steer_search
     from axiarch.workflows.telling import example_predictions
@@ -136,7 +143,8 @@ _MODULES = {
     "packing": "pack unpack",
     "planning": "default_workers",
     "probing": "kept_probes probe",
-    "shortening": "proxies proxy_lines proxy_verdict",
+    "proxying": "proxies proxy_agreements proxy_lines proxy_verdict smaller_trainings "
+                "train_proxy",
     "reporting": "export_report",
     "rescuing": "rescue",
     "scaling": "scale_up",
@@ -240,6 +248,7 @@ __all__ = [
     "probe",
     "proposal_lines",
     "proxies",
+    "proxy_agreements",
     "proxy_lines",
     "proxy_verdict",
     "recent_tables",
@@ -255,6 +264,7 @@ __all__ = [
     "score_words",
     "search_data",
     "seeds_wanted",
+    "smaller_trainings",
     "snapshot_of",
     "space_of",
     "start_search",
@@ -264,6 +274,7 @@ __all__ = [
     "together_lines",
     "tradeoff_lines",
     "tradeoffs_json",
+    "train_proxy",
     "trust",
     "trust_cluster",
     "unbeaten",

@@ -154,7 +154,7 @@ def _descent(s: Snapshot, depth: int) -> Descent:
     return Descent(s.search.number, depth, s.search.name, str(s.search.state),
                    branch_.reason if branch_ else "", branch_.recipe if branch_ else 0,
                    first.loss if first else None, first.half_width if first else None,
-                   gain_over_base(s), s.epochs, s.taken)
+                   "" if branch_ and branch_.aside else gain_over_base(s), s.epochs, s.taken)
 
 
 def gain_over_base(s: Snapshot) -> str:

@@ -88,7 +88,7 @@ def _search(s: Snapshot, recipe: int, data: Dataset) -> SearchFile:
     name = f"recipe {recipe} of search {s.search.number} on {number(data.rows['train'])} rows"
     return replace(s.file, name=name, data=data.name, space=Space(s.recipes[recipe].recipe),
                    method=MethodChoice("grid"), repeats=SEEDS, start=None,
-                   branch=Branch(s.search.number, recipe, "would more rows help?"))
+                   branch=Branch(s.search.number, recipe, "would more rows help?", True))
 
 
 def more_rows(workspace: Workspace, s: Snapshot, recipe: int) -> MoreRows:

@@ -423,7 +423,8 @@ def _check_sense(s: Snapshot) -> None:
 
 
 def newest(reader: JournalReader, workspace: Workspace) -> int:
-    """Return the number of the search started last.
+    """Return the number of the search started last, those that only answer a question about
+    another left out.
 
     Raises
     ------
@@ -434,7 +435,15 @@ def newest(reader: JournalReader, workspace: Workspace) -> int:
     if not searches:
         raise WorkspaceMissing("no search has been started here", shown(workspace.folder),
                                "start one: axiarch search FILE")
-    return searches[-1].number
+    return next((search.number for search in reversed(searches) if not _aside(search)),
+                searches[-1].number)
+
+
+def _aside(search: SearchRecord) -> bool:
+    if "[branch]" not in search.file:  # most have none, and reading them takes time
+        return False
+    branch = read_search(search.file, "search.toml").branch
+    return branch is not None and branch.aside
 
 
 def design_of(dataset: Dataset, learns: bool, repeats: int) -> Design:

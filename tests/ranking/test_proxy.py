@@ -24,7 +24,7 @@ class Agreements(unittest.TestCase):
         self.assertTrue(all(each.correlation > 0.999 for each in same))
         enough = smallest(same)
         assert enough is not None
-        self.assertEqual(enough.epochs, 1)
+        self.assertEqual(enough.what, "1 epoch")
         inside, wrong = [], 0
         for _ in range(60):
             found = agreements(curves(0.0, 60, rng))
@@ -45,11 +45,11 @@ class Agreements(unittest.TestCase):
         self.assertEqual(agreements([[1.0, math.inf]] * 20), [])
 
     def test_agreement_must_hold_from_there_on(self) -> None:
-        found = [Agreement(e, e / 27, c, c - 0.1, c + 0.1, 20)
+        found = [Agreement(f"{e} epochs", e / 27, c, c - 0.1, c + 0.1, 20)
                  for e, c in ((1, 0.9), (3, 0.5), (9, 0.8), (18, 0.9))]
         enough = smallest(found)
         assert enough is not None
-        self.assertEqual(enough.epochs, 9)
+        self.assertEqual(enough.what, "9 epochs")
 
 
 if __name__ == "__main__":

@@ -52,6 +52,25 @@ class Improving(AppCase):
             await self.until(pilot, lambda: isinstance(app.screen, Message))
             await self.shows(app, pilot, "from recipe 1: the learning rate is too low")
 
+    async def test_smaller_trainings_are_compared_with_full_ones(self) -> None:
+        workspace = ring_workspace(self.folder / "w")
+        rates = " | ".join(f"{1e-4 * 2 ** i:g}" for i in range(8))
+        file = SearchFile("rates", "ring", space({**SLOW, "epochs": 3}, {"learning_rate": rates}),
+                          MethodChoice("grid"), 3, 1)
+        workflows.wait(workspace, workflows.start_search(workspace, file, 2))
+        async with self.running(workspace) as (app, pilot):
+            await pilot.press("4", "X")
+            await self.until(pilot, lambda: isinstance(app.screen, Choices))
+            self.assertNotIn("Smaller pictures", screen(app))
+            await pilot.press("enter")
+            await self.until(pilot, lambda: isinstance(app.screen, Message))
+            await self.shows(app, pilot, "Among the best 8 recipes")
+            await pilot.press("escape", "X")
+            await self.until(pilot, lambda: isinstance(app.screen, Choices))
+            await pilot.press("down", "down", "enter")
+            await self.until(pilot, lambda: isinstance(app.screen, Message), 90)
+            await self.shows(app, pilot, "layers of 25.0 % of the width")
+
     async def test_a_remedy_is_put_on_the_sheet_and_undone(self) -> None:
         workspace = ring_workspace(self.folder / "w")
         slow = SearchFile("slow", "ring", space(SLOW), MethodChoice("grid"), 3, 2)

@@ -82,7 +82,8 @@ class Chain(RunnerCase):
             branch(s, 1, same, same.changes[0])
 
     def test_a_branch_of_a_search_that_is_gone_stands_by_itself(self) -> None:
-        file = replace(ring_search(epochs=3, recipes=2, repeats=1), branch=Branch(77, 1, "once"))
+        file = replace(ring_search(epochs=3, recipes=2, repeats=1),
+                       branch=Branch(77, 1, "once", True))
         self.make(file).run()
         self.assertEqual([(d.number, d.depth) for d in lineage(self.workspace)], [(1, 0)])
 

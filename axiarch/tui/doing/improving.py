@@ -163,16 +163,50 @@ def _ranked_together(c: Context, numbers: list[int]) -> list[str]:
     return [found.verdict(), "", *workflows.together_lines(found, _LISTED)]
 
 
+#: What a proxy can make smaller, by what it is called on the screen.
+_PROXIES = {
+    "Fewer epochs": ("epochs", "Read off the curves: nothing is trained."),
+    "Fewer training rows": ("rows", "The best recipes are trained once more, on an eighth, a "
+                                    "quarter and a half of the training rows."),
+    "Smaller pictures": ("pictures", "The best recipes are trained once more, on pictures of a "
+                                     "quarter and a half of the side."),
+    "Narrower layers": ("width", "The best recipes are trained once more, with layers of an "
+                                 "eighth, a quarter and a half of their width."),
+}
+
+
 def proxy(c: Context) -> None:
-    """Show how few epochs told the order of the best recipes at the end."""
+    """Ask what may be smaller, and show how well it told the order of the best recipes."""
     s = c.state.snapshot
-    if s is not None:
-        _show(c, "How small may the proxy be?", lambda: _proxies(s))
+    if s is None:
+        return
+    kinds = {words: found for words, found in _PROXIES.items()
+             if found[0] != "pictures" or s.dataset.encoding.picture}
+    choices = [Choice(words, reason, ()) for words, (_, reason) in kinds.items()]
+    c.ask(Choices("Would a smaller training show which of the best recipes is better?", choices,
+                  "Enter starts it    Esc closes"),
+          lambda answer: _compare_proxies(c, s, [kind for kind, _ in kinds.values()][
+              int(answer.split()[1])]) if answer else None)
 
 
-def _proxies(s: Snapshot) -> list[str]:
-    found = workflows.proxies(s)
-    return [workflows.proxy_verdict(s, found), "", *workflows.proxy_lines(found)]
+def _compare_proxies(c: Context, s: Snapshot, kind: str) -> None:
+    if kind != "epochs" and not s.over:
+        c.post(messages.Noted("Only one search runs at a time: stop this one first with x."))
+        return
+    _show(c, "How small may the proxy be?", lambda: _proxies(c, s, kind))
+
+
+def _proxies(c: Context, s: Snapshot, kind: str) -> list[str]:
+    if kind == "epochs":
+        found = workflows.proxies(s)
+    else:
+        smaller = workflows.smaller_trainings(c.workspace, s, kind)
+        for each in smaller:
+            if not workflows.train_proxy(c.workspace, s, each, started=lambda number: c.post(
+                    messages.SearchStarted(number, "field"))):
+                return ["Stopped. What has been trained is kept; ask again to continue."]
+        found = workflows.proxy_agreements(c.workspace, s, smaller)
+    return [workflows.proxy_verdict(s, found, kind), "", *workflows.proxy_lines(found)]
 
 
 def more_rows(c: Context) -> None:
