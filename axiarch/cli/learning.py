@@ -248,6 +248,30 @@ def together(context: click.Context, numbers: tuple[int, ...], most: int, folder
 
 
 @click.command()
+@click.argument("recipes", nargs=-1, metavar="RECIPE...")
+@search_option
+@workspace_option
+@json_option
+@click.pass_context
+@guarded
+def compare(context: click.Context, recipes: tuple[str, ...], number: int, folder: Path | None,
+            as_json: bool) -> None:
+    """Print recipes side by side: the values in which they differ, then what came of each.
+
+    RECIPE is 12, 2:12 for recipe 12 of search 2, base for the base recipe, or v3 for version 3.
+    """
+    from axiarch import workflows
+
+    workspace = open_place(context, folder)
+    snapshot = workflows.snapshot_of(workspace, number)
+    found = workflows.compare_recipes(workspace, snapshot, recipes)
+    if as_json:
+        print_json(workflows.comparison_json(found))
+    else:
+        say(found.verdict(), "", *workflows.comparison_lines(found))
+
+
+@click.command()
 @recipe_argument
 @search_option
 @workspace_option
@@ -317,4 +341,5 @@ def proxy(context: click.Context, by: str, number: int, folder: Path | None, wor
 
 
 #: All commands of this file, for the program to take in.
-COMMANDS = (probe, proxy, together, rows, effects, capacity, diagnose, branch, lineage, note, notes)
+COMMANDS = (probe, proxy, compare, together, rows, effects, capacity, diagnose, branch, lineage,
+            note, notes)

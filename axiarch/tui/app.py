@@ -186,6 +186,9 @@ class AxiarchApp(App[str]):
     def on_effects_made(self, message: messages.EffectsMade) -> None:
         taking.effects_made(self.context, message)
 
+    def on_compared(self, message: messages.Compared) -> None:
+        self.context.show(comparison=message.found)
+
     def on_foreseen(self, message: messages.Foreseen) -> None:
         taking.foreseen(self.context, message)
 

@@ -12,6 +12,7 @@ from axiarch.insight.probes import Probe
 from axiarch.recipes.searchfile import SearchFile
 from axiarch.workflows.explaining import KnobEffects
 from axiarch.workflows.foreseeing import Foresight
+from axiarch.workflows.sidebyside import Comparison
 from axiarch.workflows.watching import Snapshot
 
 
@@ -126,6 +127,14 @@ class EffectsMade(Message):
     def __init__(self, search: int, found: KnobEffects | str) -> None:
         super().__init__()
         self.search, self.found = search, found
+
+
+class Compared(Message):
+    """The marked recipes side by side, or in words why their results cannot be compared."""
+
+    def __init__(self, found: Comparison | str) -> None:
+        super().__init__()
+        self.found = found
 
 
 class Foreseen(Message):

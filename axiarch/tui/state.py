@@ -14,6 +14,7 @@ from axiarch.recipes.recipe import Recipe
 from axiarch.recipes.searchfile import SearchFile
 from axiarch.runs.curve import Curve
 from axiarch.workflows.foreseeing import Foresight
+from axiarch.workflows.sidebyside import Comparison
 from axiarch.workflows.watching import Snapshot
 
 
@@ -81,6 +82,9 @@ class State:
         How often the seal of the data set was opened.
     marked : tuple of Marked
         Recipes marked for comparison, in the order marked.
+    comparison : Comparison, str or None
+        The marked recipes side by side, in words why their results cannot be compared, or None
+        where that is being worked out.
     versions : tuple of Version
         Recipes kept in the workspace, oldest first.
     foresight : Foresight or None
@@ -99,6 +103,7 @@ class State:
     searches: int = 0
     openings: int = 0
     marked: tuple[Marked, ...] = ()
+    comparison: Comparison | str | None = None
     versions: tuple[Version, ...] = ()
     foresight: Foresight | None = None
     predictions: Mapping[tuple[int, int, str], dict[str, Any] | str] = field(default_factory=dict)

@@ -27,14 +27,14 @@ ABOUT: Mapping[str, str] = {
               "over seeds of the steady validation loss, the whisker its 95 % interval, the open "
               "dot the training loss: the distance between them is the gap. The bracket joins "
               "recipes that are tied with the leader. A letter behind a number marks a recipe for "
-              "the overlay (m). Below the ranking, faint, are recipes that were cut or still wait: "
+              "comparison (m). Below the ranking, faint, are recipes that were cut or still wait: "
               "do not read them as results. While the search runs, k keeps a recipe, d cuts it, c "
               "gives it more epochs.",
     "strips": "One recipe on a common axis of epochs: losses, the gap between them, the learning "
               "rate, the size of the gradient, dead or saturated units. All seeds and folds are "
               "drawn. The arrow keys move a cursor that reads all bands at once. [ and ] go to the "
               "recipes beside it in the ranking. c continues the recipe from its last epoch, C "
-              "from its best; m marks it, v overlays all that are marked, b changes their axis "
+              "from its best; m marks it, v compares all that are marked, b changes their axis "
               "between epoch, step and seconds.",
     "predictions": "What one recipe predicts on rows that it was not trained on, the mean over its "
                    "seeds and folds, by the weights of each run's best epoch. For classes: the "

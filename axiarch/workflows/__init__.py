@@ -100,6 +100,12 @@ if TYPE_CHECKING:
     from axiarch.workflows.reporting import export_report
     from axiarch.workflows.rescuing import rescue
     from axiarch.workflows.scaling import scale_up
+    from axiarch.workflows.sidebyside import (
+        Comparison,
+        compare_recipes,
+        comparison_json,
+        comparison_lines,
+    )
     from axiarch.workflows.starting import resume_search, start_search
     from axiarch.workflows.steering import seeds_wanted, steer_search
     from axiarch.workflows.telling import example_predictions
@@ -148,6 +154,7 @@ _MODULES = {
     "reporting": "export_report",
     "rescuing": "rescue",
     "scaling": "scale_up",
+    "sidebyside": "Comparison compare_recipes comparison_json comparison_lines",
     "starting": "resume_search start_search",
     "clusters": "check_address trust_cluster",
     "explaining": "KnobEffects effect_lines effects_json explain",
@@ -165,6 +172,7 @@ _MODULES = {
 _HOME = {name: module for module, names in _MODULES.items() for name in names.split()}
 
 __all__ = [
+    "Comparison",
     "Foresight",
     "KnobEffects",
     "Snapshot",
@@ -180,6 +188,9 @@ __all__ = [
     "changes_of",
     "cheapest",
     "check_address",
+    "compare_recipes",
+    "comparison_json",
+    "comparison_lines",
     "confirmations",
     "confirming_search",
     "continue_model",

@@ -68,7 +68,11 @@ def together(workspace: Workspace, numbers: Sequence[int]) -> Together:
     numbers = list(dict.fromkeys(numbers))
     if len(numbers) < 2:
         raise InputError("one search is ranked by itself", "searches", "name two or more")
-    found = [snapshot_of(workspace, n) for n in numbers]
+    return joined([snapshot_of(workspace, n) for n in numbers])
+
+
+def joined(found: Sequence[Snapshot]) -> Together:
+    """Return the ranking of several searches, given as they stand; see :func:`together`."""
     first = found[0]
     for other in found[1:]:
         if other.dataset.fingerprint != first.dataset.fingerprint:

@@ -579,7 +579,10 @@ class Searching(AppCase):
             await self.until(pilot, lambda: app.view == "strips")
             self.assertEqual(len(app.state.marked), 2)
             await pilot.press("v")
-            await self.shows(app, pilot, "2 recipes, each the mean of")
+            await self.shows(app, pilot, "against A")
+            await self.shows(app, pilot, "95 %: ")
+            text = screen(app)
+            self.assertLess(text.index("learning rate"), text.index("standing"))
             for axis in ("step of the optimiser", "seconds of training"):
                 await pilot.press("b")
                 await self.shows(app, pilot, axis)

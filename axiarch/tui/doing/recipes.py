@@ -227,6 +227,7 @@ def mark(c: Context) -> None:
         c.show(marked=others)
         c.post(
             messages.Noted(f"Unmarked recipe {recipe}; {len(others)} still marked."))
+        compare_marked(c)
         return
     try:
         run = workflows.first_run(s, recipe)
@@ -239,7 +240,25 @@ def mark(c: Context) -> None:
     letter = LETTERS[len(c.state.marked) - 1]
     c.post(
         messages.Noted(f"Marked recipe {recipe} as {letter}; {len(c.state.marked)} "
-                   "marked. Press v on the strips to overlay them, m again to unmark."))
+                   "marked. Press v on the strips to compare them, m again to unmark."))
+    compare_marked(c)
+
+
+def compare_marked(c: Context) -> None:
+    """Work out the marked recipes side by side, off the interface's loop."""
+    s, marked = c.state.snapshot, c.state.marked
+    c.show(comparison=None)
+    if s is None or len(marked) < 2:
+        return
+
+    def job() -> messages.Compared:
+        try:
+            return messages.Compared(workflows.compare_recipes(
+                c.workspace, s, [f"{m.search}:{m.recipe}" for m in marked]))
+        except AxiarchError as error:
+            return messages.Compared(f"{error.what}; {error.remedy}")
+
+    c.in_thread_and_post(job, "compare")
 
 
 def fresh_marks(c: Context) -> tuple[Marked, ...]:
@@ -255,10 +274,11 @@ def fresh_marks(c: Context) -> tuple[Marked, ...]:
     return tuple(found)
 
 
-def overlay(c: Context) -> None:
-    """Draw the marked recipes over one another, or the open one by itself again."""
+def compare(c: Context) -> None:
+    """Show the marked recipes side by side, or the open one by itself again."""
     c.widget(StripsView).turn_overlay()
     c.show(marked=fresh_marks(c))
+    compare_marked(c)
 
 
 def other_bands(c: Context) -> None:

@@ -432,6 +432,7 @@ class StripsView(View):
         telling, overlay = self.query_one(Telling), self.query_one(Overlay)
         telling.snapshot, telling.recipe = self.state.snapshot, self.state.open_recipe
         overlay.snapshot, overlay.marked = self.state.snapshot, self.state.marked
+        overlay.comparison = self.state.comparison
         findings = self.query_one(Findings)
         findings.found = paper.found = self._found()
         for each in (paper, facts, telling, overlay, findings):
@@ -484,7 +485,7 @@ class StripsView(View):
         """Say where the recipe stands."""
         s = self.state.snapshot
         if self.has_class("over"):
-            return distance(self.state.marked)
+            return distance(self.state.marked, self.state.comparison)
         if s is None:
             return self.state.no_search
         if not self.state.open_recipe:
