@@ -116,7 +116,7 @@ class Comparison:
         better, half = -other.against.better, other.against.half_width
         span = f"95 %: {number(abs(better) - half, 2)} to {number(abs(better) + half, 2)}"
         if not other.against.sure:
-            return (f"{names[0]} and {names[1]} cannot be told apart: {number(abs(better), 2)} "
+            return (f"{names[0]} and {names[1]} cannot be distinguished: {number(abs(better), 2)} "
                     f"({span}). {cost}")
         how = "better" if better > 0 else "worse"
         chosen = (" Among all that are ranked they count as tied, because the best of many looks "
