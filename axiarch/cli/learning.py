@@ -19,7 +19,7 @@ from axiarch.cli.saying import print_json, say
 from axiarch.cli.searches import follow
 from axiarch.errors import InputError
 from axiarch.recipes.bounds import MOST_NUMBER
-from axiarch.text import count, moment, shown
+from axiarch.text import count
 
 recipe_argument = click.argument("recipe", type=click.IntRange(1, MOST_NUMBER), required=False)
 
@@ -155,17 +155,22 @@ def lineage(context: click.Context, folder: Path | None, as_json: bool) -> None:
 @click.argument("text")
 @click.option("--recipe", type=click.IntRange(0, MOST_NUMBER), default=0,
               help="The recipe that it is about; by default the search as a whole.")
+@click.option("--seed", type=click.IntRange(0, MOST_NUMBER), default=0,
+              help="The run of the recipe that it is about, by its seed, from 1.")
+@click.option("--fold", type=click.IntRange(1, MOST_NUMBER), default=1,
+              help="The same by its fold, where there are several.")
 @search_option
 @workspace_option
 @click.pass_context
 @guarded
-def note(context: click.Context, text: str, recipe: int, number: int, folder: Path | None) -> None:
-    """Keep TEXT as a note on a search or a recipe."""
+def note(context: click.Context, text: str, recipe: int, seed: int, fold: int, number: int,
+         folder: Path | None) -> None:
+    """Keep TEXT as a note on a search, a recipe or a run."""
     from axiarch import workflows
 
-    kept = workflows.keep_note(open_place(context, folder), text, number, recipe)
-    say(f"note {kept.number} on search {kept.search}"
-        + (f", recipe {kept.recipe}" if kept.recipe else ""))
+    workspace = open_place(context, folder)
+    kept = workflows.keep_note(workspace, text, number, recipe, seed, fold)
+    say(f"note {kept.number} on {workflows.about_words(workspace, kept)}")
 
 
 @click.command()
@@ -178,15 +183,11 @@ def notes(context: click.Context, words: str, folder: Path | None, as_json: bool
     """Print all notes, or those that hold WORDS."""
     from axiarch import workflows
 
-    found = workflows.find_notes(open_place(context, folder), words)
+    workspace = open_place(context, folder)
     if as_json:
-        print_json([asdict(each) for each in found])
+        print_json([asdict(each) for each in workflows.find_notes(workspace, words)])
         return
-    for each in found:
-        where = f"search {each.search}" + (f", recipe {each.recipe}" if each.recipe else "")
-        say(f"{each.number:>4}  {moment(each.at)}  {where}: {shown(each.text, 300)}")
-    if not found:
-        say("no note holds that" if words else "no note has been kept")
+    say(*workflows.note_lines(workspace, words))
 
 
 @click.command()

@@ -23,6 +23,8 @@ from axiarch.text import shown
 #: Bytes of a request and values of a recipe in it, at the most; the largest count that makes
 #: sense.
 MOST_BYTES, MOST_VALUES, MOST_COUNT = 1 << 18, 200, 10**9
+#: Characters of a note at the most.
+MOST_NOTE = 2000
 #: Requests set aside that are kept; older ones are removed.
 _KEPT = 50
 
@@ -89,7 +91,18 @@ class Seeds(_Request, frozen=True):
     count: Count
 
 
-Request = Pause | Resume | Stop | Cut | Keep | More | Add | Budget | Workers | Seeds
+class Note(_Request, frozen=True):
+    """Keep words on a search, a recipe of it (0: the search as a whole), or a run (0: the recipe as
+    a whole): while a search runs, only its runner writes the journal.
+    """
+
+    search: Count
+    recipe: Count
+    run: Count
+    text: Annotated[str, msgspec.Meta(min_length=1, max_length=MOST_NOTE)]
+
+
+Request = Pause | Resume | Stop | Cut | Keep | More | Add | Budget | Workers | Seeds | Note
 #: Requests that a search takes after its end too: they make it go on.
 EXTENDING = (More, Add, Budget, Seeds)
 

@@ -9,6 +9,7 @@ from axiarch.journal.inbox import (
     Cut,
     Keep,
     More,
+    Note,
     Pause,
     Request,
     Resume,
@@ -76,6 +77,9 @@ def carry_out(search: RunningSearch, request: Request) -> None:
             _set_budget(search, recipes)
         case Workers(count):
             _set_workers(search, count)
+        case Note(about, recipe, run, text):
+            with search.journal.transaction():
+                search.journal.add_note(about, recipe, run, text)
         case Seeds(recipes, count):
             _add_seeds(search, [known(search, recipe) for recipe in recipes], count)
 

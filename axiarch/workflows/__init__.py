@@ -83,7 +83,7 @@ if TYPE_CHECKING:
         remove_model,
         verify_model,
     )
-    from axiarch.workflows.noting import find_notes, keep_note
+    from axiarch.workflows.noting import about_words, find_notes, keep_note, note_lines
     from axiarch.workflows.opening import data_set, open_workspace, recent_tables
     from axiarch.workflows.packages import installed_members
     from axiarch.workflows.packing import pack, unpack
@@ -143,7 +143,7 @@ _MODULES = {
     "deciding": "data_changes data_proposals decide decision_preview proposal_lines "
                 "undo_decision",
     "enlarging": "more_rows row_lines row_searches",
-    "noting": "find_notes keep_note",
+    "noting": "about_words find_notes keep_note note_lines",
     "opening": "data_set open_workspace recent_tables",
     "packages": "installed_members",
     "packing": "pack unpack",
@@ -178,6 +178,7 @@ __all__ = [
     "Snapshot",
     "TradeOffs",
     "Watcher",
+    "about_words",
     "add_table",
     "alone",
     "branch",
@@ -249,6 +250,7 @@ __all__ = [
     "measure_lines",
     "more_rows",
     "new_search",
+    "note_lines",
     "open_seal",
     "open_workspace",
     "openings",

@@ -72,7 +72,7 @@ class Learning(CliCase):
         said = self.cli("notes", "wide", *self.work).stdout
         self.assertIn("search 1, recipe 2", said)
         self.assertNotIn("\x1b", said)
-        self.assertIn("no note holds that", self.cli("notes", "deep", *self.work).stdout)
+        self.assertIn("No note holds these words", self.cli("notes", "deep", *self.work).stdout)
         self.cli("note", "x", "--recipe", "99", *self.work, code=3)
 
     def test_a_search_without_a_result_says_what_can_be_done(self) -> None:

@@ -102,9 +102,17 @@ class Improving(AppCase):
             await self.shows(app, pilot, "Show the effects first")
             await pilot.press("N")
             await pilot.press(*"good", "enter")
-            await self.shows(app, pilot, "The note is kept.")
+            await self.shows(app, pilot, "The note on search 1, recipe")
             self.assertEqual([n.text for n in workflows.find_notes(app.context.workspace)],
                              ["good"])
+            await pilot.press("N")
+            await pilot.press(*"seed 2: odd", "enter")
+            await self.shows(app, pilot, ", seed 2 is kept.")
+            self.assertTrue(workflows.find_notes(app.context.workspace, "odd")[0].run)
+            await pilot.press("N")
+            await pilot.press(*"?odd", "enter")
+            await self.shows(app, pilot, ", seed 2: odd")
+            await pilot.press("escape")
             await pilot.press("Y")
             await self.shows(app, pilot, "ladder of capacity")
             assert app.state.draft is not None

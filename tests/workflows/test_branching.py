@@ -11,6 +11,7 @@ import numpy as np
 
 from axiarch.errors import InputError, RecipeError, TrainingError, WorkspaceMissing
 from axiarch.insight.proposal import Change, Proposal
+from axiarch.journal.inbox import Stop
 from axiarch.journal.read import JournalReader
 from axiarch.journal.records import RecipeRecord
 from axiarch.ranking.rank import rank
@@ -31,7 +32,10 @@ from axiarch.workflows.diagnosing import (
     diagnosis_json,
     finding_lines,
 )
-from axiarch.workflows.noting import find_notes, keep_note
+from axiarch.workflows.noting import about_words, find_notes, keep_note
+from axiarch.workflows.starting import start_search
+from axiarch.workflows.steering import steer_search
+from axiarch.workflows.waiting import wait
 from tests.ranking.test_capacity import result
 from tests.runner.test_runner import RunnerCase
 from tests.support import finished_workspace, ring_search
@@ -125,6 +129,26 @@ class Notes(RunnerCase):
         self.assertEqual([n.text for n in find_notes(self.workspace, "SHALLOW wide")], [one.text])
         self.assertEqual(len(find_notes(self.workspace)), 2)
         self.assertEqual(find_notes(self.workspace, "deep"), [])
+
+    def test_a_note_on_one_run(self) -> None:
+        self.make(ring_search(epochs=2, recipes=2, repeats=2)).run()
+        kept = keep_note(self.workspace, "an odd one", 1, 2, 2)
+        run = self.look().runs[kept.run]
+        self.assertEqual((run.recipe, run.repeat, run.fold), (2, 1, 0))
+        self.assertEqual(about_words(self.workspace, kept), "search 1, recipe 2, seed 2")
+        with self.assertRaisesRegex(WorkspaceMissing, "no run of seed 3, fold 1"):
+            keep_note(self.workspace, "x", 1, 2, 3)
+        with self.assertRaisesRegex(InputError, "name the recipe too"):
+            keep_note(self.workspace, "x", 1, 0, 1)
+
+    def test_a_note_is_kept_while_a_search_runs(self) -> None:
+        number = start_search(self.workspace, ring_search(epochs=4000, recipes=3, repeats=2), 1)
+        try:
+            kept = keep_note(self.workspace, "so far so good")
+            self.assertEqual((kept.search, kept.recipe), (number, 0))
+        finally:
+            steer_search(self.workspace, number, Stop())
+            wait(self.workspace, number)
 
     def test_bad_notes_are_refused(self) -> None:
         self.make(ring_search(epochs=2, recipes=2, repeats=1)).run()

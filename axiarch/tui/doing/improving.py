@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Callable
 
 from axiarch import workflows
@@ -104,19 +105,29 @@ def note(c: Context) -> None:
     kept = [n.text for n in workflows.find_notes(c.workspace)
             if n.search == s.search.number and n.recipe in (0, recipe)]
     c.ask(Asked(f"Note on {about}", "\n".join(kept[-5:]) or "No note has been kept on it yet.",
-                "words to find it by; axiarch notes WORDS finds it"),
+                "words; 'seed 2: words' is on that run only, '?words' finds notes"),
           lambda text: _keep(c, s.search.number, recipe if recipe in s.recipes else 0, text))
+
+
+#: How a note on a single run begins.
+_RUN = re.compile(r"seed (\d{1,6})(?:,? fold (\d{1,6}))?: *(?=\S)")
 
 
 def _keep(c: Context, search: int, recipe: int, text: str | None) -> None:
     if not text:
         return
-    try:
-        workflows.keep_note(c.workspace, text, search, recipe)
-    except AxiarchError as error:
-        c.post(messages.ErrorRaised(error))
+    if text.startswith("?"):
+        _show(c, "Notes", lambda: workflows.note_lines(c.workspace, text[1:]))
         return
-    c.post(messages.Noted("The note is kept."))
+    run = _RUN.match(text) if recipe else None
+    seed, fold = (int(run[1]), int(run[2] or 1)) if run else (0, 1)
+
+    def job() -> messages.Noted:
+        kept = workflows.keep_note(c.workspace, text[run.end():] if run else text, search, recipe,
+                                   seed, fold)
+        return messages.Noted(f"The note on {workflows.about_words(c.workspace, kept)} is kept.")
+
+    c.in_thread_and_post(job, "note")
 
 
 def by_measure(c: Context) -> None:
