@@ -1,5 +1,5 @@
 """How many made symptoms a diagnosis finds, how many healthy trainings it accuses, and whether its
-first remedy helps: ``python -m benchmarks.diagnosis [found | remedies] [SEED]``.
+first remedy helps: ``python -m benchmarks.diagnosis [found | remedies] [SEED ...]``.
 
 Trainings are made to show one symptom each, on the three demo data sets and on generated ones of
 other sizes, classes and noise, from recipes that are healthy on them. With another seed all are
@@ -15,7 +15,7 @@ import os
 import sys
 import tempfile
 import time
-from collections.abc import Callable, Iterator, Mapping
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from concurrent.futures import ProcessPoolExecutor
 from dataclasses import dataclass, replace
 from functools import cache
@@ -34,7 +34,7 @@ from axiarch.engine.run import RunSpec
 from axiarch.engine.streams import Streams
 from axiarch.engine.training import Training
 from axiarch.insight.diagnosis import diagnose
-from axiarch.insight.evidence import Evidence
+from axiarch.insight.evidence import Evidence, target_share
 from axiarch.insight.proposal import HARMLESS
 from axiarch.journal.workspace import Workspace
 from axiarch.recipes.members import OPTIMISERS
@@ -145,7 +145,9 @@ def train(dataset: Dataset, recipe: Recipe, seed: int, best_known: float | None 
                      progress.end.text, dataset.rows["train"], dataset.baseline.loss,
                      dataset.linear.loss if dataset.linear else None, best_known,
                      target.task == "regression", tuple(dataset.classes),
-                     dataset.rows["validation"])
+                     dataset.rows["validation"],
+                     target_share=0.0 if dataset.classes else target_share(
+                         rows.train_targets))
     if found.diverged:
         return found
     losses = target.row_losses(training.predict_by_best(rows.validation_inputs),
@@ -227,7 +229,7 @@ def _short_patience(rng: np.random.Generator, recipe: Recipe, data: Dataset) -> 
 
 
 def _long_patience(rng: np.random.Generator, recipe: Recipe, data: Dataset) -> Recipe:
-    return recipe.changed({"patience": 0, "epochs": 60 if data.encoding.picture else 150,
+    return recipe.changed({"patience": 0, "epochs": 60 if data.encoding.picture else 300,
                            "dropout": 0.0, "weight_decay": 0.0})
 
 
@@ -339,11 +341,12 @@ def remedied(case: Case) -> tuple[Case, str, str, bool | None]:
     return case, proposals[0].name, change.words, bool(gain.mean() > 2 * error)
 
 
-def count_found(seed: int) -> None:
+def count_found(seeds: Sequence[int]) -> None:
     """Print hits and false alarms."""
     rows: dict[str, list[tuple[Case, list[str], str]]] = {}
     with ProcessPoolExecutor(2, get_context("spawn")) as pool:
-        for each in pool.map(found, cases(seed), chunksize=4):
+        for each in pool.map(found, [c for seed in seeds for c in cases(seed)],
+                             chunksize=4):
             rows.setdefault(each[0].symptom, []).append(each)
     print("| made | trainings | found | named first instead |\n|---|---|---|---|")
     hits = total = 0
@@ -351,12 +354,12 @@ def count_found(seed: int) -> None:
         names = MADE[symptom].names
         right = [case for case, each, _ in own
                  if (each[0] in names if each else False) or (not names and not each)]
-        others = [(case.data, case.number, each[:1] or ["nothing"], how) for case, each, how in own
-                  if case not in right]
+        others = [(case.data, case.seed, case.number, each[:1] or ["nothing"], how)
+                  for case, each, how in own if case not in right]
         if names:
             hits, total = hits + len(right), total + len(own)
         summary: dict[str, int] = {}
-        for _, _, each, _ in others:
+        for _, _, _, each, _ in others:
             summary[each[0]] = summary.get(each[0], 0) + 1
         words = ", ".join(f"{n} {k}" for k, n in sorted(summary.items(), key=lambda i: -i[1]))
         print(f"| {symptom} | {len(own)} | {100 * len(right) / len(own):.0f} % | {words} |")
@@ -365,10 +368,10 @@ def count_found(seed: int) -> None:
     print(f"\n{100 * hits / total:.1f} % of {total} made symptoms found", flush=True)
 
 
-def count_remedied(seed: int) -> None:
+def count_remedied(seeds: Sequence[int]) -> None:
     """Print how often the first remedy helps."""
-    sick = [case for case in cases(seed) if case.number == 0 and MADE[case.symptom].names
-            and case.symptom != "epochs wasted"]
+    sick = [case for seed in seeds for case in cases(seed)
+            if case.number == 0 and MADE[case.symptom].names and case.symptom != "epochs wasted"]
     rows: dict[str, list[bool]] = {}
     with ProcessPoolExecutor(2, get_context("spawn")) as pool:
         for case, name, words, helped in pool.map(remedied, sick):
@@ -383,16 +386,17 @@ def count_remedied(seed: int) -> None:
     print(f"\n{100 * sum(every) / len(every):.0f} % of {len(every)} recipes", flush=True)
 
 
-def main(what: str, seed: int) -> None:
+def main(what: str, seeds: Sequence[int]) -> None:
     """Print a table."""
     os.environ.setdefault("OPENBLAS_NUM_THREADS", "1")
     started = time.perf_counter()
-    for name in (*_DEMO, *GENERATED):
-        data(name, seed)
-    (count_remedied if what == "remedies" else count_found)(seed)
+    for seed in seeds:
+        for name in (*_DEMO, *GENERATED):
+            data(name, seed)
+    (count_remedied if what == "remedies" else count_found)(seeds)
     print(f"{time.perf_counter() - started:.0f} s", file=sys.stderr)
 
 
 if __name__ == "__main__":
     main(sys.argv[1] if len(sys.argv) > 1 else "found",
-         int(sys.argv[2]) if len(sys.argv) > 2 else 2)
+         [int(word) for word in sys.argv[2:]] or [21])

@@ -16,7 +16,7 @@ LOOKS: tuple[symptoms.Look, ...] = (
     symptoms.rate_high,
     symptoms.clipped, symptoms.exploding, symptoms.saturated_units, symptoms.dead_units,
     symptoms.rate_low, symptoms.too_regularised, symptoms.batch_large, symptoms.short_patience,
-    symptoms.improving, symptoms.underfits, symptoms.stuck, symptoms.overfits, symptoms.jumpy,
+    symptoms.overfits, symptoms.improving, symptoms.underfits, symptoms.stuck, symptoms.jumpy,
     symptoms.never_predicted, symptoms.no_better_than_linear,
     symptoms.easier_validation, symptoms.waiting, symptoms.tiny_batches, symptoms.long_patience,
     symptoms.regularisation_noise, symptoms.lucky_epoch)

@@ -52,6 +52,9 @@ class Evidence:
         Of validation rows, by the weights that were kept.
     labels : (n,) array or None
         The class of each of these rows.
+    target_share : float
+        Share of the variance of the amounts to be predicted that the farthest hundredth of them
+        has, as they are trained on; 0 where that is not known.
     """
 
     recipe: Recipe
@@ -67,6 +70,7 @@ class Evidence:
     validation_rows: int = 0
     row_losses: Floats | None = None
     labels: NDArray[np.int64] | None = None
+    target_share: float = 0.0
 
     @property
     def epochs(self) -> int:
@@ -143,6 +147,13 @@ class Evidence:
         last, before = self.validation[-fifth:], self.validation[-2 * fifth:-fifth]
         return float(before.mean() - last.mean()) / self.level if self.level > 0 else 0.0
 
+    @property
+    def fall_of_half(self) -> float:
+        """By how much the validation loss fell over the second half, as a share of its end."""
+        last = float(self.validation[-1])
+        before = float(self.validation[len(self.validation) // 2 - 1])
+        return (before - last) / last if last > 0 else 0.0
+
     @cached_property
     def training_fall(self) -> float:
         """The same of the training loss, as a share of its end."""
@@ -156,6 +167,20 @@ class Evidence:
     def steps(self) -> int:
         """Steps of the optimiser in an epoch."""
         return self.recipe.steps(self.rows)
+
+
+def worst_share(values: Floats) -> float:
+    """Return the share of a sum of values (N,) that the largest hundredth of them has."""
+    ordered = np.sort(values)[::-1]
+    return float(ordered[: max(len(ordered) // 100, 1)].sum() / max(float(ordered.sum()), 1e-300))
+
+
+def target_share(targets: NDArray[np.float32]) -> float:
+    """Return the share of the variance of amounts (N, K) that the farthest hundredth of them has,
+    the largest over the K targets.
+    """
+    wide = np.asarray(targets, np.float64).reshape(len(targets), -1)
+    return max(worst_share(column) for column in ((wide - wide.mean(0)) ** 2).T)
 
 
 def smoothed(values: Floats) -> Floats:

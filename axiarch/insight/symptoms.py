@@ -13,7 +13,7 @@ from collections.abc import Callable
 import numpy as np
 
 from axiarch.insight import remedies
-from axiarch.insight.evidence import DEAD, GRADIENT, MOVE, SATURATED, Evidence
+from axiarch.insight.evidence import DEAD, GRADIENT, MOVE, SATURATED, Evidence, worst_share
 from axiarch.insight.proposal import Change, Proposal, Sure
 from axiarch.ranking.capacity import roughness
 from axiarch.recipes.members import OPTIMISERS
@@ -62,12 +62,24 @@ FALLING, FALLING_ONCE = 0.04, 0.012
 FEW_STEPS, FEW_IN_ALL = 6, 400
 #: Patience and the jumps of a loss at which it stops runs by chance.
 SHORT_PATIENCE = 3
-#: Epochs after the best one, and their share of all, that were wasted.
-WASTED, WASTED_SHARE = 20, 0.6
-#: Share of the squared error that the worst hundredth of the rows has: of normal errors it is 8 %.
+#: Epochs over which jumps of the training loss are looked at, in best epochs and at the least: long
+#: after the best one, a loss near 0 jumps by itself.
+LEARNING, LEARNING_LEAST = 2, 12
+#: Fall of the training loss after the best epoch, beside a rise of the validation loss, that no
+#: rate which is too high lets come about.
+FELL_FAR = 0.5
+#: Epochs after the best one, and their share of all, that were wasted: a patience of the usual ten
+#: to fifteen epochs is not.
+WASTED, WASTED_SHARE = 20, 0.4
+#: Share of the squared error that the worst hundredth of the rows has, or of the variance that the
+#: farthest hundredth of the target's values has: of normal ones it is 8 %.
 FAR = 0.5
 #: Share of the time spent waiting for rows.
 WAITED = 0.25
+#: Fewer epochs than this end too soon for the fall over a fifth of them to say anything: a loss
+#: that falls by so much over their second half, epoch by epoch, and in the last one by a share of
+#: what it fell by on the average, still improves.
+SHORT, SHORT_FALL, SHORT_LAST = 20, 0.012, 0.3
 #: Loss that a linear model must have gained on the baseline to be a yardstick.
 LINEAR_GAIN = 0.97
 #: Batches so small that their steps cost mostly their own overhead.
@@ -116,11 +128,11 @@ def _speed(e: Evidence) -> float:
 
 
 def _bumps(e: Evidence) -> float:
-    """Return how much the training loss jumps, as a share of the baseline: errors of amounts by
-    their squares, which are what is trained on.
+    """Return how much the training loss jumps while it learns, as a share of the baseline: errors
+    of amounts by their squares, which are what is trained on.
     """
     power = 2 if e.amounts else 1
-    losses = e.training**power
+    losses = e.training[: max(LEARNING * e.best[0], LEARNING_LEAST)]**power
     half = losses[len(losses) // 2:]
     return roughness(losses.tolist()) * float(half.mean()) / e.baseline**power
 
@@ -133,6 +145,9 @@ def rate_high(e: Evidence) -> Proposal | None:
     broken = (is_stuck(e) or dead > DEAD_SHARE) and rate >= HIGH * highest
     if e.epochs < FEWEST or not (broken or (e.epochs >= 3 * FEWEST and bumps > BUMPS)):
         return None
+    rise, fell = _after_best(e)
+    if not broken and e.epochs - e.best[0] >= WASTED and rise > RISE and fell > FELL_FAR:
+        return None  # it could not have memorised its rows at a rate that is too high
     parts = [f"The learning rate is {number(rate)}, where {e.recipe.word('optimiser')} usually "
              f"bears {number(highest)} at the most"] if broken else []
     if bumps > BUMPS:
@@ -310,13 +325,22 @@ def batch_large(e: Evidence) -> Proposal | None:
         (remedies.smaller_batch(e.recipe, e.rows), remedies.more_epochs(e.recipe)))
 
 
+def _after_best(e: Evidence) -> tuple[float, float]:
+    """Return by which share the validation loss rose after its best epoch, and the training loss
+    fell.
+    """
+    level = e.best[1]
+    rise = float(e.validation[-FEWEST:].mean()) / level - 1 if level > 0 else 0.0
+    fell = 1 - float(e.training[-FEWEST:].mean()) / max(e.training_at_best, 1e-300)
+    return rise, fell
+
+
 def overfits(e: Evidence) -> Proposal | None:
     """The validation loss rises while the training loss falls."""
     if e.epochs < 2 * FEWEST:
         return None
     epoch, level = e.best
-    rise = float(e.validation[-FEWEST:].mean()) / level - 1 if level > 0 else 0.0
-    fell = 1 - float(e.training[-FEWEST:].mean()) / max(e.training_at_best, 1e-300)
+    rise, fell = _after_best(e)
     gap = 1 - e.training_at_best / level if level > 0 else 0.0
     if not ((rise > RISE and fell > FELL) or gap > GAP):
         return None
@@ -345,23 +369,33 @@ def jumpy(e: Evidence) -> Proposal | None:
          remedies.larger_batch(e.recipe)))
 
 
+def _falls_steadily(e: Evidence) -> bool:
+    """Whether the validation loss of a short run fell in every epoch of its second half, and in the
+    last one not much less than before.
+    """
+    steps = -np.diff(e.validation[len(e.validation) // 2 - 1:])
+    return (e.epochs < SHORT and len(steps) >= 2 and bool((steps > 0).all())
+            and float(steps[-1]) > SHORT_LAST * float(steps.mean()))
+
+
 def improving(e: Evidence) -> Proposal | None:
     """It ended while it was still improving."""
     if e.reason not in ("completed", "steps") or e.epochs < FEWEST:
         return None
     rates = e.curve.learning_rate
     late = e.best[0] >= e.epochs - max(e.epochs // 10, 1)
-    fall, least = e.fall, FALLING
-    if e.epochs < 10:
+    fall, least, over = e.fall, FALLING, max(e.epochs // 5, 1)
+    if _falls_steadily(e):
+        fall, least, over = e.fall_of_half, SHORT_FALL, (e.epochs + 1) // 2
+    elif e.epochs < 10:
         least = FALLING_ONCE
         last, before = float(e.validation[-1]), float(e.validation[-2])
         fall = (before - last) / last if last > 0 else 0.0
     if not late or fall <= least * (2 if rates[-1] < 0.1 * max(rates) else 1):
         return None
-    fifth = max(e.epochs // 5, 1)
     return Proposal(
         "improving", "it was still improving when it ended",
-        f"Over its last {count(fifth, 'epoch')} the validation loss fell by {share(fall)}.",
+        f"Over its last {count(over, 'epoch')} the validation loss fell by {share(fall)}.",
         Sure.LIKELY, (remedies.more_epochs(e.recipe), remedies.higher_rate(e.recipe)),
         epoch=e.epochs)
 
@@ -416,18 +450,21 @@ def never_predicted(e: Evidence) -> Proposal | None:
 
 def target_scale(e: Evidence) -> Proposal | None:
     """A few rows rule the squared error."""
-    if e.row_losses is None or not e.amounts or len(e.row_losses) < 100:
+    if not e.amounts or e.recipe.word("loss") != "squared":
         return None
-    ordered = np.sort(e.row_losses)[::-1]
-    part = float(ordered[: max(len(ordered) // 100, 1)].sum() / max(ordered.sum(), 1e-300))
-    if part < FAR or e.recipe.word("loss") != "squared":
+    part = 0.0
+    if e.row_losses is not None and len(e.row_losses) >= 100:
+        part = worst_share(e.row_losses)
+    if max(part, e.target_share) < FAR:
         return None
+    words = (f"The worst hundredth of the validation rows has {share(part)} of the squared error"
+             if part >= FAR else "The farthest hundredth of the target's values has "
+             f"{share(e.target_share)} of its variance")
     return Proposal(
         "target_scale", "a few rows rule the loss",
-        f"The worst hundredth of the validation rows has {share(part)} of the squared error: the "
-        "target has far values, or another scale than a network can follow. The Huber loss lowers "
-        "usual errors, not the squared ones that rank recipes.", Sure.POSSIBLE,
-        (remedies.robust_loss(),))
+        f"{words}: such rows throw the weights about. The Huber loss lowers usual errors, not the "
+        "squared ones that rank recipes; the logarithm of the target (z on it in the data view) "
+        "is another way.", Sure.POSSIBLE, (remedies.robust_loss(),))
 
 
 def no_better_than_linear(e: Evidence) -> Proposal | None:

@@ -3,13 +3,15 @@
 from __future__ import annotations
 
 from dataclasses import asdict
+from functools import lru_cache
+from pathlib import Path
 
 import numpy as np
 from numpy.typing import NDArray
 
-from axiarch.data.dataset import Dataset
+from axiarch.data.dataset import Dataset, read_dataset
 from axiarch.insight.diagnosis import diagnose_runs
-from axiarch.insight.evidence import Evidence
+from axiarch.insight.evidence import Evidence, target_share
 from axiarch.insight.proposal import HARMLESS, Change, Proposal, Sure
 from axiarch.journal.records import RunRecord
 from axiarch.ranking.capacity import knee
@@ -60,7 +62,19 @@ def _evidence(s: Snapshot, run: RunRecord) -> Evidence:
         run.reason if run.state == "ended" else "", run.text, fold.rows["train"],
         fold.baseline.loss, dataset.linear.loss if dataset.linear else None,
         min(others, default=None), not dataset.classes, tuple(dataset.classes),
-        fold.rows["validation"], None if rows is None else rows.values.astype(np.float64), labels)
+        fold.rows["validation"], None if rows is None else rows.values.astype(np.float64), labels,
+        _target_share(dataset.folder, dataset.fingerprint, run.fold))
+
+
+@lru_cache(maxsize=64)
+def _target_share(folder: Path, fingerprint: str, fold: int) -> float:
+    """Return the share of the target's variance that its farthest values have in the training rows
+    of a fold; 0 where classes are predicted, or the logarithm is.
+    """
+    dataset = read_dataset(folder)
+    if dataset.classes or dataset.target.spread:
+        return 0.0
+    return target_share(dataset.part("train", fold).targets)
 
 
 def labels_of(dataset: Dataset, fold: int) -> NDArray[np.int64]:

@@ -16,7 +16,7 @@ from hypothesis import strategies as st
 
 from axiarch.insight import remedies, symptoms
 from axiarch.insight.diagnosis import FOLLOWS, LOOKS, diagnose, diagnose_runs
-from axiarch.insight.evidence import Evidence, smoothed
+from axiarch.insight.evidence import Evidence, smoothed, target_share
 from axiarch.insight.proposal import Change, Proposal
 from axiarch.recipes.recipe import Recipe
 from axiarch.recipes.searchfile import SearchFile, read_search, write_search
@@ -68,6 +68,9 @@ class Symptoms(unittest.TestCase):
         rising = [*falling(1.2, 0.5, 15), *(0.5 + 0.02 * i for i in range(25))]
         bumps = (np.array(falling(1.2, 0.4, 40)) + 0.08 * rng.normal(size=40)).tolist()
         jumps = (np.array(good) * (1 + 0.12 * rng.normal(size=40))).tolist()
+        late = np.array(falling(1.0, 0.01, 40, 8))
+        late[32::3] += 0.1  # jumps long after the best epoch, where the loss is near 0
+        late = late.tolist()
         slow: Layer = (1.0, 0.0, 1e-6, 0.0)
         dead: Layer = (1.0, 0.9, 1e-3, 0.0)
         stiff: Layer = (1.0, 0.0, 1e-3, 0.9)
@@ -88,10 +91,13 @@ class Symptoms(unittest.TestCase):
                                          linear=0.6)),
             ("underfits", evidence([0.8] * 12, [0.79] * 12, linear=0.6)),
             ("underfits", evidence(good, [0.6] * 40, best_known=0.4)),
-            ("stuck", evidence(flat, flat)) if False else ("underfits", evidence(flat, flat)),
+            ("underfits", evidence(flat, flat)),
             ("improving", evidence(falling(1.2, 0.2, 20, 30))),
             ("improving", evidence([0.9, 0.8, 0.72, 0.66, 0.6])),
+            ("improving", evidence([1.19, 1.17, 1.157, 1.147, 1.135])),
             ("overfits", evidence(rising, falling(1.0, 0.01, 40, 8))),
+            ("overfits", evidence(rising, late)),
+            ("target_scale", evidence(good, bumps, amounts=True, target_share=0.9)),
             ("overfits", evidence(good, falling(1.0, 0.02, 40))),
             ("jumpy", evidence(jumps, falling(1.0, 0.4, 40))),
             ("batch_large", evidence(falling(1.2, 0.4, 12, 20), None, {"batch_size": 500})),
@@ -154,6 +160,21 @@ class Symptoms(unittest.TestCase):
                 "never_predicted", "linear", "easier", "waiting", "tiny_batches", "long_patience",
                 "noise", "lucky"}
         self.assertLessEqual(known, made)
+
+
+class Shares(unittest.TestCase):
+    def test_far_values_of_a_target_are_told_from_normal_ones(self) -> None:
+        rng = np.random.default_rng(0)
+        normal = rng.normal(size=(4000, 1)).astype(np.float32)
+        self.assertLess(target_share(normal), 0.12)
+        self.assertGreater(target_share(np.exp(3 * normal)), symptoms.FAR)
+        both = np.hstack([normal, np.exp(3 * normal)])
+        self.assertEqual(target_share(both), target_share(np.exp(3 * normal)))
+
+    def test_a_short_run_that_levels_off_is_not_called_improving(self) -> None:
+        for losses in ([1.0, 0.9, 0.85, 0.849, 0.8489], [0.9, 0.8, 0.81, 0.8, 0.795],
+                       [0.7, 0.699, 0.698, 0.697, 0.696, 0.695]):
+            self.assertNotIn("improving", names(evidence(losses)))
 
 
 class Runs(unittest.TestCase):
