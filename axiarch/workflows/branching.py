@@ -2,16 +2,21 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from contextlib import closing
 from dataclasses import dataclass, replace
 
 from axiarch.errors import AxiarchError, RecipeError, TrainingError
 from axiarch.insight.proposal import Change, Proposal
 from axiarch.journal.read import JournalReader
+from axiarch.journal.records import Version
 from axiarch.journal.workspace import Workspace
+from axiarch.ranking.rank import Ranked
+from axiarch.recipes.recipe import Recipe
 from axiarch.recipes.searchfile import Branch, MethodChoice, SearchFile, read_search
 from axiarch.recipes.space import Space
 from axiarch.text import count, duration, loss, number, shown
+from axiarch.workflows.comparing import versions
 from axiarch.workflows.diagnosing import changes_of, diagnosis
 from axiarch.workflows.verdicts import unknown_recipe
 from axiarch.workflows.watching import Snapshot, snapshot_of
@@ -109,6 +114,8 @@ class Descent:
         What it brought over its base recipe, in words.
     epochs : int
     seconds : float
+    versions : tuple of str
+        The versions kept whose recipes it trained, each with its loss, in words.
     """
 
     number: int
@@ -122,6 +129,7 @@ class Descent:
     gain: str
     epochs: int
     seconds: float
+    versions: tuple[str, ...] = ()
 
 
 def lineage(workspace: Workspace, data: str = "") -> list[Descent]:
@@ -134,10 +142,11 @@ def lineage(workspace: Workspace, data: str = "") -> list[Descent]:
     parents = {n: f.branch.search if f.branch and f.branch.search in files else 0
                for n, f in files.items()}
     found: list[Descent] = []
+    kept = versions(workspace)
 
     def add(search: int, depth: int) -> None:
         try:
-            found.append(_descent(snapshot_of(workspace, search), depth))
+            found.append(_descent(snapshot_of(workspace, search), depth, kept))
         except AxiarchError:
             return  # its data set is gone: what it came to cannot be said
         for child in sorted(n for n, parent in parents.items() if parent == search):
@@ -148,21 +157,36 @@ def lineage(workspace: Workspace, data: str = "") -> list[Descent]:
     return found
 
 
-def _descent(s: Snapshot, depth: int) -> Descent:
+def _descent(s: Snapshot, depth: int, kept: Sequence[Version]) -> Descent:
     first = s.ranking.rows[0] if s.ranking.rows else None
     branch_ = s.file.branch
     return Descent(s.search.number, depth, s.search.name, str(s.search.state),
                    branch_.reason if branch_ else "", branch_.recipe if branch_ else 0,
                    first.loss if first else None, first.half_width if first else None,
-                   "" if branch_ and branch_.aside else gain_over_base(s), s.epochs, s.taken)
+                   "" if branch_ and branch_.aside else gain_over_base(s), s.epochs, s.taken,
+                   tuple(_version_words(s, version) for version in kept
+                         if _ranked(s, version.recipe) is not None))
+
+
+def _ranked(s: Snapshot, recipe: Recipe) -> Ranked | None:
+    """Return the place of a recipe in the ranking of a search; None where it has none."""
+    return next((row for row in s.ranking.rows
+                 if s.recipes[row.recipe].recipe.essence == recipe.essence), None)
+
+
+def _version_words(s: Snapshot, version: Version) -> str:
+    row = _ranked(s, version.recipe)
+    assert row is not None
+    half = f" ± {row.half_width:.2g}" if row.half_width is not None else ""
+    return (f"version {version.number}, {shown(version.name, 40)}: recipe {row.recipe}, place "
+            f"{row.place}, {loss(row.loss)}{half}")
 
 
 def gain_over_base(s: Snapshot) -> str:
     """Say what a search brought over its base recipe; nothing where it tried no other."""
     if len(s.recipes) == 1:
         return ""
-    base = next((r for r in s.ranking.rows
-                 if s.recipes[r.recipe].recipe == s.file.space.base), None)
+    base = _ranked(s, s.file.space.base)
     if base is None or not s.ranking.rows:
         return ""
     first = s.ranking.rows[0]
@@ -191,4 +215,5 @@ def lineage_lines(found: list[Descent]) -> list[str]:
             lines.append(f"{pad}from recipe {each.recipe}: {shown(each.reason, 100)}")
         if each.gain:
             lines.append(f"{pad}brought {each.gain}")
+        lines += [f"{pad}{words}" for words in each.versions]
     return lines or ["No search has been started here."]

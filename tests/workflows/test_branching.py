@@ -25,6 +25,7 @@ from axiarch.workflows.branching import (
     lineage,
     lineage_lines,
 )
+from axiarch.workflows.comparing import keep_version
 from axiarch.workflows.diagnosing import (
     beyond_the_knee,
     changes_of,
@@ -67,7 +68,9 @@ class Chain(RunnerCase):
         better = after.ranking.difference(leader_of(after), base)
         assert better is not None
         self.assertTrue(better.sure and better.better > 0)
+        keep_version(self.workspace, after.recipes[leader_of(after)].recipe, "found: it learns")
         lines = "\n".join(lineage_lines(lineage(self.workspace)))
+        self.assertRegex(lines, r"version 1, found: recipe \d+, place 1, 0\.\d+ ± 0\.\d+")
         self.assertIn("└─ 2  recipe 1 of search 1, Raise the learning rate", lines)
         self.assertIn("from recipe 1: the learning rate is too low", lines)
         self.assertRegex(lines, r"brought 0\.\d+ ± 0\.\d+ better than its base")
