@@ -28,7 +28,7 @@ FOLLOWS: dict[str, frozenset[str]] = {
     "diverged": frozenset({"rate_high", "exploding", "vanishing", "dead", "saturated", "jumpy",
                            "overfits", "target_scale", "long_patience", "noise", "lucky",
                            "easier", *_LEARNS_LITTLE}),
-    "single_unit": frozenset({"vanishing", "dead", *_LEARNS_LITTLE}),
+    "single_unit": frozenset({"vanishing", "dead", "rate_low", *_LEARNS_LITTLE}),
     "rate_high": frozenset({"dead", "saturated", "jumpy", "exploding", "long_patience", "lucky",
                             "easier", "overfits", *_LEARNS_LITTLE}),
     "target_scale": frozenset({"rate_high", "jumpy", "overfits", "exploding", "lucky",

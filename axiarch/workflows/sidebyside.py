@@ -119,22 +119,22 @@ class Comparison:
             return (f"{names[0]} and {names[1]} cannot be distinguished: {number(abs(better), 2)} "
                     f"({span}). {cost}")
         how = "better" if better > 0 else "worse"
-        chosen = (" Among all that are ranked they count as tied, because the best of many looks "
-                  "better than it is.") if {first.row.standing, other.row.standing} == {
-                      "leader", "tied"} else ""
+        standing = {first.row.standing, other.row.standing} - {"leader"}
+        chosen = (" Among all that are ranked the worse one is not ruled out as the best: the best of "
+                  "many looks better than it is.") if standing <= {"tied", "open"} else ""
         return (f"{names[0]} is {number(abs(better), 2)} {how} than {names[1]} ({span}).{chosen} "
                 f"{cost}")
 
 
 def differing(recipes: Sequence[Recipe]) -> list[tuple[str, tuple[str, ...]]]:
     """Return the values in which recipes differ: label and value of each recipe, in the order of
-    the sheet.
+    the sheet. A value that has no effect in some, and is the default in all others, says nothing.
     """
     found = []
     for name, field in FIELDS.items():
         values = tuple(written(recipe[name]) if recipe.applies(name) else _NONE
                        for recipe in recipes)
-        if len(set(values)) > 1:
+        if len(set(values)) > 1 and set(values) != {_NONE, written(field.default)}:
             found.append((field.label, values))
     return found
 
