@@ -120,8 +120,8 @@ class Comparison:
                     f"({span}). {cost}")
         how = "better" if better > 0 else "worse"
         standing = {first.row.standing, other.row.standing} - {"leader"}
-        chosen = (" Among all that are ranked the worse one is not ruled out as the best: the best of "
-                  "many looks better than it is.") if standing <= {"tied", "open"} else ""
+        chosen = (" Among all that are ranked the worse one is not ruled out as the best: the best "
+                  "of many looks better than it is.") if standing <= {"tied", "open"} else ""
         return (f"{names[0]} is {number(abs(better), 2)} {how} than {names[1]} ({span}).{chosen} "
                 f"{cost}")
 
