@@ -49,6 +49,11 @@ def compile_only(precision: str) -> None:
     _train(precision)
 
 
+def load(precision: str) -> None:
+    """Load the compiled code of a precision, so that processes forked from this one have it."""
+    _train(precision)
+
+
 @contextlib.contextmanager
 def alone() -> Iterator[None]:
     """Wait until no other process compiles, and let none begin meanwhile."""

@@ -212,10 +212,10 @@ def main(arguments: list[str]) -> int:
             _warm()
             print(sources(), bits())
             return 0
-        case ["work", descriptor]:
-            from axiarch.runner.worker import main as work
+        case ["nursery", descriptor]:
+            from axiarch.runner.executors.nursery import main as nursery
 
-            work(int(descriptor))
+            nursery(int(descriptor))
             return 0
         case ["measure"]:
             return _measure()

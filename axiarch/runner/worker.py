@@ -152,7 +152,7 @@ def memory_taken() -> int:
 
 
 def main(descriptor: int) -> None:
-    """Work until ordered to quit; started in a new process with BLAS held to one thread."""
+    """Work until ordered to quit, in a process of its own with BLAS held to one thread."""
     from threadpoolctl import threadpool_limits
 
     for each in (signal.SIGINT, signal.SIGHUP):

@@ -152,7 +152,7 @@ class Searches(ClusterCase):
         """Return the runner, or one of the worker processes that the Dask worker hosts."""
         owner = self.workspace.owner()
         with contextlib.suppress(psutil.Error):
-            hosted = psutil.Process(self.cluster.workers[0].pid).children()
+            hosted = psutil.Process(self.cluster.workers[0].pid).children(recursive=True)
             runner = [psutil.Process(owner.pid)] if owner else []
             return chance.choice([*hosted, *runner] or [None])
         return None

@@ -32,6 +32,7 @@ from axiarch.runner.tasks import (
 )
 from axiarch.runner.trainer import Trainer
 from tests.runner.clusters import Cluster
+from tests.runner.test_processes import workers_of
 from tests.support import PATIENCE, FolderCase, recipe, ring_dataset
 
 #: Epochs of a task that lasts longer than any test needs.
@@ -290,9 +291,9 @@ class DaskCluster(ProcessLaws.Case):
 
     def kill(self, worker: int) -> None:
         """Kill the process that trains, below the Dask worker; that replaces it."""
-        found = psutil.Process(self.cluster.workers[0].pid).children(recursive=True)
-        training = [p for p in found
-                    if p.status() != psutil.STATUS_ZOMBIE and "work" in p.cmdline()]
+        host = psutil.Process(self.cluster.workers[0].pid)
+        below = (host, *host.children(recursive=True))
+        training = [p for one in below for p in workers_of(one.pid)]
         max(training, key=lambda p: p.cpu_times().user).kill()
 
     def test_the_cluster_decides_how_many_workers_there_are(self) -> None:

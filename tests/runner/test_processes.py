@@ -28,6 +28,13 @@ def losses(s: Snapshot) -> dict[tuple[int, int], tuple[float, ...]]:
             if r.id in s.curves}
 
 
+def workers_of(pid: int) -> list[psutil.Process]:
+    """Return the worker processes below a process: forked by one that it started."""
+    below = psutil.Process(pid).children(recursive=True)
+    forking = {p.pid for p in below if "nursery" in p.cmdline() and p.ppid() == pid}
+    return [p for p in below if p.ppid() in forking and p.status() != psutil.STATUS_ZOMBIE]
+
+
 class ProcessCase(FolderCase):
     def setUp(self) -> None:
         super().setUp()
@@ -70,7 +77,7 @@ class Killed(ProcessCase):
         number = self.start(self.long_search())
         owner = self.workspace.owner()
         assert owner is not None
-        psutil.Process(owner.pid).children()[0].kill()
+        workers_of(owner.pid)[0].kill()
         until(lambda: any(e.kind == "died" for e in glance(self.workspace, number).events),
               what="the loss")
         s = workflows.wait(self.workspace, number)
@@ -79,11 +86,25 @@ class Killed(ProcessCase):
         self.assertEqual({r.state for r in s.runs.values()}, {"ended"})
         self.assertEqual(losses(s), self.wanted())
 
+    def test_workers_go_on_when_the_process_that_forked_them_is_killed(self) -> None:
+        number = self.start(self.long_search())
+        owner = self.workspace.owner()
+        assert owner is not None
+        workers = workers_of(owner.pid)
+        psutil.Process(owner.pid).children()[0].kill()
+        workers[0].kill()
+        until(lambda: any(e.kind == "died" for e in glance(self.workspace, number).events),
+              what="the loss")
+        s = workflows.wait(self.workspace, number)
+        self.assertEqual(s.search.state, "done")
+        self.assertEqual({r.state for r in s.runs.values()}, {"ended"})
+        self.assertEqual(losses(s), self.wanted())
+
     def test_a_killed_runner_leaves_no_process_and_the_search_goes_on_from_there(self) -> None:
         number = self.start(self.long_search())
         owner = self.workspace.owner()
         assert owner is not None
-        workers = psutil.Process(owner.pid).children()
+        workers = psutil.Process(owner.pid).children(recursive=True)
         os.kill(owner.pid, signal.SIGKILL)
         until(lambda: self.look(number).search.state == "interrupted",
               what="being seen as interrupted")

@@ -24,7 +24,7 @@ from axiarch.journal import inbox
 from axiarch.journal.inbox import send
 from axiarch.recipes.searchfile import MethodChoice, SearchFile
 from axiarch.workflows.watching import Snapshot
-from tests.runner.test_processes import ProcessCase, losses
+from tests.runner.test_processes import ProcessCase, losses, workers_of
 from tests.runner.test_runner import RunnerCase
 from tests.support import glance, ring_search, ring_workspace, until
 
@@ -61,13 +61,13 @@ class Killed(ProcessCase):
                 db.execute("SELECT run, epoch, train_loss, validation_loss FROM epoch").fetchall())
 
     def victim(self, chance: random.Random) -> psutil.Process | None:
-        """Return the runner or one of its workers."""
+        """Return the runner, one of its workers, or the process that forks them."""
         owner = self.workspace.owner()
         if owner is None:
             return None
         with contextlib.suppress(psutil.Error):
             runner = psutil.Process(owner.pid)
-            return chance.choice([runner, *runner.children()])
+            return chance.choice([runner, *runner.children(recursive=True)])
         return None
 
     def test_thirty_kills_at_random_moments_change_nothing(self) -> None:
@@ -147,7 +147,7 @@ class Killed(ProcessCase):
         number = self.start(self.long_search())
         owner = self.workspace.owner()
         assert owner is not None
-        worker = next(p for p in psutil.Process(owner.pid).children() if "work" in p.cmdline())
+        worker = workers_of(owner.pid)[0]
         limit = worker.memory_info().vms
         resource.prlimit(worker.pid, resource.RLIMIT_AS, (limit, limit))
         s = workflows.wait(self.workspace, number)

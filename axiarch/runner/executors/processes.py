@@ -6,14 +6,14 @@ import contextlib
 import multiprocessing
 import os
 import signal
-import subprocess
 from collections.abc import Sequence
 from dataclasses import dataclass
 from multiprocessing import connection
 from multiprocessing.connection import Connection
 
 from axiarch.errors import TrainingError
-from axiarch.runner import launching, worker
+from axiarch.runner import worker
+from axiarch.runner.executors.nursery import Child, Nursery
 from axiarch.runner.orders import Begin, Drop, Go, Hold, Order, Quit, Release, Train
 from axiarch.runner.store import FolderStore
 from axiarch.runner.tasks import Joined, Left, Report, Task
@@ -26,7 +26,7 @@ _STILLBORN = 3
 class _Process:
     """One worker process, and whether it has joined."""
 
-    process: subprocess.Popen[bytes]
+    process: Child
     pipe: Connection
     joined: bool = False
 
@@ -45,6 +45,7 @@ class ProcessExecutor:
 
     def __init__(self, store: FolderStore, workers: int) -> None:
         self._store = store
+        self._nursery = Nursery()
         self._stillborn = 0
         self._held = False
         self._leaving: list[_Process] = []
@@ -54,11 +55,7 @@ class ProcessExecutor:
     def _start(self, number: int) -> _Process:
         ours, theirs = multiprocessing.Pipe()
         with theirs:
-            descriptor = theirs.fileno()
-            process = subprocess.Popen(
-                launching.command("work", str(descriptor)), pass_fds=[descriptor],
-                stdin=subprocess.DEVNULL, stdout=subprocess.DEVNULL, cwd=launching.HOME,
-                env=launching.environment())
+            process = self._nursery.fork(theirs.fileno())
         found = _Process(process, ours)
         self._order(found, Begin(number, self._store.checkpoints, self._store.data,
                                  self._store.known))
@@ -147,8 +144,7 @@ class ProcessExecutor:
         """Start a new process in place of one that is gone; say what became of that."""
         old = self._workers[number]
         old.pipe.close()
-        with contextlib.suppress(subprocess.TimeoutExpired):
-            old.process.wait(5)
+        old.process.wait(5)
         cause = _cause(old.process.poll())
         if not old.joined:
             self._stillborn += 1
@@ -164,12 +160,11 @@ class ProcessExecutor:
         for each in (*self._workers.values(), *self._leaving):
             if not each.joined:
                 each.process.kill()  # it holds nothing, and would take a while to be ready
-            try:
-                each.process.wait(1)
-            except subprocess.TimeoutExpired:
+            if not each.process.wait(1):
                 each.process.kill()
                 each.process.wait(5)
             each.pipe.close()
+        self._nursery.close()
 
 
 def _cause(code: int | None) -> str:
@@ -178,6 +173,8 @@ def _cause(code: int | None) -> str:
             return f"the worker was ended by {signal.Signals(-code).name}"
         except ValueError:
             return f"the worker was ended by signal {-code}"
+    if code is None:
+        return "the worker was ended from outside"
     if code == worker.OUT_OF_MEMORY:
         return "the worker ran out of memory"
     return f"the worker ended with exit code {code}"
