@@ -129,18 +129,23 @@ def effects(cells: Sequence[int], ordered: Sequence[bool], places: Cells, losses
                 rest = float(both.var()) - float(own[a].var()) - float(own[b].var())
                 double.setdefault((a, b), []).append(max(rest, 0.0) / variance)
     explained = _explained(kernels, _drawn(places, cells, rng), scaled, noise)
-    return Effects(tuple(_interval([each[k] for each in single], explained) for k in range(knobs)),
-                   {pair: _interval(found, explained) for pair, found in double.items()},
+    return Effects(tuple(_interval([each[k] for each in single], explained, knobs, 0.5)
+                         for k in range(knobs)),
+                   {pair: _interval(found, explained, len(double), 1.0)
+                    for pair, found in double.items()},
                    tuple(np.array([np.mean(c, axis=0), *np.quantile(c, _BAND, axis=0)])
                          for c in curves), maps, explained, count)
 
 
-def _interval(found: Sequence[float], explained: float) -> Interval:
-    """Return a share with its interval: what the surrogate does not explain may be anybody's."""
+def _interval(found: Sequence[float], explained: float, many: int, most: float) -> Interval:
+    """Return a share with its interval. What the surrogate does not explain may be its too, up to
+    `most` of it, and an even part of it, among `many`, may have been given to it without reason:
+    `python -m benchmarks.effects` counts how often true shares are held.
+    """
     low, high = np.quantile(found, _BAND)
     known = min(max(explained, 0.0), 1.0)
-    return Interval(float(np.mean(found)), float(low) * known,
-                    min(float(high) + (1 - known) / 2, 1.0))
+    return Interval(float(np.mean(found)), max(float(low) * known - (1 - known) / many, 0.0),
+                    min(float(high) + (1 - known) * most, 1.0))
 
 
 def _drawn(places: Cells, cells: Sequence[int], rng: np.random.Generator) -> Cells:

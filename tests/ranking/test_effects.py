@@ -56,6 +56,15 @@ class Shares(unittest.TestCase):
         self.assertTrue(pairs[0, 2].low <= TOGETHER <= pairs[0, 2].high)
         self.assertEqual(max(pairs, key=lambda pair: pairs[pair].value), (0, 2))
 
+    def test_what_two_do_not_explain_together_is_not_given_to_them(self) -> None:
+        wrong = total = 0
+        for seed in range(6):
+            for pair, each in learnt(ishigami, 80, seed, 0.2).pairs.items():
+                true = TOGETHER if pair == (0, 2) else 0.0
+                wrong += not each.low - 0.01 <= true <= each.high + 0.01
+                total += 1
+        self.assertLessEqual(wrong / total, 0.07)
+
     def test_a_curve_is_the_mean_over_all_else(self) -> None:
         curve = learnt(line_and_step, 150, 2, 0.02).curves[0]
         at = (np.arange(CELLS) + 0.5) / CELLS
