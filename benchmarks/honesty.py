@@ -49,6 +49,11 @@ def clear(size: int, rng: np.random.Generator) -> Floats:
     return np.where(np.arange(size) == 0, -0.07, 0.0)
 
 
+def twins(size: int, rng: np.random.Generator) -> Floats:
+    """Return two levels that are the same, lower than all others."""
+    return np.where(np.arange(size) < 2, -0.07, 0.0)
+
+
 def skewed(size: int, rng: np.random.Generator) -> Floats:
     """Return levels with a sharp lower edge and a long tail above."""
     return np.asarray(0.05 * rng.exponential(size=size))
@@ -105,6 +110,7 @@ SCENARIOS = (
     Scenario("plain"),
     Scenario("all recipes equal", levels=even),
     Scenario("one clear best, 5 seeds", seeds=5, levels=clear),
+    Scenario("two best alike, 5 seeds", seeds=5, levels=twins),
     Scenario("2 recipes, 2 seeds", recipes=2, seeds=2),
     Scenario("5 recipes, 20 seeds", recipes=5, seeds=20),
     Scenario("200 recipes, 2 seeds", recipes=200, seeds=2, rows=200),

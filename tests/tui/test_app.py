@@ -233,6 +233,8 @@ class AtTheKeyboard(AppCase):
                               for n in rungs._order}, {True})
             await pilot.press("slash", *["backspace"] * 12, *"wide > 3", "enter")
             await self.shows(app, pilot, "no value of a recipe is called 'wide'")
+            await pilot.press("slash", *["backspace"] * 12, *"width > 99", "enter")
+            await self.shows(app, pilot, "no recipe matches width > 99; press / to change it")
             await pilot.press("slash", *["backspace"] * 12, "enter", "$")
             await self.shows(app, pilot, "tied")
             for _ in range(5):

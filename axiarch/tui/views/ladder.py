@@ -292,8 +292,10 @@ class LadderView(View):
         rungs.ranked = {row.recipe: row for row in s.ranking.rows}
         rungs.partial = {each.recipe: each for each in s.ranking.partial}
         rungs.by_place = self.order == "place" and not self.where
-        head.note = self._note()
-        rungs.follow(listed(s, self.order, self.where))
+        found = listed(s, self.order, self.where)
+        head.note = self._note() if found else (
+            f"no recipe matches {shown(self.where, 30)}; press / to change it")
+        rungs.follow(found)
         head.redraw()
         rungs.redraw()
 
