@@ -97,8 +97,12 @@ class Foresight:
         z = self._model.left_out()
         # The lengths were fitted to the same few results: two of them a knob, say.
         freedom = max(count - 2 * len(self._space.knobs), 2)
-        rough = float(np.quantile(np.abs(z), 0.95)) / float(norm.ppf(0.975))
-        self._reach = float(t.ppf(0.975, freedom)) * max(rough, 1.0)
+        # Of few that are left out, the quantile lies among the largest (Vovk et al. 2005).
+        part = min(math.ceil(0.95 * (count + 1)) / count, 1.0)
+        rough = float(np.quantile(np.abs(z), part)) / float(norm.ppf(0.975))
+        # The surrogate was fitted to those that are left out too: the fewer a knob, the closer.
+        few = 1 + len(self._space.knobs) / count
+        self._reach = float(t.ppf(0.975, freedom)) * max(rough, 1.0) * few
         self._pace = float(np.median(
             seconds / [self._spent(r, r.whole("epochs")) for r in recipes]))
         self.recipes = count
