@@ -501,6 +501,8 @@ def judge(context: click.Context, recipe: int, number: int, training: bool, by: 
         print_json(
             {"recipe": chosen, "part": part, "classes": list(snapshot.dataset.classes), **found})
         return
+    if all(row.recipe != chosen for row in snapshot.ranking.rows):
+        say(workflows.recipe_verdict(snapshot, chosen))
     printing.print_judged(chosen, snapshot.dataset, found, "training" if training else "validation")
     for path in written:
         say(f"written: {path}")
@@ -514,13 +516,11 @@ def opened(context: click.Context,
     none is meant).
     """
     from axiarch import workflows
-    from axiarch.errors import TrainingError
 
     workspace = open_place(context, folder)
     snapshot = workflows.snapshot_of(workspace, number)
     if recipe and recipe not in snapshot.recipes:
-        raise TrainingError(f"there is no recipe {recipe}", f"search {snapshot.search.number}",
-                            "see axiarch ranking")
+        raise workflows.unknown_recipe(snapshot, recipe)
     return workspace, snapshot
 
 

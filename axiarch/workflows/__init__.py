@@ -116,7 +116,7 @@ if TYPE_CHECKING:
         tradeoffs_json,
     )
     from axiarch.workflows.unsealing import open_seal, openings, score_of, score_words, trust
-    from axiarch.workflows.verdicts import unranked
+    from axiarch.workflows.verdicts import recipe_verdict, unknown_recipe, unranked
     from axiarch.workflows.waiting import wait
     from axiarch.workflows.watching import Snapshot, Watcher, snapshot_of
 
@@ -166,7 +166,7 @@ _MODULES = {
     "trading": "TradeOffs ladder_from tradeoff_lines tradeoffs_json",
     "unsealing": "open_seal openings score_of score_words trust",
     "waiting": "wait",
-    "verdicts": "unranked",
+    "verdicts": "recipe_verdict unknown_recipe unranked",
     "watching": "Snapshot Watcher snapshot_of",
 }
 _HOME = {name: module for module, names in _MODULES.items() for name in names.split()}
@@ -265,6 +265,7 @@ __all__ = [
     "proxy_lines",
     "proxy_verdict",
     "recent_tables",
+    "recipe_verdict",
     "redecide",
     "remove_model",
     "rescue",
@@ -292,6 +293,7 @@ __all__ = [
     "trust_cluster",
     "unbeaten",
     "undo_decision",
+    "unknown_recipe",
     "unpack",
     "unranked",
     "verify_model",

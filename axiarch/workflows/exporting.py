@@ -26,7 +26,7 @@ from axiarch.recipes.searchfile import SearchFile, write_search
 from axiarch.runs.curve import Curve
 from axiarch.runs.steady import steady
 from axiarch.text import count, loss
-from axiarch.workflows.verdicts import unranked
+from axiarch.workflows.verdicts import unknown_recipe, unranked
 from axiarch.workflows.watching import Snapshot
 
 #: Curves drawn in the chart of a whole search.
@@ -226,15 +226,14 @@ def export_curves(snapshot: Snapshot,
 
     Raises
     ------
-    InputError, WorkspaceReadOnly, WorkspaceMissing
+    InputError, WorkspaceReadOnly, WorkspaceMissing, TrainingError
     """
     from axiarch.export.figures import BLUE, CHARTS, GREEN, ORANGE, Line, curves_figure, save_figure
 
     lines: list[Line] = []
     if recipe:
         if recipe not in snapshot.recipes:
-            raise WorkspaceMissing(f"there is no recipe {recipe}",
-                                   f"search {snapshot.search.number}", "see the ranking")
+            raise unknown_recipe(snapshot, recipe)
         for run in snapshot.runs_of(recipe):
             curve = snapshot.curves.get(run.id)
             if curve:

@@ -16,6 +16,7 @@ from axiarch.text import count, loss, measured, number, seconds_text, shown
 from axiarch.workflows.comparing import versions
 from axiarch.workflows.diagnosing import diagnosis, faults
 from axiarch.workflows.joining import Together, joined
+from axiarch.workflows.verdicts import unknown_recipe
 from axiarch.workflows.watching import Snapshot, snapshot_of
 
 #: Recipes that are compared at the most.
@@ -225,8 +226,7 @@ def _place(workspace: Workspace, known: dict[int, Snapshot], s: Snapshot, name: 
     if search not in known:
         known[search] = snapshot_of(workspace, search)
     if recipe not in known[search].recipes:
-        raise TrainingError(f"there is no recipe {recipe}", f"search {search}",
-                            "see axiarch ranking")
+        raise unknown_recipe(known[search], recipe)
     return f"recipe {recipe}" + (f" of search {search}" if search != here else ""), search, recipe
 
 
