@@ -11,7 +11,7 @@ from typing import TYPE_CHECKING, Any
 import click
 
 from axiarch import __version__
-from axiarch.cli import learning, searches, ship
+from axiarch.cli import learning, results, searches, ship, steering
 from axiarch.cli.data import data
 from axiarch.cli.options import (
     INTERRUPTED,
@@ -162,7 +162,8 @@ def members(check: bool, as_json: bool) -> int:
 
 
 main.add_command(data)
-for command in (*searches.COMMANDS, *learning.COMMANDS, *ship.COMMANDS):
+for command in (*searches.COMMANDS, *steering.COMMANDS, *results.COMMANDS, *learning.COMMANDS,
+                *ship.COMMANDS):
     main.add_command(command)
 
 

@@ -19,6 +19,7 @@ from axiarch.recipes.bounds import MOST_NUMBER
 
 if TYPE_CHECKING:
     from axiarch.journal.workspace import Workspace
+    from axiarch.workflows.watching import Snapshot
 
 #: Exit code of a command ended by Ctrl-C.
 INTERRUPTED = 130
@@ -123,3 +124,19 @@ def open_place(context: click.Context, folder: Path | None, create: bool = False
 
     return workflows.open_workspace(folder or context.find_root().obj or default_folder(),
                                     create=create)
+
+
+def opened(context: click.Context,
+           folder: Path | None,
+           number: int,
+           recipe: int = 0) -> tuple[Workspace, Snapshot]:
+    """Return the workspace and the search that is meant, in which there must be `recipe` (0:
+    none is meant).
+    """
+    from axiarch import workflows
+
+    workspace = open_place(context, folder)
+    snapshot = workflows.snapshot_of(workspace, number)
+    if recipe and recipe not in snapshot.recipes:
+        raise workflows.unknown_recipe(snapshot, recipe)
+    return workspace, snapshot

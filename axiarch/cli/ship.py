@@ -13,6 +13,7 @@ from axiarch.cli.options import (
     guarded,
     json_option,
     open_place,
+    opened,
     search_option,
     workers_option,
     workspace_option,
@@ -56,7 +57,6 @@ def models_keep(context: click.Context, recipe: int, number: int, name: str, not
     than chance, paired over the validation rows.
     """
     from axiarch import workflows
-    from axiarch.cli.searches import opened
 
     workspace, snapshot = opened(context, folder, number, recipe)
     kept = workflows.keep_model(workspace, snapshot, recipe, name, note, run, average or "", anyway)
@@ -276,7 +276,7 @@ def confirm(context: click.Context, recipe: int, seeds: int, all_open: bool, num
             folder: Path | None, workers: int | None) -> int:
     """Train RECIPE again on fresh seeds, which chose nothing, and say whether its loss holds."""
     from axiarch import workflows
-    from axiarch.cli.searches import opened, run_search
+    from axiarch.cli.searches import run_search
 
     workspace, snapshot = opened(context, folder, number, recipe)
     if all_open:
@@ -314,7 +314,6 @@ def report(context: click.Context, place: Path, recipe: int, number: int, force:
     it predicts, test scores, what to distrust, and how to do it again.
     """
     from axiarch import workflows
-    from axiarch.cli.searches import opened
 
     workspace, snapshot = opened(context, folder, number, recipe)
     say(workflows.export_report(workspace, snapshot, place, recipe, force))
