@@ -105,9 +105,9 @@ def _more_validation(given: CheckInput, times: float, folds_do: bool) -> tuple[D
     """
     split = given.split
     wanted = math.ceil(100 * split.validation * times) / 100
-    larger = Decision(f"Give validation a share of {wanted:g} of the rows", "validation",
+    larger = Decision(f"Raise the validation share to {wanted:g}", "validation",
                       value=f"{wanted:g}")
-    folded = Decision(f"Validate on {_FOLDS} folds, so that every row outside the test part does",
+    folded = Decision(f"Use {_FOLDS} folds: every row outside the test part validates once",
                       "folds", value=str(_FOLDS))
     fits = not split.part and not split.folds and wanted + split.test <= _MOST_SHARE
     folds = not split.part and not split.folds and folds_do

@@ -161,7 +161,7 @@ def _narrower(workspace: Workspace, s: Snapshot, recipes: Mapping[int, Recipe]) 
     for part in SHARES:
         narrow = {n: r.changed({"width": max(round(part * r.whole("width")), 1)})
                   for n, r in recipes.items()}
-        yield Proxy(f"layers of {share(part)} of the width", part, s.dataset, narrow)
+        yield Proxy(f"layers {share(part)} as wide", part, s.dataset, narrow)
 
 
 _MADE: Mapping[Kind, Callable[[Workspace, Snapshot, Mapping[int, Recipe]], Iterator[Proxy]]] = {

@@ -92,7 +92,7 @@ class AppCase(FolderCase, unittest.IsolatedAsyncioTestCase):
         """Wait until a condition holds."""
         async with asyncio.timeout(seconds):
             while not condition():
-                await pilot.pause(0.02)
+                await asyncio.sleep(0.03)
 
     async def shows(self, app: AxiarchApp, pilot: Pilot[str], text: str) -> None:
         """Wait until a text is on the screen."""

@@ -69,7 +69,7 @@ class Improving(AppCase):
             await self.until(pilot, lambda: isinstance(app.screen, Choices))
             await pilot.press("down", "down", "enter")
             await self.until(pilot, lambda: isinstance(app.screen, Message), 90)
-            await self.shows(app, pilot, "layers of 25.0 % of the width")
+            await self.shows(app, pilot, "layers 25.0 % as wide")
 
     async def test_a_remedy_is_put_on_the_sheet_and_undone(self) -> None:
         workspace = ring_workspace(self.folder / "w")

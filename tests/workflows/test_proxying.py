@@ -41,7 +41,7 @@ class Proxies(RunnerCase):
 
     def test_fewer_rows_and_narrower_layers_are_trained_and_compared(self) -> None:
         s = self.full(2)
-        for kind, words in (("rows", "training rows"), ("width", "of the width")):
+        for kind, words in (("rows", "training rows"), ("width", "as wide")):
             with self.subTest(kind=kind):
                 smaller = smaller_trainings(self.workspace, s, kind)
                 self.assertEqual([set(each.recipes) for each in smaller],

@@ -139,7 +139,7 @@ def mend_data(c: Context) -> None:
 
 def _change_line(proposal: Proposal[Decision | Change], change: Decision | Change) -> str:
     about = f" in {shown(proposal.column, 30)}" if proposal.column else ""
-    return f"{change.words}, because of: {proposal.title}{about}"
+    return f"{change.words} ({proposal.title}{about})"
 
 
 def _reason(proposal: Proposal[Decision | Change]) -> str:
