@@ -226,8 +226,6 @@ class Improving(AppCase):
             await self.shows(app, pilot, "Rank which searches together?")
             await pilot.press("enter")
             await self.shows(app, pilot, "of 2 searches")
-            await pilot.press("escape", "X")
-            await self.shows(app, pilot, "order")
             await pilot.press("escape", "G")
             await self.shows(app, pilot, "Would more rows help")
             await pilot.press("y")

@@ -434,7 +434,7 @@ class Whole(FolderCase):
                      *workflows.export_curves(s, self.folder / "k.pdf"),
                      *workflows.export_curves(s, self.folder / "one.svg", 1)):
             self.assertGreater(path.stat().st_size, 100)
-        with self.assertRaises(WorkspaceMissing):
+        with self.assertRaises(TrainingError):
             workflows.export_curves(s, self.folder / "k.svg", 99)
         self._verdicts(s, made)
 
