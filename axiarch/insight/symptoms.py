@@ -155,8 +155,10 @@ def rate_high(e: Evidence) -> Proposal | None:
                      f"{share(bumps)} of the baseline")
     if dead > DEAD_SHARE:
         parts.append(f"{share(dead)} of the units of a layer are dead")
-    changes = [remedies.falling_rate(e.recipe), remedies.lower_rate(e.recipe),
-               remedies.larger_batch(e.recipe)]
+    changes = remedies.calmer(e.recipe)
+    if rate > highest:  # averages of such weights are hardly better
+        changes = [remedies.falling_rate(e.recipe), remedies.lower_rate(e.recipe),
+                   remedies.larger_batch(e.recipe)]
     if broken:
         changes.insert(0, remedies.lower_rate(e.recipe, strongly=True))
     return Proposal("rate_high", "the learning rate is too high", "; ".join(parts) + ".",
@@ -364,9 +366,7 @@ def jumpy(e: Evidence) -> Proposal | None:
     return Proposal(
         "jumpy", "its validation loss is jumpy",
         f"It jumps by {share(e.roughness)} from epoch to epoch.", Sure.LIKELY,
-        (remedies.falling_rate(e.recipe), remedies.lower_rate(e.recipe),
-         Change("Average the weights", {"weight_averaging": 0.99}),
-         remedies.larger_batch(e.recipe)))
+        tuple(remedies.calmer(e.recipe)))
 
 
 def _falls_steadily(e: Evidence) -> bool:
