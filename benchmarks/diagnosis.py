@@ -66,21 +66,27 @@ def _table(kind: str, rows: int, inputs: int, classes: int, noise: float, seed: 
     x = rng.normal(size=(rows, inputs))
     w = rng.normal(size=(inputs, 4)) / math.sqrt(inputs)
     y = np.sin(1.5 * (x @ w[:, 0])) + (x @ w[:, 1]) * (x @ w[:, 2]) + 0.5 * (x @ w[:, 3])
+    if kind == "line":
+        y = x @ w[:, 0]
     y = (y - y.mean()) / y.std() + noise * rng.normal(size=rows)
     if kind == "heavy":
         return [[*r, v] for r, v in zip(x.round(4).tolist(), np.exp(3 * y).tolist(), strict=True)]
-    if kind == "amounts":
+    if kind in ("amounts", "line"):
         return [[*r, v] for r, v in zip(x.round(4).tolist(), y.tolist(), strict=True)]
-    edges = np.quantile(y, np.linspace(0, 1, classes + 1)[1:-1])
-    return [[*r, f"c{c}"] for r, c in zip(x.round(4).tolist(), np.digitize(y, edges).tolist(),
-                                          strict=True)]
+    rare = kind == "rare"  # its last class has nothing to do with the inputs
+    found = np.digitize(y, np.quantile(y, np.linspace(0, 1, classes + 1 - rare)[1:-1]))
+    found = np.where(rare & (rng.random(rows) < 0.05), classes - 1, found)
+    return [[*r, f"c{c}"] for r, c in zip(x.round(4).tolist(), found.tolist(), strict=True)]
 
 
 #: Generated data sets: kind, rows, inputs, classes, noise.
 GENERATED: Mapping[str, tuple[str, int, int, int, float]] = {
     "few classes": ("classes", 1500, 6, 2, 0.2), "many classes": ("classes", 3000, 8, 10, 0.05),
     "amounts, small": ("amounts", 900, 5, 0, 0.3), "amounts, wide": ("amounts", 2400, 30, 0, 0.1),
-    "small": ("classes", 400, 10, 3, 0.4), "heavy": ("heavy", 1500, 5, 0, 0.3)}
+    "small": ("classes", 400, 10, 3, 0.4), "heavy": ("heavy", 1500, 5, 0, 0.3),
+    "rare class": ("rare", 1500, 6, 3, 0.3), "a line": ("line", 900, 12, 0, 0.5)}
+#: Those that are made for one symptom alone.
+_FOR_ONE = ("heavy", "rare class", "a line")
 _DEMO = ("hive states", "nectar flow", "hum")
 
 
@@ -150,10 +156,12 @@ def train(dataset: Dataset, recipe: Recipe, seed: int, best_known: float | None 
                          rows.train_targets))
     if found.diverged:
         return found
-    losses = target.row_losses(training.predict_by_best(rows.validation_inputs),
-                               rows.validation_targets)
-    labels = None if found.amounts else np.asarray(rows.validation_targets).astype(np.int64)
-    return replace(found, row_losses=losses, labels=labels)
+    predicted = training.predict_by_best(rows.validation_inputs)
+    losses = target.row_losses(predicted, rows.validation_targets)
+    if found.amounts:
+        return replace(found, row_losses=losses)
+    labels = np.asarray(rows.validation_targets).astype(np.int64)
+    return replace(found, row_losses=losses, labels=labels, predicted=predicted.argmax(1))
 
 
 # -- symptoms --------------------------------------------------------------------------------------
@@ -233,17 +241,30 @@ def _long_patience(rng: np.random.Generator, recipe: Recipe, data: Dataset) -> R
                            "dropout": 0.0, "weight_decay": 0.0})
 
 
+def _tiny(rng: np.random.Generator, recipe: Recipe, data: Dataset) -> Recipe:
+    return recipe.changed({"batch_size": int(rng.integers(1, 3)), "epochs": 6, "patience": 0,
+                           "learning_rate": 1e-4})
+
+
+def _wide(rng: np.random.Generator, recipe: Recipe, data: Dataset) -> Recipe:
+    return recipe.changed({"width": 128, "depth": 2, "dropout": 0.0, "weight_decay": 0.0,
+                           "patience": 0, "epochs": 60})
+
+
 def _same(rng: np.random.Generator, recipe: Recipe, data: Dataset) -> Recipe:
     return recipe
 
 
 @dataclass(frozen=True)
 class Symptom:
-    """How a symptom is made, and the names that count as finding it."""
+    """How a symptom is made, and the names that count as finding it: first of all, or also beside
+    others where what it comes from may show as well.
+    """
 
     make: Maker
     names: frozenset[str]
     only: tuple[str, ...] = ()
+    beside: bool = False
 
 
 MADE: Mapping[str, Symptom] = {
@@ -264,6 +285,11 @@ MADE: Mapping[str, Symptom] = {
     "epochs wasted": Symptom(_long_patience, frozenset({"long_patience", "overfits"}),
                              ("hive states", "hum", "few classes", "small", "many classes")),
     "far values": Symptom(_same, frozenset({"target_scale"}), ("heavy",)),
+    "tiny batches": Symptom(_tiny, frozenset({"tiny_batches"}), (
+        "hive states", "nectar flow", "few classes", "many classes", "amounts, wide"), True),
+    "classes never predicted": Symptom(_same, frozenset({"never_predicted"}), ("rare class",),
+                                       True),
+    "no better than linear": Symptom(_wide, frozenset({"linear"}), ("a line",), True),
     "healthy": Symptom(_same, frozenset()),
 }
 
@@ -282,8 +308,8 @@ def cases(seed: int) -> Iterator[Case]:
     """Yield all trainings."""
     names = (*_DEMO, *GENERATED)
     for symptom, made in MADE.items():
-        for name in made.only or [n for n in names if n != "heavy"]:
-            many = HEALTHY if symptom == "healthy" else EACH * (5 if name == "heavy" else 1)
+        for name in made.only or [n for n in names if n not in _FOR_ONE]:
+            many = HEALTHY if symptom == "healthy" else EACH * (5 if name in _FOR_ONE else 1)
             for number in range(many):
                 yield Case(symptom, name, number, seed)
 
@@ -306,11 +332,11 @@ def _best(name: str, seed: int) -> float:
 
 
 def found(case: Case) -> tuple[Case, list[str], str]:
-    """Train a case and return what is named, faults only, and how it went."""
+    """Train a case and return what is named, and how it went."""
     dataset, recipe, seed = made(case)
     known = None if case.symptom == "healthy" else _best(case.data, case.seed)
     evidence = train(dataset, recipe, seed, known)
-    names = [p.name for p in diagnose(evidence) if p.name not in HARMLESS]
+    names = [p.name for p in diagnose(evidence)]
     return case, names, f"{evidence.reason} {evidence.epochs}"
 
 
@@ -341,6 +367,14 @@ def remedied(case: Case) -> tuple[Case, str, str, bool | None]:
     return case, proposals[0].name, change.words, bool(gain.mean() > 2 * error)
 
 
+def _is_right(symptom: Symptom, found: Sequence[str]) -> bool:
+    """Whether a symptom is found, or nothing where there is none; what is harmless is no fault."""
+    faults = [name for name in found if name not in HARMLESS]
+    if symptom.beside:
+        return bool(symptom.names & {*found})
+    return faults[0] in symptom.names if faults else not symptom.names
+
+
 def count_found(seeds: Sequence[int]) -> None:
     """Print hits and false alarms."""
     rows: dict[str, list[tuple[Case, list[str], str]]] = {}
@@ -352,9 +386,9 @@ def count_found(seeds: Sequence[int]) -> None:
     hits = total = 0
     for symptom, own in rows.items():
         names = MADE[symptom].names
-        right = [case for case, each, _ in own
-                 if (each[0] in names if each else False) or (not names and not each)]
-        others = [(case.data, case.seed, case.number, each[:1] or ["nothing"], how)
+        right = [case for case, each, _ in own if _is_right(MADE[symptom], each)]
+        others = [(case.data, case.seed, case.number,
+                   [n for n in each if n not in HARMLESS][:1] or ["nothing"], how)
                   for case, each, how in own if case not in right]
         if names:
             hits, total = hits + len(right), total + len(own)
@@ -371,7 +405,8 @@ def count_found(seeds: Sequence[int]) -> None:
 def count_remedied(seeds: Sequence[int]) -> None:
     """Print how often the first remedy helps."""
     sick = [case for seed in seeds for case in cases(seed)
-            if case.number == 0 and MADE[case.symptom].names and case.symptom != "epochs wasted"]
+            if case.number == 0 and MADE[case.symptom].names and not MADE[case.symptom].beside
+            and case.symptom != "epochs wasted"]
     rows: dict[str, list[bool]] = {}
     with ProcessPoolExecutor(2, get_context("spawn")) as pool:
         for case, name, words, helped in pool.map(remedied, sick):

@@ -52,6 +52,8 @@ class Evidence:
         Of validation rows, by the weights that were kept.
     labels : (n,) array or None
         The class of each of these rows.
+    predicted : (n,) array or None
+        The class predicted for each of these rows.
     target_share : float
         Share of the variance of the amounts to be predicted that the farthest hundredth of them
         has, as they are trained on; 0 where that is not known.
@@ -71,6 +73,7 @@ class Evidence:
     row_losses: Floats | None = None
     labels: NDArray[np.int64] | None = None
     target_share: float = 0.0
+    predicted: NDArray[np.int64] | None = None
 
     @property
     def epochs(self) -> int:

@@ -74,6 +74,8 @@ WASTED, WASTED_SHARE = 20, 0.4
 #: Share of the squared error that the worst hundredth of the rows has, or of the variance that the
 #: farthest hundredth of the target's values has: of normal ones it is 8 %.
 FAR = 0.5
+#: Validation rows of a class from which it is remarkable that it is never predicted.
+FEWEST_ROWS = 5
 #: Share of the time spent waiting for rows.
 WAITED = 0.25
 #: Fewer epochs than this end too soon for the fall over a fifth of them to say anything: a loss
@@ -428,6 +430,14 @@ def long_patience(e: Evidence) -> Proposal | None:
         Sure.LIKELY, (remedies.less_patience(e.recipe),), epoch=e.best[0])
 
 
+def _never(e: Evidence, number_: int, losses: np.ndarray) -> bool:
+    """Whether no row is predicted to be of a class, given the losses of its rows (n,)."""
+    if e.predicted is not None:
+        return not bool((e.predicted == number_).any())
+    # below an even share another class is likelier for every row of it
+    return math.exp(-float(losses.min())) < 1 / len(e.classes)
+
+
 def never_predicted(e: Evidence) -> Proposal | None:
     """Classes that no validation row is predicted as."""
     if e.row_losses is None or e.labels is None or len(e.classes) < 3:
@@ -435,8 +445,7 @@ def never_predicted(e: Evidence) -> Proposal | None:
     found = []
     for number_, name in enumerate(e.classes):
         own = e.row_losses[e.labels == number_]
-        # below an even share another class is likelier for every row of it
-        if len(own) >= 5 and math.exp(-float(own.min())) < 1 / len(e.classes):
+        if len(own) >= FEWEST_ROWS and _never(e, number_, own):
             found.append(name)
     if not found:
         return None
@@ -444,7 +453,7 @@ def never_predicted(e: Evidence) -> Proposal | None:
     more = f" and {len(found) - 4} more" if len(found) > 4 else ""
     return Proposal(
         "never_predicted", "classes are never predicted",
-        f"No validation row of {names}{more} is given an even share of its own class.",
+        f"No validation row is predicted to be {names}{more}.",
         Sure.CERTAIN, (remedies.balanced(e.recipe), remedies.more_epochs(e.recipe)))
 
 

@@ -63,7 +63,8 @@ def _evidence(s: Snapshot, run: RunRecord) -> Evidence:
         fold.baseline.loss, dataset.linear.loss if dataset.linear else None,
         min(others, default=None), not dataset.classes, tuple(dataset.classes),
         fold.rows["validation"], None if rows is None else rows.values.astype(np.float64), labels,
-        _target_share(dataset.folder, dataset.fingerprint, run.fold))
+        _target_share(dataset.folder, dataset.fingerprint, run.fold),
+        None if rows is None or rows.classes is None else rows.classes.astype(np.int64))
 
 
 @lru_cache(maxsize=64)

@@ -133,6 +133,10 @@ class Symptoms(unittest.TestCase):
                                   classes=("a", "b", "rare\x1b[31m", "d")))
         self.assertEqual([p.name for p in found], ["never_predicted"])
         self.assertNotIn("\x1b", found[0].evidence)
+        seen = evidence(good, row_losses=losses, labels=labels, classes=("a", "b", "c", "d"))
+        self.assertEqual(names(replace(seen, predicted=labels)), [])
+        self.assertEqual(names(replace(seen, predicted=np.where(labels == 1, 0, labels))),
+                         ["never_predicted"])
         squares = np.ones(300)
         squares[:3] = 400.0
         self.assertEqual(names(evidence(good, row_losses=squares, amounts=True)), ["target_scale"])
