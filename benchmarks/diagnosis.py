@@ -33,7 +33,7 @@ from axiarch.engine.rows import Source
 from axiarch.engine.run import RunSpec
 from axiarch.engine.streams import Streams
 from axiarch.engine.training import Training
-from axiarch.insight.diagnosis import diagnose
+from axiarch.insight.diagnosis import diagnose, diagnose_runs
 from axiarch.insight.evidence import Evidence, target_share
 from axiarch.insight.proposal import HARMLESS
 from axiarch.journal.workspace import Workspace
@@ -52,6 +52,8 @@ Maker = Callable[[np.random.Generator, Recipe, Dataset], Recipe]
 EACH, HEALTHY = 3, 14
 #: Recipes that a remedy's search tries, and fresh seeds that judge it.
 TRIED, SEEDS = 8, 3
+#: Runs of a recipe of which one is another one's.
+RUNS = 5
 _GOOD: Values = {"epochs": 300, "patience": 15, "learning_rate": 3e-3, "width": 48,
                  "weight_decay": 0.1, "dropout": 0.1, "batch_size": 32}
 
@@ -251,6 +253,10 @@ def _wide(rng: np.random.Generator, recipe: Recipe, data: Dataset) -> Recipe:
                            "patience": 0, "epochs": 60})
 
 
+def _slow(rng: np.random.Generator, recipe: Recipe, data: Dataset) -> Recipe:
+    return recipe.changed({"learning_rate": 3e-4, "epochs": 6})
+
+
 def _same(rng: np.random.Generator, recipe: Recipe, data: Dataset) -> Recipe:
     return recipe
 
@@ -290,6 +296,7 @@ MADE: Mapping[str, Symptom] = {
     "classes never predicted": Symptom(_same, frozenset({"never_predicted"}), ("rare class",),
                                        True),
     "no better than linear": Symptom(_wide, frozenset({"linear"}), ("a line",), True),
+    "one run differs": Symptom(_slow, frozenset({"outlier"}), (), True),
     "healthy": Symptom(_same, frozenset()),
 }
 
@@ -336,6 +343,11 @@ def found(case: Case) -> tuple[Case, list[str], str]:
     dataset, recipe, seed = made(case)
     known = None if case.symptom == "healthy" else _best(case.data, case.seed)
     evidence = train(dataset, recipe, seed, known)
+    if case.symptom == "one run differs":
+        healthy = good(np.random.default_rng([seed, 1]), dataset)
+        others = [train(dataset, healthy, seed + i, known) for i in range(1, RUNS)]
+        each = [p.name for p in diagnose_runs([*others, replace(evidence, recipe=healthy)])]
+        return case, each, f"{RUNS} runs"
     names = [p.name for p in diagnose(evidence)]
     return case, names, f"{evidence.reason} {evidence.epochs}"
 

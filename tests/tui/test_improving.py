@@ -195,7 +195,9 @@ class Improving(AppCase):
                     await self.shows(app, pilot, "no amount of memory")
                     await pilot.press("escape")
             await self.until(pilot, lambda: isinstance(app.screen, ProbeScreen))
-            await self.shows(app, pilot, "80 KiB (as given)")
+            await self.shows(app, pilot, "Up to ")
+            ((_, kept),) = workflows.kept_probes(workspace)
+            self.assertIn("80 KiB (as given)", kept.verdict())
 
     async def test_what_usually_goes_wrong_is_mended_on_the_sheet(self) -> None:
         workspace = ring_workspace(self.folder / "w")
