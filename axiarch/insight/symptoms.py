@@ -195,7 +195,7 @@ def clipped(e: Evidence) -> Proposal | None:
         "clipped", "clipping cuts nearly every step",
         f"The norm of the gradient is {number(usual, 2)}, and all above {number(limit)} is cut: at "
         f"{share(bites)} of the epochs' last steps. That lowers the learning rate "
-        f"{number(usual / limit, 2)} times.", Sure.LIKELY,
+        f"{number(remedies.neat(usual / limit), 5)} times.", Sure.LIKELY,
         (remedies.no_clipping(e.recipe, usual), remedies.higher_rate(e.recipe)))
 
 

@@ -69,6 +69,8 @@ class Scales(unittest.TestCase):
                     self.assertTrue(0 <= float(scale.at(value)) <= 1)
 
     def test_a_loss_axis_ends_near_the_floor(self) -> None:
+        above = loss_scale(np.array([2.0, 2.1, 900.0]), 1.4, best=0.4)
+        self.assertTrue(above.low <= 0.4 and 2.1 < above.high < 3.0)
         scale = loss_scale(np.array([0.5, 900.0, np.inf]), 1.4)
         self.assertLess(scale.high, 2.0)
         self.assertLess(scale.low, 0.5)

@@ -163,12 +163,12 @@ def loss_scale(values: Floats,
                log: bool = False,
                best: float | None = None) -> Scale:
     """Return an axis for losses: from the lowest, or the `best` there can be, to a little above
-    the baseline.
+    the baseline, or above the lowest where that is higher.
     """
     finite = values[np.isfinite(values)]
     if finite.size == 0:
         return Scale(0.0, baseline * 1.1)
-    top = min(float(finite.max()), baseline * 1.12)
+    top = min(float(finite.max()), max(baseline * 1.12, float(finite.min()) * 1.15))
     low = float(finite.min()) if best is None else min(float(finite.min()), best)
     if top <= low:
         top = low * 1.1 + 1e-9
