@@ -100,8 +100,8 @@ def _validation_counts(given: CheckInput) -> NDArray[np.int64]:
 
 
 def _more_validation(given: CheckInput, times: float, folds_do: bool) -> tuple[Decision, ...]:
-    """Return the decisions that give validation so many times its rows: a larger share where
-    enough rows are left to train on, and folds where `folds_do`.
+    """Return the decisions that make the validation part `times` larger: a larger share, where
+    enough rows are left to train on, and folds, where `folds_do`.
     """
     split = given.split
     wanted = math.ceil(100 * split.validation * times) / 100
