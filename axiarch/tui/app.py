@@ -16,7 +16,7 @@ from axiarch.journal.workspace import Workspace
 from axiarch.tui import messages
 from axiarch.tui.action import Action
 from axiarch.tui.actions import ACTIONS, actions_of
-from axiarch.tui.doing import moving, probing, taking, work
+from axiarch.tui.doing import moving, probing, recipes, taking, work
 from axiarch.tui.doing.context import Context
 from axiarch.tui.feed import Feed
 from axiarch.tui.palette import DARK, LIGHT, theme
@@ -187,7 +187,7 @@ class AxiarchApp(App[str]):
         taking.effects_made(self.context, message)
 
     def on_compared(self, message: messages.Compared) -> None:
-        self.context.show(comparison=message.found)
+        recipes.compared(self.context, message)
 
     def on_foreseen(self, message: messages.Foreseen) -> None:
         taking.foreseen(self.context, message)

@@ -130,11 +130,13 @@ class EffectsMade(Message):
 
 
 class Compared(Message):
-    """The marked recipes side by side, or in words why their results cannot be compared."""
+    """Marked recipes, by search and number, side by side, or in words why their results cannot be
+    compared.
+    """
 
-    def __init__(self, found: Comparison | str) -> None:
+    def __init__(self, marked: tuple[tuple[int, int], ...], found: Comparison | str) -> None:
         super().__init__()
-        self.found = found
+        self.marked, self.found = marked, found
 
 
 class Foreseen(Message):

@@ -585,6 +585,10 @@ class Searching(AppCase):
             await self.shows(app, pilot, "95 %: ")
             text = screen(app)
             self.assertLess(text.index("learning rate"), text.index("standing"))
+            late = messages.Compared(((1, 99), (1, 98)), "of recipes that are marked no more")
+            app.post_message(late)
+            await pilot.pause(0.2)
+            self.assertNotIsInstance(app.state.comparison, str)
             for axis in ("step of the optimiser", "seconds of training"):
                 await pilot.press("b")
                 await self.shows(app, pilot, axis)

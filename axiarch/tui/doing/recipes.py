@@ -251,14 +251,22 @@ def compare_marked(c: Context) -> None:
     if s is None or len(marked) < 2:
         return
 
+    keys = tuple((m.search, m.recipe) for m in marked)
+
     def job() -> messages.Compared:
         try:
-            return messages.Compared(workflows.compare_recipes(
-                c.workspace, s, [f"{m.search}:{m.recipe}" for m in marked]))
+            return messages.Compared(keys, workflows.compare_recipes(
+                c.workspace, s, [f"{search}:{recipe}" for search, recipe in keys]))
         except AxiarchError as error:
-            return messages.Compared(f"{error.what}; {error.remedy}")
+            return messages.Compared(keys, f"{error.what}; {error.remedy}")
 
     c.in_thread_and_post(job, "compare")
+
+
+def compared(c: Context, message: messages.Compared) -> None:
+    """Show the marked recipes side by side, if they are still those that are marked."""
+    if message.marked == tuple((m.search, m.recipe) for m in c.state.marked):
+        c.show(comparison=message.found)
 
 
 def fresh_marks(c: Context) -> tuple[Marked, ...]:

@@ -105,7 +105,7 @@ class Overlay(Drawing):
             return rows
         differ = differing([each.values for each in shown])
         known = self.comparison if isinstance(self.comparison, Comparison) else None
-        came = known.results() if known and len(known.sides) == len(shown) else []
+        came = known.results() if known else []
         fewest = min(len(differ), max(most - 1 - len(came), 3))
         rows += [self._cells(label, cells, wide, "ink") for label, cells in differ[:fewest]]
         if fewest < len(differ):
