@@ -96,7 +96,7 @@ class Comparison:
             "time of a run": [_time(s.row, first) for s in self.sides],
             "parameters": [number(s.parameters) for s in self.sides],
             "ended": [shown(s.ended, 60) for s in self.sides],
-            "finding": [s.finding or "none" for s in self.sides],
+            "finding": [s.finding or ("none" if s.row else _NONE) for s in self.sides],
         }
         return [(label, tuple(cells)) for label, cells in lines.items()]
 

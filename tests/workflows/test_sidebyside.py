@@ -84,6 +84,8 @@ class SideBySide(RunnerCase):
         found = compare_recipes(self.workspace, s, [str(broken), "1"])
         self.assertIn(f"Recipe {broken} has no result to compare", found.verdict())
         self.assertTrue(comparison_lines(found))
+        waiting = replace(found.sides[0], finding="")
+        self.assertEqual(dict(replace(found, sides=(waiting,)).results())["finding"], ("–",))
         ring_dataset(self.workspace.data("other"), rows=120)
         self.make(replace(rates(1, 2), data="other"), number=2).run()
         with self.assertRaisesRegex(InputError, "other data"):
