@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Sequence
 from dataclasses import replace
 from pathlib import Path
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING, Any, get_args
 
 import click
 
@@ -21,6 +21,7 @@ from axiarch.cli.saying import print_json, say
 from axiarch.data.plan import SCALINGS, SEPARATOR_NAMES, TARGET_SCALINGS, TASKS
 from axiarch.errors import InputError
 from axiarch.recipes.bounds import MOST_NUMBER
+from axiarch.runs.lowered import Lowered
 from axiarch.text import count
 
 if TYPE_CHECKING:
@@ -88,6 +89,9 @@ def data() -> None:
               default="z-score",
               show_default=True,
               help="The same for a target of amounts; losses are reported in its own units.")
+@click.option("--ranked-by", type=click.Choice(get_args(Lowered)), default="loss",
+              show_default=True,
+              help="What searches lower and recipes are ranked by on the validation rows.")
 @click.option("--rows",
               default=0,
               help="Training rows used at the most, for quick work; 0 for all.")
@@ -184,6 +188,7 @@ def _plan(decided: dict[str, Any]) -> DataPlan:
                     pictures=decided["pictures"],
                     skip_bad=decided["skip_bad"],
                     target_scaling=decided["target_scaling"],
+                    ranked_by=decided["ranked_by"],
                     rows=decided["rows"],
                     shrink=decided["shrink"],
                     split=split,

@@ -98,7 +98,8 @@ def diagnose(context: click.Context, recipe: int | None, number: int, folder: Pa
     if as_json:
         print_json(workflows.diagnosis_json(found))
         return
-    say(f"recipe {recipe} of search {snapshot.search.number}", *workflows.finding_lines(found))
+    by = "" if snapshot.dataset.target.measure == "loss" else "; findings are by the loss"
+    say(f"recipe {recipe} of search {snapshot.search.number}{by}", *workflows.finding_lines(found))
     if any(each.changes for each in found):
         say("", f"to try the first change: axiarch branch {recipe} --search "
                 f"{snapshot.search.number}")

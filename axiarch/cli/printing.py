@@ -17,6 +17,7 @@ from axiarch.data.findings import grave
 from axiarch.insight.forecast import Forecast
 from axiarch.journal.records import OpeningRecord
 from axiarch.ranking.rank import STANDING_WORDS
+from axiarch.runs.lowered import name_of
 from axiarch.text import (
     count,
     loss,
@@ -141,7 +142,8 @@ def floor_text(data: Dataset, baseline: Baseline) -> str:
     t = data.target
     metrics = ", ".join(f"{shown(name)} {measured(name, value)}"
                         for name, value in zip(t.metrics, baseline.metrics, strict=True))
-    return f"{shown(t.loss_name.split(' (')[0])} {loss(baseline.loss)} {shown(t.unit)}, {metrics}"
+    unit = "" if t.unit == "share" else f" {shown(t.unit)}"
+    return f"{shown(t.level_name)} {loss(baseline.loss)}{unit}, {metrics}"
 
 
 def print_openings(openings: Sequence[OpeningRecord]) -> None:
@@ -178,7 +180,8 @@ def progress_line(s: Snapshot) -> str:
     left = f", {time_left(s.seconds_left)}" if s.seconds_left is not None and not s.over else ""
     failed = sum(r.state == "failed" for r in s.runs.values())
     odd = f", {number(failed)} failed" if failed else ""
-    best = f", best steady validation loss {loss(s.ranking.rows[0].loss)}" if s.ranking.rows else ""
+    best = (f", best steady validation {name_of(s.dataset.target.measure)} "
+            f"{loss(s.ranking.rows[0].loss)}") if s.ranking.rows else ""
     return (
         f"search {s.search.number} {s.search.state}: {s.ended_runs} of "
         f"{count(s.expected_runs, 'run')} ended, {number(s.epochs)} epochs{odd}{best}{left}")
@@ -246,9 +249,11 @@ def print_ranking(s: Snapshot, most: int = 15, listed: Sequence[int] | None = No
     leader = s.recipes[s.ranking.rows[0].recipe].recipe
     metric = s.dataset.target.metrics[0]
     room = max(len(shown(metric, 20)), 9)
+    head = name_of(s.dataset.target.measure)
+    wide = max(len(head), 7)
     say(
         "",
-        f"{'place':>5} {'recipe':>6}  {'loss':>7} {'±':>7} {'seeds':>5} {'training':>9} "
+        f"{'place':>5} {'recipe':>6}  {head:>{wide}} {'±':>7} {'seeds':>5} {'training':>9} "
         f"{shown(metric, 20):>{room}}  differs from the leader in")
     ranked = {row.recipe: row for row in s.ranking.rows}
     rows = [ranked[n] for n in (ranked if listed is None else listed) if n in ranked]
@@ -256,7 +261,7 @@ def print_ranking(s: Snapshot, most: int = 15, listed: Sequence[int] | None = No
         reach = "" if r.half_width is None else loss(r.half_width)
         mark = {"leader": "*", "tied": "=", "open": "?", "apart": " ", "unknown": "?"}[r.standing]
         change = ("† " if r.failed else "") + (s.recipes[r.recipe].apart(leader) or "–")
-        say(f"{r.place:>4}{mark} {r.recipe:>6}  {loss(r.loss):>7} {reach:>7} {r.repeats:>5} "
+        say(f"{r.place:>4}{mark} {r.recipe:>6}  {loss(r.loss):>{wide}} {reach:>7} {r.repeats:>5} "
             f"{loss(r.training):>9} "
               f"{measured(metric, r.metrics[0]):>{room}}  {change}")
     if len(rows) > most:

@@ -13,7 +13,7 @@ from axiarch.data.pixels import with_pictures
 from axiarch.data.plan import DataPlan
 from axiarch.data.split import Rows
 from axiarch.data.table import Table
-from axiarch.data.target import Target, learn_target, settle_task
+from axiarch.data.target import Target, learn_target, measured_by, settle_task
 
 if TYPE_CHECKING:
     import polars
@@ -101,5 +101,5 @@ def find_aim(table: Table, plan: DataPlan) -> Aim:
     kept = np.flatnonzero(~missing)
     columns = {name: series[kept] for name, series in read.items()}
     task, because = settle_task(columns, plan.task)
-    target = learn_target(task, columns, "none")
+    target = measured_by(learn_target(task, columns, "none"), plan.ranked_by)
     return Aim(table, names, f"{why}; {because}", target, columns, kept, early)

@@ -9,11 +9,13 @@ import numpy as np
 from numpy.typing import NDArray
 
 from axiarch.data.target import Answers, Target
+from axiarch.runs.lowered import Lowered, scored, unscored
 
 
 @dataclass(frozen=True)
 class Baseline:
-    """Loss and metrics on the validation rows, the metrics in the order of the target's."""
+    """What is lowered and metrics on the validation rows, the metrics in the order of the target's.
+    """
 
     loss: float
     metrics: tuple[float, ...] = field(default=())
@@ -24,22 +26,30 @@ def baseline_of(target: Target, train: Answers, validation: Answers) -> Baseline
 
     For classes it is the loss of always answering with the training shares, and the accuracy of
     always answering with the commonest class, plain and balanced; for amounts the root mean squared
-    error of the training mean, and the mean absolute error of the training median.
+    error of the training mean, and the mean absolute error of the training median. What is lowered
+    comes first, the loss too may be one of the metrics.
     """
-    if target.task == "regression":
-        return _amount_floor(target, target.in_units(train), target.in_units(validation))
-    return class_floor(train.astype(np.int64), validation.astype(np.int64), len(target.classes))
+    found = (_amount_floor(target, target.in_units(train), target.in_units(validation))
+             if target.task == "regression" else
+             class_floor(train.astype(np.int64), validation.astype(np.int64), len(target.classes)))
+    return Baseline(*scored(target.measure, found.loss, found.metrics))
 
 
 def baseline_rows(target: Target, train: Answers, validation: Answers) -> NDArray[np.float64]:
-    """Return the baseline's loss of each validation row (N,), as :meth:`Target.row_losses`."""
+    """Return what the baseline adds to what is lowered in each validation row (N,), as
+    :meth:`Target.lowered_rows`.
+    """
     if target.task != "regression":
         shares = np.bincount(train.astype(np.int64), minlength=len(target.classes)) / len(train)
-        return target.row_losses(np.broadcast_to(shares, (len(validation), len(shares))),
-                                 validation)
-    mean = target.in_units(train).mean(0)
+        losses = target.row_losses(np.broadcast_to(shares, (len(validation), len(shares))),
+                                   validation)
+        commonest = np.full(len(validation), shares.argmax())
+        return target.lowered_rows(losses, validation, commonest)
+    known = target.in_units(train)
+    centre = known.mean(0) if target.root else np.median(known, axis=0)
     unit = target.units[0] if len(target.columns) == 1 else 1.0
-    return np.asarray((((target.in_units(validation) - mean) * unit) ** 2).mean(1))
+    losses = (((target.in_units(validation) - centre) * unit) ** 2).mean(1)
+    return target.lowered_rows(losses, validation, None)
 
 
 def class_floor(train: NDArray[np.int64], validation: NDArray[np.int64], classes: int) -> Baseline:
@@ -64,6 +74,11 @@ def _amount_floor(target: Target, train: NDArray[np.float64],
     spread = float(validation.var())
     return Baseline(float(np.sqrt(squares[0]) * units[0]),
                  (error, 1 - float(squares[0]) / spread if spread else 0.0))
+
+
+def rescored(baseline: Baseline, before: Lowered, after: Lowered) -> Baseline:
+    """Return a baseline by another measure than the one it was scored by."""
+    return Baseline(*scored(after, *unscored(before, baseline.loss, baseline.metrics)))
 
 
 def mean_baseline(baselines: Sequence[Baseline]) -> Baseline:

@@ -13,7 +13,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from axiarch.data.aim import Aim, find_aim
-from axiarch.data.baseline import Baseline, baseline_of, baseline_rows
+from axiarch.data.baseline import Baseline, baseline_of, baseline_rows, rescored
 from axiarch.data.checks import ALL_OPEN, check
 from axiarch.data.checksums import row_hashes
 from axiarch.data.columns import Role, check_names, propose_roles, summarise
@@ -26,7 +26,7 @@ from axiarch.data.linear import fit_linear
 from axiarch.data.plan import DataPlan
 from axiarch.data.split import Parts, Rows
 from axiarch.data.table import Table, Tell, no_progress
-from axiarch.data.target import Target, class_numbers, learn_target
+from axiarch.data.target import Target, class_numbers, learn_target, measured_by
 from axiarch.data.writing import DatasetWriter, FoldArrays, FoldPlan
 from axiarch.errors import DataError
 from axiarch.runs.rows import kept_rows
@@ -47,7 +47,7 @@ class Origin:
     source, how : str
         The file, and how it was read.
     noise_floor : Baseline or None
-        For generated data, what the rule behind them scores: its noise alone.
+        For generated data, what the rule behind them scores: its noise alone, by the loss.
     rule : str
         For generated data, the name of the rule in :mod:`axiarch.data.rules`.
     """
@@ -115,7 +115,8 @@ def build_dataset(table: Table,
             seed=plan.split.seed, columns=columns, folds=tuple(folds),
             class_counts=_class_counts(aim.target, converted, open_rows),
             rows=_row_counts(aim, division[0], open_rows), findings=findings,
-            plan=replace(plan, targets=aim.names, task=plan.task), noise_floor=origin.noise_floor,
+            plan=replace(plan, targets=aim.names, task=plan.task),
+            noise_floor=origin.noise_floor and rescored(origin.noise_floor, "loss", plan.ranked_by),
             conversions=tuple(conversions.values()), decimal=table.decimal,
             table=_same_table(table, aim.names), rule=origin.rule)
         examples = division[0].train[_spread(len(division[0].train))]
@@ -167,7 +168,8 @@ def _encoding(table: Table, train: Rows, roles: Mapping[str, tuple[Role, str]], 
     inputs = tuple(name for name, (role, _) in roles.items() if role == "input")
     if target.task == "regression":
         amounts = {name: table.column(name)[train] for name in target.columns}
-        target = learn_target("regression", amounts, plan.target_scaling)
+        learnt = learn_target("regression", amounts, plan.target_scaling)
+        target = measured_by(learnt, plan.ranked_by)
     return learn_encoding(table.taken(train), inputs, target, plan)
 
 
@@ -179,9 +181,11 @@ def _fold(encoding: Encoding, arrays: FoldArrays) -> tuple[Fold, NDArray[np.floa
     target, rows = encoding.target, kept_rows(len(validation[1]))
     linear, predicted = fit_linear(target, train, validation)
     repeated = np.isin(row_hashes(validation[0][rows]), row_hashes(train[0]))
-    reference = np.array([baseline_rows(target, train[1], validation[1][rows]),
-                          target.row_losses(predicted[rows], validation[1][rows]),
-                          repeated], np.float32)
+    answers = validation[1][rows]
+    by_linear = target.lowered_rows(target.row_losses(predicted[rows], answers), answers,
+                                    predicted[rows].argmax(1) if target.classes else None)
+    reference = np.array([baseline_rows(target, train[1], answers), by_linear, repeated],
+                         np.float32)
     fold = Fold(encoding, {"train": len(train[1]), "validation": len(validation[1])},
                 baseline_of(target, train[1], validation[1]), linear)
     return fold, reference
@@ -195,10 +199,17 @@ def _findings(table: Table, division: Sequence[Parts], fold: Fold, arrays: FoldA
         return (ALL_OPEN,)
     parts = division[0]
     validated = np.unique(np.concatenate([each.validation for each in division]))
+    linear, guess = fold.linear, fold.baseline.loss
+    if plan.ranked_by != "loss":  # checks speak of the loss
+        guess = rescored(fold.baseline, plan.ranked_by, "loss").loss
+        if linear is not None:
+            by_loss = rescored(linear, plan.ranked_by, "loss")
+            linear = replace(linear, loss=by_loss.loss, metrics=by_loss.metrics,
+                             weakest=by_loss.loss)
     return check(CheckInput(
         table=table, rows=np.union1d(parts.train, parts.validation), encoding=fold.encoding,
         train=parts.train, validation=parts.validation, inputs=arrays.inputs,
-        targets=arrays.targets, linear=fold.linear, guess=fold.baseline.loss,
+        targets=arrays.targets, linear=linear, guess=guess,
         constant=tuple(name for name, (_, reason) in roles.items()
                        if reason.startswith("the same in every row")),
         split=plan.split, validated=len(validated) if len(division) > 1 else 0,

@@ -389,6 +389,8 @@ def as_json(dataset: Dataset) -> dict[str, Any]:
     known["best"] = known.pop("noise_floor")  # its name in the file
     for fold, written in zip(dataset.folds, known["folds"], strict=True):
         written["floor"] = written.pop("baseline")  # its name in the file
+        if fold.encoding.target.measure == "loss":
+            del written["encoding"]["target"]["measure"]  # as earlier versions wrote it
         written["encoding"]["codes"] = [
             {"kind": next(name for name, kind in CODES.items() if isinstance(c, kind)), **asdict(c)}
             for c in fold.encoding.codes]

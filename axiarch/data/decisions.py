@@ -19,7 +19,8 @@ _LABELS = {"said": "format", "gaps": "filling of missing values", "use": "column
            "missing": "texts that mean missing", "validation": "validation share",
            "test": "test share", "group": "grouped by", "order": "in the order of",
            "part": "parts given by", "equal_rows": "equal rows in one part",
-           "merge_case": "letter case ignored", "targets": "target", "dates": "date order"}
+           "merge_case": "letter case ignored", "targets": "target",
+           "dates": "date order"}
 #: Characters of a value on a screen.
 _LONGEST = 60
 

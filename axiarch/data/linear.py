@@ -23,6 +23,7 @@ from numpy.typing import NDArray
 
 from axiarch.data.baseline import Baseline
 from axiarch.data.target import Answers, Target
+from axiarch.runs.lowered import scored
 
 Floats = NDArray[np.float64]
 
@@ -75,10 +76,10 @@ def fit_linear(target: Target, train: tuple[NDArray[np.float32], Answers],
     model = _Model.of(target, inputs, answers)
     ridge = _best_ridge(target, inputs, answers)
     predicted = model.fitted(ridge)(validation[0])
-    loss, metrics = _scores(target, predicted, validation[1])
-    weakest = loss if ridge == RIDGES[-1] else _scores(
-        target, model.fitted(RIDGES[-1])(validation[0]), validation[1])[0]
-    return LinearBaseline(loss, metrics, ridge, weakest), predicted
+    level, metrics = scored(target.measure, *_scores(target, predicted, validation[1]))
+    weakest = level if ridge == RIDGES[-1] else scored(target.measure, *_scores(
+        target, model.fitted(RIDGES[-1])(validation[0]), validation[1]))[0]
+    return LinearBaseline(level, metrics, ridge, weakest), predicted
 
 
 def _sample(inputs: NDArray[np.float32], answers: Answers) -> tuple[Floats, Answers]:

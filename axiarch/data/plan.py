@@ -5,9 +5,10 @@ from __future__ import annotations
 import math
 import re
 from dataclasses import dataclass, field, replace
-from typing import Literal
+from typing import Literal, get_args
 
 from axiarch.errors import DataError
+from axiarch.runs.lowered import Lowered
 from axiarch.text import shown
 
 Scaling = Literal["z-score", "0-1", "robust", "logarithm", "none"]
@@ -302,6 +303,9 @@ class DataPlan:
         taken to their logarithm first, unless it is none.
     target_scaling : str
         The same for the targets of a regression; losses are reported in the target's own units.
+    ranked_by : str
+        What recipes are ranked by, trainings end by and searches lower on the validation rows: the
+        loss, or the accuracy, the balanced accuracy or the mean absolute error.
     columns : tuple of (str, Treatment)
         What is decided otherwise for single columns.
     rows : int
@@ -327,6 +331,7 @@ class DataPlan:
     gaps: str = "median"
     scaling: Scaling = "z-score"
     target_scaling: Scaling = "z-score"
+    ranked_by: Lowered = "loss"
     columns: tuple[tuple[str, Treatment], ...] = ()
     rows: int = 0
     shrink: int = 1
@@ -350,6 +355,9 @@ class DataPlan:
         if self.target_scaling not in TARGET_SCALINGS:
             raise DataError(f"a target cannot be scaled by {shown(self.target_scaling, 40)!r}",
                             "target scaling", "give one of " + ", ".join(TARGET_SCALINGS))
+        if self.ranked_by not in get_args(Lowered):
+            raise DataError(f"recipes cannot be ranked by {shown(self.ranked_by, 40)!r}",
+                            "ranked by", "give one of " + ", ".join(get_args(Lowered)))
         if self.task and self.task not in TASKS:
             raise DataError(f"no task is called {shown(self.task, 40)!r}", "task",
                             "give one of " + ", ".join(TASKS))

@@ -6,7 +6,7 @@ times the scale is in the target's own unit again.
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import TYPE_CHECKING, Any
 
 import numpy as np
@@ -15,6 +15,8 @@ from numpy.typing import NDArray
 from axiarch.data.encoding import as_floats, centre_and_scale
 from axiarch.data.plan import Scaling, Task
 from axiarch.errors import DataError
+from axiarch.runs.lowered import Lowered, name_of
+from axiarch.runs.measures import Rows, lowered_rows
 from axiarch.text import number, shown
 
 if TYPE_CHECKING:
@@ -27,7 +29,9 @@ LARGEST_LOG = 300.0
 #: Class numbers (N,) int32, or scaled amounts (N, T) float32.
 Answers = NDArray[Any]
 
-#: The loss that each task is trained and ranked by, as the engine names it.
+_NONE = np.zeros(0, np.int64)
+
+#: The loss that each task is trained by, as the engine names it.
 LOSS_OF_TASK: dict[Task, str] = {"classification": "softmax", "binary": "binary",
                                  "regression": "squared"}
 
@@ -50,6 +54,8 @@ class Target:
         (T,).
     shift : tuple of float
         0 where all amounts are above 0, else the smallest of them that is.
+    measure : str
+        What is lowered on the validation rows: the loss, or a metric.
     """
 
     task: Task
@@ -59,6 +65,7 @@ class Target:
     scale: tuple[float, ...] = ()
     spread: tuple[float, ...] = ()
     shift: tuple[float, ...] = ()
+    measure: Lowered = "loss"
 
     @property
     def name(self) -> str:
@@ -78,27 +85,46 @@ class Target:
 
     @property
     def loss_name(self) -> str:
-        """What a loss is, for people, with its unit."""
-        if self.task != "regression":
-            return "loss (nats)"
-        return f"RMSE ({self.unit})"
+        """What is lowered, for people, with its unit."""
+        if self.measure != "loss":
+            name = name_of(self.measure)
+            return f"{name} ({self.unit})" if self.task == "regression" else name
+        return self.trained_name
+
+    @property
+    def level_name(self) -> str:
+        """The same without the unit."""
+        return self.loss_name.split(" (")[0]
+
+    @property
+    def trained_name(self) -> str:
+        """What the loss is that metrics are beside, for people, with its unit."""
+        return "loss (nats)" if self.task != "regression" else f"RMSE ({self.trained_unit})"
 
     @property
     def unit(self) -> str:
-        """The unit of a loss: nats, the target's own (its column), or spreads where there are
-        several targets.
+        """The unit of what is lowered: nats, the target's own (its column), spreads where there
+        are several targets, or a share.
         """
+        return self.trained_unit if self.task == "regression" or self.measure == "loss" else "share"
+
+    @property
+    def trained_unit(self) -> str:
+        """The unit of the loss."""
         if self.task != "regression":
             return "nats"
         return self.columns[0] if len(self.columns) == 1 else "spreads"
 
     @property
     def metrics(self) -> tuple[str, ...]:
-        """What is measured on the validation rows besides the loss, in the engine's order."""
+        """What is measured on the validation rows besides what is lowered, in the engine's order;
+        the loss is the first where it is not what is lowered.
+        """
+        beside = () if self.measure == "loss" else (self.trained_name,)
         if self.task != "regression":
-            return ("accuracy", "balanced accuracy")
+            return (*beside, "accuracy", "balanced accuracy")
         if len(self.columns) == 1:
-            return ("mean absolute error", "R²")
+            return (*beside, "mean absolute error", "R²")
         return tuple(f"RMSE of {name}" for name in self.columns)
 
     @property
@@ -141,6 +167,40 @@ class Target:
         unit = self.units[0] if len(self.columns) == 1 else 1.0
         return np.asarray(((apart * unit) ** 2).mean(1))
 
+    @property
+    def measures(self) -> tuple[Lowered, ...]:
+        """What may be decided to be lowered."""
+        if self.task != "regression":
+            return ("loss", "accuracy", "balanced accuracy")
+        return ("loss", "mean absolute error") if len(self.columns) == 1 else ("loss",)
+
+    @property
+    def root(self) -> bool:
+        """Whether what is lowered is the root of the rows' mean."""
+        return self.task == "regression" and self.measure == "loss"
+
+    def lowered_rows(self, losses: NDArray[np.floating], answers: Answers,
+                     predicted: NDArray[np.integer] | None) -> NDArray[np.float64]:
+        """Return what each row adds to what is lowered (N,), from its loss.
+
+        Parameters
+        ----------
+        losses : (N,) array
+            As of :meth:`row_losses`.
+        answers : (N,) or (N, T) array
+            Encoded targets.
+        predicted : (N,) array or None
+            The class predicted of each row; None for amounts.
+        """
+        known = losses.astype(np.float64)
+        if self.measure == "loss":
+            return known
+        if self.task == "regression":
+            return lowered_rows(self.measure, Rows(known, _NONE, _NONE))
+        assert predicted is not None
+        return lowered_rows(self.measure, Rows(known, answers.astype(np.int64),
+                                               predicted.astype(np.int64), len(self.classes)))
+
     def encode(self, frame: polars.DataFrame) -> Answers:
         """Return class numbers (N,) or scaled amounts (N, T) of a table of N rows without gaps
         in its targets.
@@ -169,6 +229,22 @@ def class_numbers(series: polars.Series, classes: tuple[str, ...]) -> NDArray[np
     texts = series.cast(polars.String)
     return texts.replace_strict(list(classes), range(len(classes)),
                                 return_dtype=polars.Int64).to_numpy()
+
+
+def measured_by(target: Target, measure: Lowered) -> Target:
+    """Return a target with what is lowered decided.
+
+    Raises
+    ------
+    DataError
+        If it does not fit the task.
+    """
+    if measure not in target.measures:
+        what = "several targets" if len(target.columns) > 1 else (
+            "amounts" if target.task == "regression" else "classes")
+        raise DataError(f"recipes that predict {what} cannot be ranked by {measure}", "ranked by",
+                        "give " + " or ".join(target.measures))
+    return replace(target, measure=measure)
 
 
 def learn_target(task: Task, columns: dict[str, polars.Series], scaling: Scaling) -> Target:

@@ -105,20 +105,24 @@ def _toggled_for_all(d: Dataset, what: str) -> DataPlan | None:
     if what == "task":
         if len(d.target.columns) > 1:
             return None
-        return replace(plan,
+        return replace(plan, ranked_by="loss",
                        task="classification" if d.target.task == "regression" else "regression")
+    if what == "ranked by":
+        known = d.target.measures
+        return replace(plan, ranked_by=_next(known, plan.ranked_by)) if len(known) > 1 else None
     return None
 
 
 def _aimed(d: Dataset, column: Column, also: bool) -> DataPlan | None:
     """Return the plan with a column as the target, or as one more or one less."""
     plan, name = d.plan, column.name
-    bare = replace(plan, ignore=_without(plan.ignore, name), use=_without(plan.use, name))
+    bare = replace(plan, ignore=_without(plan.ignore, name), use=_without(plan.use, name),
+                   ranked_by="loss")
     if not also:
         return None if d.target.columns == (name,) else replace(bare, targets=(name,), task="")
     if name in plan.targets:
         return None if len(plan.targets) == 1 else replace(
-            plan, targets=_without(plan.targets, name), task="")
+            plan, targets=_without(plan.targets, name), task="", ranked_by="loss")
     return replace(bare, targets=(*plan.targets, name), task="")
 
 

@@ -18,6 +18,7 @@ from axiarch.engine.losses import LOSSES, known_of
 from axiarch.engine.network import Array, NetworkShape
 from axiarch.engine.program import LOSS_NUMBERS, Program, Room, evaluated_rows
 from axiarch.engine.rows import flat
+from axiarch.runs.lowered import Lowered, scored
 
 NO_ORDER: NDArray[np.int64] = np.zeros(0, np.int64)
 
@@ -50,14 +51,16 @@ class Scored:
         return made
 
     def mean_loss(self, x: Array, targets: NDArray[np.generic], units: tuple[float, ...] = (),
-                  curve: tuple[float, ...] = ()) -> tuple[float, tuple[float, ...]]:
-        """Return the mean loss over rows (N, D), as a run reports it, and the metrics beside it.
+                  curve: tuple[float, ...] = (), measure: Lowered = "loss"
+                  ) -> tuple[float, tuple[float, ...]]:
+        """Return the mean loss over rows (N, D), as a run reports it, and the metrics beside it; or
+        what is lowered instead, the loss being the first metric.
 
         Parameters
         ----------
         targets : (N,) or (N, T) array
             Class numbers, or scaled amounts.
-        units, curve : tuple of float
+        units, curve, measure
             As in :class:`axiarch.engine.rows.TrainingData`.
         """
         width, rows = self.shape.outputs, len(x)
@@ -69,8 +72,8 @@ class Scored:
         sums = measured(self.outputs(x), LOSS_NUMBERS[self.shape.loss], loss_values, labels,
                         amounts, 1 + self.loss.sums(width), evaluated_rows(self.shape))
         known = known_of(self.loss, targets, width, curve)
-        return self.loss.reported(float(sums[0]) / rows,
-                                  units), self.loss.metrics(sums[1:] / rows, units, known)
+        return scored(measure, self.loss.reported(float(sums[0]) / rows, units),
+                      self.loss.metrics(sums[1:] / rows, units, known))
 
 
 class Predictor(Scored):

@@ -12,6 +12,7 @@ from numpy.typing import DTypeLike, NDArray
 from axiarch.engine.losses import Loss, known_of
 from axiarch.engine.network import Array
 from axiarch.recipes.recipe import Recipe
+from axiarch.runs.lowered import Lowered
 
 #: Class numbers (N,) int32, or amounts (N, T).
 Targets = NDArray[Any]
@@ -28,10 +29,12 @@ class TrainingData:
     units : tuple of float
         What one of each amount (T,) is worth in its own unit; none for classes.
     baseline : float
-        The loss of a predictor that ignores the inputs, as it is reported.
+        The level of a predictor that ignores the inputs, by what is lowered.
     curve : tuple of float
         Scale, centre and spread (3 T,) of amounts that are trained on by their logarithm; else
         none.
+    measure : str
+        What is lowered on the validation rows: the loss, or a metric.
     """
 
     train_inputs: NDArray[np.float32]
@@ -41,6 +44,7 @@ class TrainingData:
     units: tuple[float, ...] = ()
     baseline: float = math.inf
     curve: tuple[float, ...] = ()
+    measure: Lowered = "loss"
 
     @property
     def rows(self) -> int:
@@ -117,11 +121,11 @@ class Source:
         What is computed in.
     balance : (C,) array or None
         What rows of each class count where all classes are to weigh alike; None for amounts.
-    known : array
-        What metrics need to know of the validation targets.
+    known, known_of_sample : array
+        What metrics need to know of the validation targets, and of those of `train_sample`.
     curve : (3 T,) array or None
         What turns outputs into what is reported; None where a factor does.
-    units, baseline
+    units, baseline, measure
         As in :class:`TrainingData`.
     """
 
@@ -141,8 +145,10 @@ class Source:
                                     loss.amounts)
         self.balance = None if loss.amounts else class_weights(data.train_targets, outputs)
         self.curve = np.array(data.curve or np.ones(3 * outputs)) if loss.curve else None
-        self.known = known_of(loss, np.asarray(data.validation_targets), outputs, data.curve)
-        self.units, self.baseline = data.units, data.baseline
+        self.known, self.known_of_sample = (
+            known_of(loss, np.asarray(targets), outputs, data.curve)
+            for targets in (data.validation_targets, data.train_targets[sample]))
+        self.units, self.baseline, self.measure = data.units, data.baseline, data.measure
 
     def weights_of(self, recipe: Recipe) -> Array:
         """Return what rows of each class count for a recipe (C,), or the curve of amounts."""

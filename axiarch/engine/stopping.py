@@ -25,9 +25,9 @@ class StoppingState:
     Attributes
     ----------
     start_loss : float
-        Validation loss before the first step.
+        Validation loss before the first step, whatever is lowered.
     losses : list of float
-        Validation loss of each epoch.
+        What is lowered, on the validation rows, of each epoch.
     best_epoch, best_loss : int, float
         The epoch kept and its smoothed validation loss.
     mark_epoch, mark_loss : int, float
@@ -79,7 +79,7 @@ class StoppingState:
         return better
 
     def end(self, numbers: Epoch, recipe: Recipe, steps: int = 1, baseline: float = math.inf,
-            step: int = 0) -> RunEnd | None:
+            step: int = 0, level: float | None = None) -> RunEnd | None:
         """Return why the run ends after this epoch, or None if it goes on.
 
         Parameters
@@ -90,8 +90,11 @@ class StoppingState:
             The loss of a predictor that ignores the inputs.
         step : int
             At which of the epoch's steps the loss was not finite; 0 if it always was.
+        level : float, optional
+            The loss on the sample of training rows, where `numbers` hold another measure of it.
         """
-        setting = StoppingContext(steps, baseline, step)
+        setting = StoppingContext(steps, baseline, step,
+                                  numbers.train_loss_eval if level is None else level)
         for reason, rule in RULES.items():
             text = rule(self, numbers, recipe, setting)
             if text:
@@ -101,13 +104,15 @@ class StoppingState:
 
 @dataclass(frozen=True)
 class StoppingContext:
-    """What rules need to know beside the run: steps of the optimiser an epoch, the baseline's loss,
-    and the step of the epoch at which the loss was not finite.
+    """What rules need to know beside the run: steps of the optimiser an epoch, the level of the
+    baseline, the step of the epoch at which the loss was not finite, and the loss on the sample of
+    training rows.
     """
 
     steps: int = 1
     baseline: float = math.inf
     step: int = 0
+    level: float = 0.0
 
 
 def _diverged(watch: StoppingState, numbers: Epoch, recipe: Recipe,
@@ -116,9 +121,9 @@ def _diverged(watch: StoppingState, numbers: Epoch, recipe: Recipe,
         if not math.isfinite(value):
             step = f" at step {setting.step}" if setting.step and name == "training" else ""
             return f"{name} loss was not finite{step} in epoch {numbers.epoch}"
-    if numbers.train_loss_eval > DIVERGED * max(watch.start_loss, 0.1 * watch.unit):
+    if setting.level > DIVERGED * max(watch.start_loss, 0.1 * watch.unit):
         return (
-            f"training loss {loss(numbers.train_loss_eval)} in epoch {numbers.epoch} is more than "
+            f"training loss {loss(setting.level)} in epoch {numbers.epoch} is more than "
             f"{DIVERGED:g} times the {loss(watch.start_loss)} it started from")
     return ""
 

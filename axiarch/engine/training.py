@@ -29,6 +29,7 @@ from axiarch.engine.stopping import StoppingState
 from axiarch.errors import TrainingError
 from axiarch.recipes.recipe import Recipe
 from axiarch.runs.epoch import Epoch
+from axiarch.runs.lowered import scored
 
 #: Seconds that a slice of steps should take: how fast a pause or a stop takes hold, in the longest
 #: epoch too.
@@ -149,7 +150,7 @@ class Training:
         self.watch = StoppingState(unit=unit_of(self.source.units))
         rows = len(self.source.validation)
         self._look(0, rows)
-        self.watch.start_loss = self._reported(self._validated[0] / rows)
+        self.watch.start_loss = self._mean_loss(self._validated[0] / rows)
 
     def state(self) -> TrainingState:
         """Return a copy of the state, enough to continue the run in another process."""
@@ -169,13 +170,13 @@ class Training:
             losses = self._sums[0] / self._total if not diverged else math.inf
             self._conclude(between)
         source, seconds = self.source, time.perf_counter() - started - self._waited
-        sums = self._validated / len(source.validation)
-        numbers = Epoch(self.run.id, self.epoch + 1, self._reported(losses),
-                               self._reported(self._still[0] / len(source.train_sample)),
-                               self._reported(sums[0]),
-                               self._loss.metrics(sums[1:], source.units, source.known), last_rate,
-                               math.sqrt(self._norms[0]), seconds, self._inside.numbers(),
-                               self._read, math.sqrt(self._raw[0]))
+        level, metrics = self._scored(self._validated / len(source.validation), source.known)
+        sample, beside = self._scored(self._still / len(source.train_sample),
+                                      source.known_of_sample)
+        numbers = Epoch(self.run.id, self.epoch + 1, self._mean_loss(losses), sample, level,
+                        metrics, last_rate, math.sqrt(self._norms[0]), seconds,
+                        self._inside.numbers(), self._read, math.sqrt(self._raw[0]),
+                        0.0 if source.measure == "loss" else beside[0])
         return self._finish_epoch(numbers, diverged)
 
     def _train(self, between: Callable[[], None]) -> int:
@@ -285,9 +286,17 @@ class Training:
         else:
             words.shuffle(self._order, streams.order_key(epoch))
 
-    def _reported(self, mean: float) -> float:
+    def _mean_loss(self, mean: float) -> float:
         """Return a mean loss as people read it."""
         return self._loss.reported(float(mean), self.source.units)
+
+    def _scored(self, means: NDArray[np.float64], known: NDArray[np.float64]
+                ) -> tuple[float, tuple[float, ...]]:
+        """Return what is lowered and the metrics beside it, from the loss and the sums of metrics
+        divided by the rows, and what is known of the targets.
+        """
+        return scored(self.source.measure, self._mean_loss(means[0]),
+                      self._loss.metrics(means[1:], self.source.units, known))
 
     def _conclude(self, between: Callable[[], None]) -> None:
         """Evaluate the weights after an epoch in slices, and work out the numbers of layers."""
@@ -339,6 +348,7 @@ class Training:
             if self.kept is None:
                 self.kept = np.empty((1 + codes.STATES, self.shape.parameters), self._dtype)
             self.kept[0], self.kept[1:] = self.parameters, self._state
+        by_loss = numbers if self.source.measure == "loss" else numbers.by_loss
         end = self.watch.end(numbers, self.run.recipe, self._updates, self.source.baseline,
-                             diverged)
+                             diverged, by_loss.train_loss_eval)
         return Progress(self.run, numbers, end)

@@ -92,7 +92,7 @@ def _keep(request: dict[str, Any], on_progress: Tell) -> dict[str, Any]:
     from axiarch.engine.predictor import Average
     from axiarch.export.averaging import gain, no_gain
     from axiarch.export.judging import best_of
-    from axiarch.export.models import keep_model
+    from axiarch.export.models import keep_model, score
 
     dataset, trained = read_dataset(Path(request["data"])), _trained(request)
     networks, epochs = zip(*(best_of(dataset, one) for one in trained), strict=True)
@@ -104,7 +104,7 @@ def _keep(request: dict[str, Any], on_progress: Tell) -> dict[str, Any]:
         if not request.get("anyway") and (not gained["apart"] or dataset.plan.split.all_open):
             raise no_gain(gained, dataset.plan.split.all_open)
     predictor = networks[0] if len(networks) == 1 else Average(networks)
-    loss, metrics = predictor.mean_loss(part.inputs, part.targets, target.units, target.curve)
+    loss, metrics = score(predictor, target, part)
     about = {**request["about"], "epoch": epochs[0], "loss": loss, "metrics": list(metrics)}
     path = Path(request["path"])
     keep_model(path, dataset, fold, [one.run.recipe for one in trained], predictor, about)
@@ -112,18 +112,14 @@ def _keep(request: dict[str, Any], on_progress: Tell) -> dict[str, Any]:
 
 
 def _import(request: dict[str, Any], on_progress: Tell) -> dict[str, Any]:
-    import numpy as np
-
     from axiarch.data.dataset import read_dataset
-    from axiarch.export.models import keep_model
+    from axiarch.export.models import keep_model, score
     from axiarch.export.reading import read_network
 
     dataset, fold = read_dataset(Path(request["data"])), int(request["fold"])
     encoding = dataset.folds[fold].encoding
     recipe, predictor = read_network(Path(request["file"]), encoding)
-    part, target = dataset.part("validation", fold), encoding.target
-    loss, metrics = predictor.mean_loss(part.inputs, np.asarray(part.targets), target.units,
-                                        target.curve)
+    loss, metrics = score(predictor, encoding.target, dataset.part("validation", fold))
     about = {**request["about"], "epoch": 0, "loss": loss, "metrics": list(metrics)}
     keep_model(Path(request["path"]), dataset, fold, [recipe], predictor, about)
     return {"network": recipe["network"], **about}

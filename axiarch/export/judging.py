@@ -18,7 +18,7 @@ from axiarch.engine.checkpoint import load_checkpoint
 from axiarch.engine.predictor import Predictor
 from axiarch.engine.run import RunSpec
 from axiarch.errors import InputError, TrainingError
-from axiarch.export.models import network_of
+from axiarch.export.models import network_of, score
 from axiarch.export.responses import residuals, responses
 from axiarch.insight.groups import worst_groups
 from axiarch.insight.predicted import Run, by_group, summary
@@ -66,7 +66,7 @@ def judge(dataset: Dataset, trained: Sequence[Trained], part: PartName = "valida
         networks.setdefault(fold, []).append(predictor)
         target = dataset.folds[fold].encoding.target
         told, true = predictor.predict(parts[fold].inputs), np.asarray(parts[fold].targets)
-        value, _ = predictor.mean_loss(parts[fold].inputs, true, target.units, target.curve)
+        value, _ = score(predictor, target, parts[fold])
         known = {"epoch": epoch, "rows": len(true), "loss": value}
         if dataset.classes:
             judged.append({**known, **_of_classes(told, true.astype(np.int64))})

@@ -13,7 +13,8 @@ import numpy as np
 from numpy.typing import NDArray
 
 from axiarch.data.checksums import row_hashes
-from axiarch.data.dataset import Dataset, as_json, described, sealed_hashes
+from axiarch.data.dataset import Dataset, Part, as_json, described, sealed_hashes
+from axiarch.data.target import Target
 from axiarch.engine.modelfile import read_model, write_model
 from axiarch.engine.network import NetworkShape
 from axiarch.engine.parts import flat_weights, named_arrays
@@ -133,6 +134,12 @@ def open_model(path: Path) -> Model:
                             "keep it again: axiarch models keep") from None
 
 
+def score(predictor: Scored, target: Target, part: Part) -> tuple[float, tuple[float, ...]]:
+    """Return what is lowered and the metrics of a network on a part of a data set."""
+    return predictor.mean_loss(part.inputs, np.asarray(part.targets), target.units, target.curve,
+                               target.measure)
+
+
 def verify_model(model: Model, dataset: Dataset) -> tuple[float, float]:
     """Score the validation part again; return the loss that was kept and the one found now.
 
@@ -147,6 +154,5 @@ def verify_model(model: Model, dataset: Dataset) -> tuple[float, float]:
             shown(str(model.about.get("name", "")), 60),
             "verify it in a workspace that holds its data set")
     fold = int(model.about["fold"]) - 1
-    part, target = dataset.part("validation", fold), model.data.target
-    found, _ = model.predictor.mean_loss(part.inputs, part.targets, target.units, target.curve)
+    found, _ = score(model.predictor, model.data.target, dataset.part("validation", fold))
     return float(model.about["loss"]), found

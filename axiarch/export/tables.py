@@ -124,13 +124,14 @@ def write_text(path: Path, text: str) -> None:
     path.write_text(text, encoding="utf-8")
 
 
-def ranking_header(unit: str, metrics: Sequence[str]) -> list[str]:
+def ranking_header(unit: str, metrics: Sequence[str], lowered: str = "loss") -> list[str]:
     """Return what the exported ranking says of each recipe before its values, with units."""
     return [
-        "place", "recipe", "standing", f"steady validation loss ({unit})",
+        "place", "recipe", "standing", f"steady validation {lowered} ({unit})",
         f"spread over runs ({unit})", f"interval half-width 95 % ({unit})",
         f"the same by seeds and folds alone ({unit})", f"the same by rows alone ({unit})",
-        f"training loss ({unit})", f"gap ({unit})", *metrics, f"lowest validation loss ({unit})",
+        f"training {lowered} ({unit})", f"gap ({unit})", *metrics,
+        f"lowest validation {lowered} ({unit})",
         "chosen epoch", "runs", "failed or diverged runs", "parameters", "seconds per run",
         "times the test rows were opened", "trained elsewhere"
     ]
@@ -142,7 +143,8 @@ def ranking_rows(
     unit: str = "nats",
     metrics: Sequence[str] = ("accuracy", ),
     openings: int = 0,
-    origins: Mapping[int, str] = MappingProxyType({})
+    origins: Mapping[int, str] = MappingProxyType({}),
+    lowered: str = "loss"
 ) -> tuple[list[str], list[list[Cell]]]:
     """Return header and rows of a ranking, with every value of each recipe; recipes without a
     result come last.
@@ -157,8 +159,10 @@ def ranking_rows(
         How often the seal on the test rows was opened.
     origins : mapping of int to str
         Where recipes were trained that were not trained here.
+    lowered : str
+        What is lowered, by name.
     """
-    first = ranking_header(unit, metrics)
+    first = ranking_header(unit, metrics, lowered)
     rows: list[list[Cell]] = []
     for r in ranking.rows:
         rows.append([

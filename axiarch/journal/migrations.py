@@ -201,6 +201,10 @@ MIGRATIONS: tuple[str, ...] = (
     -- the class predicted of each of these rows, 16 bits, little-endian; empty for amounts
     ALTER TABLE row_loss ADD COLUMN predicted BLOB NOT NULL DEFAULT x'';
     """,
+    """
+    -- the loss on the sample of training rows, where a metric is lowered
+    ALTER TABLE epoch ADD COLUMN sample_loss REAL DEFAULT 0;
+    """,
 )
 
 VERSION = len(MIGRATIONS)

@@ -5,16 +5,20 @@ from __future__ import annotations
 from collections.abc import Callable
 from typing import TYPE_CHECKING
 
+from axiarch.data.baseline import rescored
 from axiarch.data.dataset import Dataset, check_part
 from axiarch.engine.network import NetworkShape
 from axiarch.recipes.recipe import Recipe
+from axiarch.runs.lowered import Lowered
 
 if TYPE_CHECKING:
     from axiarch.engine.rows import TrainingData
 
 
-def training_data(dataset: Dataset, fold: int = 0) -> TrainingData:
-    """Return the arrays of one fold, mapped from disk.
+def training_data(dataset: Dataset, fold: int = 0, measure: Lowered | None = None
+                  ) -> TrainingData:
+    """Return the arrays of one fold, mapped from disk, and what is lowered on them: by default as
+    the data set says.
 
     Raises
     ------
@@ -28,10 +32,11 @@ def training_data(dataset: Dataset, fold: int = 0) -> TrainingData:
     train, validation = dataset.part("train", fold), dataset.part("validation", fold)
     for name, part in (("train", train), ("validation", validation)):
         check_part(part, dataset, name, fold)
+    own, measure = dataset.folds[fold], measure or dataset.target.measure
+    baseline = rescored(own.baseline, dataset.target.measure, measure)
     return TrainingData(train.inputs, train.targets, validation.inputs, validation.targets,
-                        dataset.folds[fold].encoding.target.units,
-                        dataset.folds[fold].baseline.loss,
-                        dataset.folds[fold].encoding.target.curve)
+                        own.encoding.target.units, baseline.loss, own.encoding.target.curve,
+                        measure)
 
 
 def shape_of(recipe: Recipe, dataset: Dataset, fold: int = 0) -> NetworkShape:

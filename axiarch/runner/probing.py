@@ -15,7 +15,7 @@ import numpy as np
 from axiarch.data.dataset import Dataset
 from axiarch.engine.losses import LOSSES
 from axiarch.engine.memory import training_bytes
-from axiarch.engine.rows import Source
+from axiarch.engine.rows import Source, TrainingData
 from axiarch.engine.run import RunSpec
 from axiarch.engine.streams import Streams
 from axiarch.engine.training import Training
@@ -42,19 +42,27 @@ NOISE_SEEDS = 6
 
 @dataclass
 class Prober:
-    """Trains a recipe on the first fold of a data set, and changed versions of it."""
+    """Trains a recipe on the first fold of a data set, and changed versions of it.
+
+    Rates and depths are probed by the loss, whatever is lowered: it is what training moves. Batch
+    sizes and noise are probed by what is lowered.
+    """
 
     dataset: Dataset
     recipe: Recipe
     tell: Tell
 
     @cached_property
-    def _data(self) -> Any:
+    def _data(self) -> TrainingData:
         return training_data(self.dataset)
 
-    def _training(self, recipe: Recipe, seed: int) -> Training:
+    @cached_property
+    def _by_loss(self) -> TrainingData:
+        return training_data(self.dataset, measure="loss")
+
+    def _training(self, recipe: Recipe, seed: int, data: TrainingData) -> Training:
         shape, target = shape_of(recipe, self.dataset), self.dataset.encoding.target
-        source = Source(self._data, LOSSES[target.loss], target.outputs, shape.precision)
+        source = Source(data, LOSSES[target.loss], target.outputs, shape.precision)
         return Training(shape, RunSpec(0, recipe, Streams(seed)), source)
 
     def _epochs(self, training: Training) -> Iterator[Epoch]:
@@ -81,14 +89,14 @@ class Prober:
             self.tell((i + 1) / len(rates))
         start = float(np.mean([self._end(base.changed({"learning_rate": 1e-12}), seed)
                                for seed in range(SEEDS)]))
-        start = min(start, self.dataset.baseline.loss)  # to come to the baseline is not to learn
+        start = min(start, self._by_loss.baseline)  # to come to the baseline is not to learn
         return {"points": points, "start": start, "steps": steps * epochs,
                 "optimiser": self.recipe.word("optimiser"),
                 "rate": self.recipe.real("learning_rate")}
 
     def _end(self, recipe: Recipe, seed: int) -> float:
         last = math.inf
-        for epoch in self._epochs(self._training(recipe, seed)):
+        for epoch in self._epochs(self._training(recipe, seed, self._by_loss)):
             last = epoch.train_loss_eval
         return last
 
@@ -123,7 +131,7 @@ class Prober:
 
     def _timed(self, recipe: Recipe, seed: int) -> list[tuple[float, float]]:
         """Return the time and the validation loss after each epoch, for a while."""
-        training, found = self._training(recipe, seed), []
+        training, found = self._training(recipe, seed, self._data), []
         started = time.perf_counter()
         for epoch in self._epochs(training):
             found.append((time.perf_counter() - started, epoch.validation_loss))
@@ -143,28 +151,31 @@ class Prober:
                 recipe = self.recipe.changed({**values, "depth": depth, "network": line,
                                               "patience": 0, "epochs": epochs})
                 gradient, last = 0.0, math.inf
-                for number, epoch in enumerate(self._epochs(self._training(recipe, 0))):
+                for number, epoch in enumerate(self._epochs(
+                        self._training(recipe, 0, self._by_loss))):
                     if not number and epoch.layers and epoch.layers[-1][0] > 0:
                         gradient = epoch.layers[0][0] / epoch.layers[-1][0]
                     last = epoch.train_loss_eval
                 points.append({"depth": depth, "build": build, "gradient": gradient, "loss": last})
                 self.tell((i * len(DEPTHS) + j + 1) / (len(builds) * len(DEPTHS)))
-        return {"points": points, "baseline": self.dataset.baseline.loss, "epochs": epochs,
+        return {"points": points, "baseline": self._by_loss.baseline, "epochs": epochs,
                 "depth": self.recipe.whole("depth")}
 
     def noise(self) -> dict[str, Any]:
         """Train the recipe in full on some seeds."""
         target, levels, rows = self.dataset.encoding.target, [], []
-        root = target.task == "regression"
         for seed in range(NOISE_SEEDS):
-            training = self._training(self.recipe, seed)
+            training = self._training(self.recipe, seed, self._data)
             losses = [epoch.validation_loss for epoch in self._epochs(training)]
             levels.append(steady(tuple(losses))[1] if math.isfinite(losses[-1]) else math.inf)
-            rows.append(target.row_losses(training.predict_by_best(self._data.validation_inputs),
-                                          self._data.validation_targets))
+            predicted = training.predict_by_best(self._data.validation_inputs)
+            answers = self._data.validation_targets
+            rows.append(target.lowered_rows(target.row_losses(predicted, answers), answers,
+                                            predicted.argmax(1) if target.classes else None))
             self.tell((seed + 1) / NOISE_SEEDS)
         # the root of a mean square moves by half the mean square's own, over the root
-        scale = [1 / (2 * math.sqrt(max(float(r.mean()), 1e-300))) if root else 1.0 for r in rows]
+        scale = [1 / (2 * math.sqrt(max(float(r.mean()), 1e-300))) if target.root else 1.0
+                 for r in rows]
         scaled = [k * r for k, r in zip(scale, rows, strict=True)]
         count = len(rows[0])
         single = [float(r.std(ddof=1)) / math.sqrt(count) for r in scaled]

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass, fields
+from dataclasses import dataclass, fields, replace
 
 #: Numbers of a layer with weights: the norm of its gradient, the share of dead units, how far the
 #: last step moved its weights relative to their size, and the share of saturated units.
@@ -14,7 +14,9 @@ class Epoch:
     """What one epoch of a run measured. Every field is a column of the journal.
 
     Losses are mean cross-entropies in nats, or root mean squared errors in the target's unit;
-    penalties are left out. A number that was not finite is read back from the journal as infinity.
+    penalties are left out. Where recipes are ranked by a metric, `train_loss_eval` and
+    `validation_loss` are what is lowered instead, and the loss is the first metric. A number that
+    was not finite is read back from the journal as infinity.
 
     Attributes
     ----------
@@ -23,7 +25,7 @@ class Epoch:
     epoch : int
         From 1.
     train_loss : float
-        Averaged while training, with dropout on and the weights still moving.
+        The loss, averaged while training, with dropout on and the weights still moving.
     train_loss_eval : float
         Of the weights after the epoch, in inference mode, on a fixed sample of training rows as
         large as the validation part: the one to compare with `validation_loss`.
@@ -45,6 +47,9 @@ class Epoch:
     loss_gradient : float
         Euclidean norm of the gradient of the loss alone at that step, before L1 and clipping; 0
         where it was not measured.
+    sample_loss : float
+        The loss on the sample of training rows, where `train_loss_eval` is another measure of it;
+        else 0.
     """
 
     run: int
@@ -59,6 +64,12 @@ class Epoch:
     layers: tuple[Layer, ...] = ()
     waited: float = 0.0
     loss_gradient: float = 0.0
+    sample_loss: float = 0.0
+
+    @property
+    def by_loss(self) -> Epoch:
+        """An epoch that was measured by a metric, by its loss."""
+        return replace(self, train_loss_eval=self.sample_loss, validation_loss=self.metrics[0])
 
 
 #: The columns of an epoch in the journal, in the order of the fields.

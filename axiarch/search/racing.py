@@ -4,9 +4,10 @@ al. 2018, 2020).
 Promotion is asynchronous: whenever a recipe stands among the best share of all that have reached
 its round, it may go on, so that no worker waits for a round to be full. Where early losses mislead,
 a race is worse than chance. So epochs go to two *accounts*: newcomers enter the race, or they are
-trained in full, whatever they show early. The race runs alone until its first recipe has come to
-its end; from then on, each account gets epochs as the best results so far came from it, per epoch
-spent. At the end the best are trained on all seeds and folds, until the best are all known as well.
+trained in full, whatever they show early. The race runs alone until its first recipe enters the
+last round; from then on, each account gets epochs as the best results so far came from it, per
+epoch spent. At the end the best are trained on all seeds and folds, until the best are all known as
+well.
 """
 
 from __future__ import annotations
@@ -115,7 +116,7 @@ class Racing(Drawn):
     def account(self) -> Account:
         """Return the account that the next newcomer belongs to: the one most in credit."""
         full = set(self._full)
-        raced = [n for n in self._ended if n not in full and self._until[n] >= self.longest]
+        raced = [n for n, until in self._until.items() if n not in full and until >= self.longest]
         if not raced or len(self.levels) == 1:
             return "race"
         results = sorted((self._means[n], n) for n in self._ended if math.isfinite(self._means[n]))
@@ -276,8 +277,8 @@ class Racing(Drawn):
 
     @property
     def _expected_race(self) -> float:
-        """The epochs of the first replicate: of the race alone until a first recipe has come to its
-        end, then half in the race and half in full.
+        """The epochs of the first replicate: of the race alone until a first recipe enters the
+        last round, then half in the race and half in full.
         """
         count, keep = self.expected, self.values["keep"]
         raced, before = 0.0, 0  # epochs of the race for each recipe in it

@@ -73,6 +73,10 @@ ACTIONS: tuple[Action, ...] = (
     Action("task", "y", "task",
            "Predict the target as classes or as an amount: classification or regression",
            data.task, ("data",), False),
+    Action("measure", "B", "rank by",
+           "Rank recipes, and lower, the loss, the accuracy, the balanced accuracy, or the mean "
+           "absolute error",
+           data.measure, ("data",), False),
     Action("gaps", "f", "fill gaps",
            "Fill gaps of the column under the cursor another way: median, mean, most frequent, "
            "constant",
@@ -200,7 +204,7 @@ ACTIONS: tuple[Action, ...] = (
            "Show which search came from which, what each brought and cost",
            improving.lineage, ("field", "ladder", "strips"), False),
     Action("by_measure", "B", "by a measure",
-           "Rank by accuracy, balanced accuracy, F1, AUC, absolute error or Huber loss (metric)",
+           "Rank by accuracy, balanced accuracy, F1, AUC, mean absolute error or Huber loss",
            improving.by_measure, ("ladder",), False),
     Action("together", "J", "together",
            "Rank several searches on the same data together (join)",

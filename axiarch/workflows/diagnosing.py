@@ -2,20 +2,20 @@
 
 from __future__ import annotations
 
-from dataclasses import asdict
+from dataclasses import asdict, replace
 from functools import lru_cache
 from pathlib import Path
 
 import numpy as np
-from numpy.typing import NDArray
 
-from axiarch.data.dataset import Dataset, read_dataset
+from axiarch.data.baseline import rescored
+from axiarch.data.dataset import read_dataset
+from axiarch.data.kept import labels_of
 from axiarch.insight.diagnosis import diagnose_runs
 from axiarch.insight.evidence import Evidence, target_share
 from axiarch.insight.proposal import HARMLESS, Change, Proposal, Sure
 from axiarch.journal.records import RunRecord
 from axiarch.ranking.capacity import knee
-from axiarch.runs.rows import kept_rows
 from axiarch.text import count, number
 from axiarch.workflows.verdicts import unknown_recipe
 from axiarch.workflows.watching import Snapshot
@@ -51,16 +51,25 @@ def faults(found: tuple[Proposal, ...]) -> tuple[Proposal, ...]:
 
 
 def _evidence(s: Snapshot, run: RunRecord) -> Evidence:
+    """Return what is known of a run, by the loss: thresholds are for it, whatever is lowered."""
     dataset, fold = s.dataset, s.dataset.folds[run.fold]
-    others = [row.loss for row in s.ranking.rows if row.recipe != run.recipe]
+    measure, curve = dataset.target.measure, s.curves[run.id]
+    if measure != "loss":
+        curve = replace(curve, epochs=tuple(epoch.by_loss for epoch in curve.epochs))
+    baseline = rescored(fold.baseline, measure, "loss").loss
+    linear = None
+    if dataset.linear and (measure == "loss" or s.curves[run.id].steady >= dataset.linear.loss):
+        linear = rescored(dataset.linear, measure, "loss").loss  # beaten by neither of them
+    others = [row.loss if measure == "loss" else row.metrics[0] for row in s.ranking.rows
+              if row.recipe != run.recipe]
     rows = s.rows.get(run.id)
     labels = None
     if rows is not None and dataset.classes:
         labels = labels_of(dataset, run.fold)
     return Evidence(
-        s.recipes[run.recipe].recipe, s.curves[run.id],
+        s.recipes[run.recipe].recipe, curve,
         run.reason if run.state == "ended" else "", run.text, fold.rows["train"],
-        fold.baseline.loss, dataset.linear.loss if dataset.linear else None,
+        baseline, linear,
         min(others, default=None), not dataset.classes, tuple(dataset.classes),
         fold.rows["validation"], None if rows is None else rows.values.astype(np.float64), labels,
         _target_share(dataset.folder, dataset.fingerprint, run.fold),
@@ -76,12 +85,6 @@ def _target_share(folder: Path, fingerprint: str, fold: int) -> float:
     if dataset.classes or dataset.target.spread:
         return 0.0
     return target_share(dataset.part("train", fold).targets)
-
-
-def labels_of(dataset: Dataset, fold: int) -> NDArray[np.int64]:
-    """Return the classes of the validation rows whose losses are kept."""
-    targets = dataset.part("validation", fold).targets
-    return np.asarray(targets[kept_rows(len(targets))]).astype(np.int64)
 
 
 def beyond_the_knee(s: Snapshot, recipe: int) -> Proposal | None:

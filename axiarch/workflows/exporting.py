@@ -24,6 +24,7 @@ from axiarch.files import regular_file
 from axiarch.recipes.fields import FIELDS
 from axiarch.recipes.searchfile import SearchFile, write_search
 from axiarch.runs.curve import Curve
+from axiarch.runs.lowered import name_of
 from axiarch.runs.steady import steady
 from axiarch.text import count, loss
 from axiarch.workflows.verdicts import unknown_recipe, unranked
@@ -50,7 +51,8 @@ def export_ranking(snapshot: Snapshot, path: Path, force: bool = False) -> Path:
         path,
         *ranking_rows(snapshot.ranking, {n: r.recipe for n, r in snapshot.recipes.items()},
                       snapshot.dataset.target.unit, snapshot.dataset.target.metrics,
-                      len(snapshot.openings), {n: r.origin for n, r in snapshot.recipes.items()}))
+                      len(snapshot.openings), {n: r.origin for n, r in snapshot.recipes.items()},
+                      name_of(snapshot.dataset.target.measure)))
 
 
 def baselines_of(dataset: Dataset) -> list[tuple[str, float]]:
@@ -70,11 +72,12 @@ def export_runs(snapshot: Snapshot, path: Path, force: bool = False) -> Path:
     InputError, WorkspaceReadOnly
     """
     target = snapshot.dataset.target
+    word = name_of(target.measure)
     header = [
         "search", "run", "recipe", "seed", "fold", "state", "reason", "epochs trained",
-        "best epoch", f"steady validation loss ({target.unit})",
-        f"lowest validation loss ({target.unit})",
-        f"training loss at the best epoch ({target.unit})",
+        "best epoch", f"steady validation {word} ({target.unit})",
+        f"lowest validation {word} ({target.unit})",
+        f"training {word} at the best epoch ({target.unit})",
         *(f"{name} at the best epoch" for name in target.metrics), "seconds", "parameters",
         "trained elsewhere", *FIELDS
     ]
@@ -100,11 +103,12 @@ def export_epochs(snapshot: Snapshot, path: Path, force: bool = False) -> Path:
     ------
     InputError, WorkspaceReadOnly
     """
-    unit = snapshot.dataset.target.unit
+    target = snapshot.dataset.target
+    unit, word = target.unit, name_of(target.measure)
     header = [
         "search", "run", "recipe", "seed", "fold", "epoch",
-        f"training loss while training ({unit})", f"training loss ({unit})",
-        f"validation loss ({unit})", *snapshot.dataset.target.metrics, "learning rate",
+        f"training loss while training ({target.trained_unit})", f"training {word} ({unit})",
+        f"validation {word} ({unit})", *target.metrics, "learning rate",
         "gradient norm", "gradient norm before clipping", "seconds"
     ]
     rows: list[list[Cell]] = []

@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Sequence
 from dataclasses import dataclass
 
+from axiarch.data.kept import lowered_rows
 from axiarch.errors import InputError
 from axiarch.journal.workspace import Workspace
 from axiarch.ranking.rank import STANDING_WORDS, Ranked, Ranking, RunResult, rank
@@ -102,10 +103,10 @@ def joined(found: Sequence[Snapshot]) -> Together:
                 shared = None if record.origin else (replicate, run.fold)
                 results[own, s.file.seed, run.repeat, run.fold] = RunResult(
                     own, c.validation, c.train_loss_eval, c.metrics, c.total_seconds,
-                    run.reason != "diverged", shared, s.rows.get(run.id))
+                    run.reason != "diverged", shared,
+                    lowered_rows(s.dataset, run.fold, s.rows.get(run.id)))
     design = design_of(first.dataset, learns, first.file.repeats)
-    ranking = rank(results.values(), parameters, broken, design,
-                   first.dataset.target.task == "regression")
+    ranking = rank(results.values(), parameters, broken, design, first.dataset.target.root)
     return Together(tuple(found), ranking, recipes, {n: tuple(p) for n, p in places.items()})
 
 

@@ -6,17 +6,18 @@ from dataclasses import dataclass
 
 import numpy as np
 
+from axiarch.data.kept import labels_of
 from axiarch.errors import InputError
-from axiarch.ranking.measures import MEASURES, Measure, Rows
 from axiarch.ranking.rank import STANDING_WORDS, Ranking, RunResult, rank
+from axiarch.runs.lowered import name_of
+from axiarch.runs.measures import MEASURES, Measure, Rows, lowered_rows
 from axiarch.runs.rows import RowLosses
 from axiarch.search.methods import make_method
 from axiarch.text import count, loss, number, shown
-from axiarch.workflows.diagnosing import labels_of
 from axiarch.workflows.watching import Snapshot, design_of
 
 #: The measure that a recipe's own loss is for amounts; the others are ranked by the RMSE.
-OWN = {"absolute": "absolute error", "huber": "Huber loss"}
+OWN = {"absolute": "mean absolute error", "huber": "Huber loss"}
 
 
 @dataclass(frozen=True)
@@ -53,9 +54,10 @@ class ByMeasure:
                   " With one seed per recipe the uncertainty is unknown.")
         by_loss = self.snapshot.ranking.rows[0].recipe if self.snapshot.ranking.rows else 0
         other = next((r for r in rows if r.recipe == by_loss), None)
-        also = " It leads by loss as well." if by_loss == first.recipe else ""
+        word = name_of(self.snapshot.dataset.target.measure)
+        also = f" It leads by {word} as well." if by_loss == first.recipe else ""
         if other is not None and not also:
-            also = (f" Recipe {by_loss}, which leads by loss, is in place {other.place} here: "
+            also = (f" Recipe {by_loss}, which leads by {word}, is in place {other.place} here: "
                     f"{STANDING_WORDS[other.standing]}.")
         return (f"By {self.name} recipe {first.recipe} leads at "
                 f"{number(self.value(first.loss), 4)}{half}.{groups}{also}")
@@ -70,7 +72,7 @@ def by_measure(s: Snapshot, name: str) -> ByMeasure:
     Parameters
     ----------
     name : str
-        One of :data:`axiarch.ranking.measures.MEASURES`; ``own loss`` is what recipes of amounts
+        One of :data:`axiarch.runs.measures.MEASURES`; ``own loss`` is what recipes of amounts
         are trained on.
 
     Raises
@@ -87,15 +89,14 @@ def by_measure(s: Snapshot, name: str) -> ByMeasure:
         known = ", ".join(fits) if len(target.columns) == 1 else "none for several targets"
         raise InputError(f"recipes on {shown(s.dataset.name, 60)} are not ranked by "
                          f"{shown(name, 40)!r}", "measure", f"give one of: {known}")
-    measure, results = fits[name], []
+    results = []
     for run in s.runs.values():
         rows = s.rows.get(run.id)
         if run.state != "ended" or rows is None or not len(rows.values):
             continue
-        each = measure.rows(_rows(s, run.recipe, run.fold, rows))
-        if not np.isfinite(each).all():
+        lowered = lowered_rows(name, _rows(s, run.recipe, run.fold, rows))
+        if not np.isfinite(lowered).all():
             continue
-        lowered = 1 - each if measure.higher else each
         value = float(lowered.mean())
         curve = s.curves[run.id]
         results.append(RunResult(run.recipe, (value,), (value,), ((),), curve.total_seconds, True,
@@ -103,7 +104,7 @@ def by_measure(s: Snapshot, name: str) -> ByMeasure:
     learns = make_method(s.file.method, s.file.space, s.file.seed).learns
     ranking = rank(results, {n: r.parameters for n, r in s.recipes.items()}, (),
                    design_of(s.dataset, learns, s.file.repeats))
-    return ByMeasure(s, name, measure, ranking)
+    return ByMeasure(s, name, fits[name], ranking)
 
 
 def _rows(s: Snapshot, recipe: int, fold: int, rows: RowLosses) -> Rows:
@@ -127,13 +128,16 @@ def measure_lines(found: ByMeasure, most: int = 15) -> list[str]:
     by_loss = {row.recipe: row for row in found.snapshot.ranking.rows}
     if not found.ranking.rows:
         return []
-    lines = [f"{'place':>5}{'recipe':>8}{found.name:>20}{'±':>9}{'seeds':>6}{'loss':>10}  standing"]
+    word = name_of(found.snapshot.dataset.target.measure)
+    wide = max(len(word) + 2, 10)
+    lines = [f"{'place':>5}{'recipe':>8}{found.name:>20}{'±':>9}{'seeds':>6}{word:>{wide}}"
+             "  standing"]
     for row in found.ranking.rows[:most]:
         half = "" if row.half_width is None else f"{row.half_width:.2g}"
         other = by_loss.get(row.recipe)
         lines.append(f"{row.place:>5}{'#' + str(row.recipe):>8}"
                      f"{number(found.value(row.loss), 4):>20}{half:>9}{row.repeats:>6}"
-                     f"{loss(other.loss) if other else '':>10}  {STANDING_WORDS[row.standing]}")
+                     f"{loss(other.loss) if other else '':>{wide}}  {STANDING_WORDS[row.standing]}")
     left = len(found.ranking.rows) - most
     if left > 0:
         lines.append(f"      … and {left} more; --most {len(found.ranking.rows)} prints all")

@@ -12,6 +12,7 @@ from axiarch.ranking.rank import STANDING_WORDS, Difference, Ranked
 from axiarch.recipes.conditions import written
 from axiarch.recipes.fields import FIELDS
 from axiarch.recipes.recipe import Recipe
+from axiarch.runs.lowered import name_of
 from axiarch.text import count, loss, measured, number, seconds_text, shown
 from axiarch.workflows.comparing import versions
 from axiarch.workflows.diagnosing import diagnosis, faults
@@ -72,11 +73,14 @@ class Comparison:
         Of the loss.
     metric : str
         The name of the first metric.
+    lowered : str
+        What is lowered, by name.
     """
 
     sides: tuple[Side, ...]
     unit: str
     metric: str
+    lowered: str = "loss"
 
     def differing(self) -> list[tuple[str, tuple[str, ...]]]:
         """Return the values in which they differ; see :func:`differing`."""
@@ -86,10 +90,11 @@ class Comparison:
         """Return what came of them: label and text of each recipe."""
         first = self.sides[0].row
         lines = {
-            "validation loss": [_level(s.row) for s in self.sides],
+            f"validation {self.lowered}": [_level(s.row) for s in self.sides],
             "against A": [_against(s.against) if i else _NONE for i, s in enumerate(self.sides)],
             "standing": [_standing(s.row) for s in self.sides],
-            "training loss": [loss(s.row.training) if s.row else _NONE for s in self.sides],
+            f"training {self.lowered}": [loss(s.row.training) if s.row else _NONE
+                                         for s in self.sides],
             self.metric: [measured(self.metric, s.row.metrics[0]) if s.row and s.row.metrics
                           else _NONE for s in self.sides],
             "kept epoch": [number(s.row.epoch) if s.row else _NONE for s in self.sides],
@@ -205,7 +210,8 @@ def compare_recipes(workspace: Workspace, s: Snapshot, names: Sequence[str]) -> 
     together = joined(used) if len(used) > 1 else None
     return Comparison(tuple(_side(known[search], together, label, recipe, places[0])
                             for label, search, recipe in places),
-                      s.dataset.target.unit, s.dataset.target.metrics[0])
+                      s.dataset.target.unit, s.dataset.target.metrics[0],
+                      name_of(s.dataset.target.measure))
 
 
 def _place(workspace: Workspace, known: dict[int, Snapshot], s: Snapshot, name: str

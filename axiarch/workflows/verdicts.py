@@ -13,6 +13,7 @@ from axiarch.ranking.rank import Ranked
 from axiarch.recipes.recipe import Recipe
 from axiarch.recipes.searchfile import SearchFile
 from axiarch.runs.epoch import Epoch
+from axiarch.runs.lowered import name_of
 from axiarch.text import count, duration, loss, measured, memory, number, shown, span, time_left
 from axiarch.workflows.watching import Snapshot
 
@@ -60,10 +61,12 @@ def ranking_verdict(s: Snapshot) -> str:
 def _lead(s: Snapshot) -> str:
     """Say which recipe leads, how sure its loss is, and which others may be as good."""
     first = s.ranking.rows[0]
+    word = name_of(s.dataset.target.measure)
     if s.ranking.evidence is None:
-        return (f"Recipe {first.recipe} has the lowest loss, {loss(first.loss)}; with one seed per "
-                "recipe the uncertainty is unknown.")
-    lead = (f"Recipe {first.recipe} leads at {loss(first.loss)}{interval(s, first)}."
+        return (f"Recipe {first.recipe} has the lowest {word}, {loss(first.loss)}; with one seed "
+                "per recipe the uncertainty is unknown.")
+    by = "" if word == "loss" else f" by {word}"
+    lead = (f"Recipe {first.recipe} leads{by} at {loss(first.loss)}{interval(s, first)}."
             f"{_without_result(first)}")
     tied, open_ = len(s.ranking.tied) - 1, len(s.ranking.open)
     if len(s.ranking.rows) == 1:
@@ -332,12 +335,12 @@ def recipe_verdict(s: Snapshot, recipe: int) -> str:
     spread = ""
     if row.spread is not None:
         spread = f", spread {row.spread:.2g} over {count(row.repeats, over)}"
-    unit = "" if s.dataset.target.task != "regression" else " RMSE"
-    metric = s.dataset.target.metrics[0]
+    target = s.dataset.target
+    metric, gap = target.metrics[0], loss(abs(row.gap))
     return (
-        f"Place {row.place} of {len(s.ranking.rows)}: steady validation{unit or ' loss'} "
+        f"Place {row.place} of {len(s.ranking.rows)}: steady validation {target.level_name} "
         f"{loss(row.loss)}{spread}, {shown(metric)} {measured(metric, row.metrics[0])}. Training "
-        f"loss is {loss(abs(row.gap))} {'below' if row.gap >= 0 else 'above'} it.")
+        f"{name_of(target.measure)} is {gap} {'below' if row.gap >= 0 else 'above'} it.")
 
 
 @lru_cache(256)

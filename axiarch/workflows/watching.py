@@ -13,6 +13,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from axiarch.data.dataset import Dataset
+from axiarch.data.kept import lowered_rows
 from axiarch.errors import WorkspaceMissing
 from axiarch.files import decode
 from axiarch.insight.forecast import Forecast, Pending, seconds_left
@@ -275,7 +276,7 @@ class Watcher:
         started = time.monotonic()
         rows = self._reader.row_losses(self.number, self._rows)
         self._rows |= {run: each for run, each in rows.items() if self._fits(run, each, dataset)}
-        results, broken = self._results()
+        results, broken = self._results(dataset)
         with guarded(self.workspace.journal, "ranked"):
             self._ranking = self._rank(results, broken, file, dataset)
             self._skill = skill(self._ranking, results, dataset)
@@ -292,7 +293,7 @@ class Watcher:
         total = dataset.folds[known.fold].rows["validation"]
         return rows.total == total and bool(np.isfinite(rows.values).all())
 
-    def _results(self) -> tuple[list[RunResult], list[int]]:
+    def _results(self, dataset: Dataset) -> tuple[list[RunResult], list[int]]:
         """Return what ended runs came to, and the recipes of those that failed."""
         results, broken = [], []
         for run in self._runs.values():
@@ -302,7 +303,7 @@ class Watcher:
                     RunResult(run.recipe, curve.validation, curve.train_loss_eval, curve.metrics,
                               curve.total_seconds, run.reason != "diverged",
                               None if self._recipes[run.recipe].origin else (run.repeat, run.fold),
-                              self._rows.get(run.id)))
+                              lowered_rows(dataset, run.fold, self._rows.get(run.id))))
             elif run.state == "failed":
                 broken.append(run.recipe)
         return results, broken
@@ -312,7 +313,7 @@ class Watcher:
         method = make_method(file.method, file.space, file.seed)
         ranking = rank(results, {r.number: r.parameters for r in self._recipes.values()}, broken,
                        design_of(dataset, method.learns, file.repeats),
-                       dataset.target.task == "regression")
+                       dataset.target.root)
         first = {r.recipe: self._curves[r.id].validation for r in sorted(
             self._runs.values(), key=lambda r: (r.repeat, r.fold), reverse=True)
             if r.id in self._curves and r.state in ("resting", "cut")}
@@ -467,7 +468,7 @@ def skill(ranking: Ranking, results: list[RunResult], dataset: Dataset) -> dict[
         references[fold] = reference
     runs = [run for run in results if run.recipe == ranking.rows[0].recipe]
     repeated = {fold: each.repeated for fold, each in references.items()}
-    root, found = dataset.target.task == "regression", {}
+    root, found = dataset.target.root, {}
     lines = {"baseline": {fold: each.baseline for fold, each in references.items()},
              "linear model": {fold: each.linear for fold, each in references.items()
                               if each.linear is not None}}

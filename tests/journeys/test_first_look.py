@@ -48,7 +48,7 @@ class FirstLook(TerminalCase):
         self.wait(terminal, "Written:")
         # open a recipe
         terminal.press("Escape", "Down", "Enter")
-        screen = self.wait(terminal, "gap: validation loss minus training loss")
+        screen = self.wait(terminal, "gap: validation minus training loss")
         found = re.search(r"Place 2 of (\d+)", screen)
         assert found is not None
         full = int(found[1])

@@ -497,7 +497,7 @@ class Sheet(AppCase):
             await self.until(pilot,
                              lambda: app.state.snapshot is not None and app.state.snapshot.over)
             self.assertEqual((app.view, len(app.state.snapshot.runs)), ("strips", 1))
-            await self.shows(app, pilot, "gap: validation loss minus")
+            await self.shows(app, pilot, "gap: validation minus")
             await pilot.press("a")
             await self.shows(app, pilot, "validation accuracy")
             self.assertNotIn("gap: validation", screen(app))
@@ -565,7 +565,7 @@ class Searching(AppCase):
             await self.until(pilot, lambda: app.view == "strips")
             third = app.state.snapshot.ranking.rows[2].recipe  # type: ignore[union-attr]
             self.assertEqual(app.state.open_recipe, third)
-            await self.shows(app, pilot, "gap: validation loss minus training loss")
+            await self.shows(app, pilot, "gap: validation minus training loss")
             await pilot.press("left", "left")
             await self.shows(app, pilot, "epoch 4")
             await pilot.press("left_square_bracket")

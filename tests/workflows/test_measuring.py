@@ -39,7 +39,8 @@ class Measuring(RunnerCase):
                                     for i in range(200)]
         path = write_csv(self.folder / "t.csv", ["x", "y"], rows)
         add_table(self.workspace, path, name="t", target="y")
-        for number, kind, name in ((1, "absolute", "absolute error"), (2, "huber", "Huber loss")):
+        for number, kind, name in ((1, "absolute", "mean absolute error"),
+                                   (2, "huber", "Huber loss")):
             made = space({"epochs": 10, "loss": kind, "width": 8}, {"learning_rate": "3e-3 | 1e-2"})
             self.make(SearchFile("x", "t", made, MethodChoice("grid"), 1, 2), number=number).run()
             found = by_measure(self.look(number), "own loss")
@@ -48,7 +49,7 @@ class Measuring(RunnerCase):
 
     def test_what_does_not_fit_is_refused(self) -> None:
         self.make(ring_search(epochs=3, recipes=2, repeats=1)).run()
-        for name in ("absolute error", "beauty", "own loss"):
+        for name in ("mean absolute error", "beauty", "own loss"):
             with self.assertRaisesRegex(InputError, "not ranked by"):
                 by_measure(self.look(), name)
 

@@ -230,6 +230,11 @@ def task(c: Context) -> None:
     toggle_decision(c, "task")
 
 
+def measure(c: Context) -> None:
+    """Rank recipes by another measure, or by the loss again."""
+    toggle_decision(c, "ranked by")
+
+
 def order(c: Context) -> None:
     """Split by the order of the column under the cursor, or not."""
     toggle_decision(c, "order")

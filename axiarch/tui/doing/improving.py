@@ -143,7 +143,8 @@ def by_measure(c: Context) -> None:
             _show(c, f"Ranked by {shown(name, 40)}", lambda: _ranked_by(s, name.strip()))
 
     c.ask(Asked("Rank by which measure?", "Accuracy, balanced accuracy, F1 or AUC; of amounts "
-                "absolute error, Huber loss, or own loss. The ranking by loss stays as it is.",
+                "mean absolute error, Huber loss, or own loss. The search was guided by what the "
+                "data are ranked by.",
                 "a measure", first), answered)
 
 

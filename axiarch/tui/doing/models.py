@@ -61,8 +61,9 @@ def _ask_to_keep(c: Context, average: str, why: str) -> None:
 def _kept(model: KeptModel) -> Message:
     what = f"mean of {model.networks} networks" if model.networks > 1 else (f"seed {model.seed}, "
                                                                             f"epoch {model.epoch}")
+    name = model.loss_name.split(" (")[0]
     return messages.Noted(
-        f"Kept {model.name!r}: {what}, validation loss {loss(model.loss)}. M lists models.")
+        f"Kept {model.name!r}: {what}, validation {name} {loss(model.loss)}. M lists models.")
 
 
 def models(c: Context) -> None:

@@ -12,7 +12,7 @@ from axiarch.data.dataset import Dataset
 from axiarch.data.findings import grave
 from axiarch.data.plan import DataPlan
 from axiarch.data.toggles import toggled
-from axiarch.text import count, loss, number, share, shown
+from axiarch.text import count, loss, measured, number, share, shown
 from axiarch.tui.plots.bars import histogram, named_bars, spark
 from axiarch.tui.plots.picture import picture
 from axiarch.tui.plots.runs import Row, Rows, beside, fit, fit_name, right, wrap
@@ -198,10 +198,14 @@ def _held(c: Column) -> str:
 
 def _encoded(d: Dataset, c: Column) -> str:
     """Say how a column becomes inputs, or how amounts to be predicted are scaled."""
-    if c.role == "target" and not d.classes:
+    if c.role == "target":
+        many = len(d.target.measures) > 1
+        by = f"recipes are ranked by {d.target.measure} (B changes that)" if many else ""
+        if d.classes:
+            return by
         how = "its logarithm is predicted, and losses are in its own unit" if d.target.spread else (
             f"scaled by {d.plan.target_scaling}; losses are in its own unit")
-        return f"{how}; z changes that"
+        return "; ".join(filter(None, (f"{how} (z changes that)", by)))
     return next((code.words for code in d.encoding.codes if code.name == c.name), "")
 
 
@@ -366,9 +370,11 @@ def _kind(d: Dataset) -> str:
 
 
 def _floor(d: Dataset) -> str:
-    if not d.classes:
-        return f"RMSE {loss(d.baseline.loss)}"
-    return f"{loss(d.baseline.loss)} (accuracy {share(d.baseline.metrics[0])})"
+    metric, value = d.target.metrics[0].split(" (")[0], d.baseline.metrics[0]
+    beside = f" ({metric} {measured(metric, value)})" if d.classes else ""
+    name = d.target.level_name
+    name = "" if name == "loss" else f"{'an' if name[0] in 'eR' else 'a'} {name} of "
+    return f"{name}{loss(d.baseline.loss)}{beside}"
 
 
 def _linear(d: Dataset) -> str:

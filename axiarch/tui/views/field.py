@@ -7,6 +7,7 @@ from numpy.typing import NDArray
 from textual.app import ComposeResult
 
 from axiarch.journal.records import WorkerRecord
+from axiarch.runs.lowered import name_of
 from axiarch.text import count, loss, memory, number, shown
 from axiarch.tui.plots.chart import Chart, Level, Series, draw_chart, loss_scale
 from axiarch.tui.plots.runs import Row, Rows, cut, fit, right, row_width
@@ -115,7 +116,7 @@ class Lines(Drawing):
             losses = [c.validation[int(at) - 1] for c in s.curves.values() if len(c) >= at]
             return [("   cursor ", "faint"), (f"epoch {int(at)}", "ink*"),
                     ("   runs that got there ", "faint"), (str(len(losses)), "ink"),
-                    ("   lowest validation loss ", "faint"),
+                    (f"   lowest validation {name_of(s.dataset.target.measure)} ", "faint"),
                     (loss(min(losses, default=None)), "lead")]
         ended = [s.curves[r.id].steady for r in s.runs.values() if r.state == "ended"
                  and r.reason != "diverged" and r.id in s.curves and s.curves[r.id].spent[-1] <= at]

@@ -181,13 +181,15 @@ class Head(Drawing):
         """Return legend and axis."""
         if self.snapshot is None or not self.snapshot.ranking.rows:
             return []
+        target = self.snapshot.dataset.target
+        unit = target.unit if target.measure == "loss" else target.loss_name
         pad = " " * (_HEAD - 1)
         below = ladder.axis(self.scale, track_width(width))
         legend: Row = [
             (" place  recipe    loss seeds", "faint"), (" ●─", "lead"), ("╌", "faint"),
             (" 95 %: seeds, and rows too  ", "faint"), ("○", "train"), (" training  ", "faint"),
             ("┊ " + ", ".join(reversed([f.name for f in baseline_levels(self.snapshot)])), "faint"),
-            ("   " + shown(self.snapshot.dataset.target.unit, 24) if width > 90 else "", "faint")
+            ("   " + shown(unit, 27) if width > 90 else "", "faint")
         ]
         side = fit(self.note or "differs from the leader in",
                    max(width - _HEAD - track_width(width) - 2, 0))

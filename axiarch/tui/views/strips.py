@@ -10,6 +10,7 @@ from textual.app import ComposeResult
 
 from axiarch.insight.proposal import HARMLESS, Proposal
 from axiarch.runs.curve import Curve
+from axiarch.runs.lowered import name_of
 from axiarch.runs.steady import steady
 from axiarch.text import loss, measured, number, seconds_text, shown
 from axiarch.tui.plots.chart import MARGIN, Chart, Level, Series, draw_chart, loss_scale
@@ -70,7 +71,7 @@ class Paper(Drawing):
         used = [(band, tall) for band, tall in zip(bands, heights[1:], strict=True) if tall]
         for i, (band, tall) in enumerate(used):
             rows += band(curves, x, width, tall, below=i == len(used) - 1)
-        return [_legend(), *rows, *reading]
+        return [_legend(self._lowered), *rows, *reading]
 
     def _at(self, last: int) -> int:
         return min(self.cursor or last, last)
@@ -104,6 +105,11 @@ class Paper(Drawing):
                  str(i), "warn*")
                 for i, each in enumerate(self.found[:3], 1) if 0 < each.epoch <= len(curve)]
 
+    @property
+    def _lowered(self) -> str:
+        assert self.snapshot is not None
+        return name_of(self.snapshot.dataset.target.measure)
+
     def _gap(self, curves: list[tuple[str, Curve]], x: Scale, width: int, height: int,
              below: bool) -> Rows:
         with np.errstate(invalid="ignore"):  # both are infinite where a training diverged
@@ -117,7 +123,7 @@ class Paper(Drawing):
                       x,
                       scale,
                       "epoch",
-                      "gap: validation loss minus training loss", [Level(0.0, "0")],
+                      f"gap: validation minus training {self._lowered}", [Level(0.0, "0")],
                       self._line(curves),
                       ticks_below=below)
         return draw_chart(chart, width, height)
@@ -275,10 +281,10 @@ def _gradient_text(c: Curve, at: int) -> Row:
     return [(number(taken), "ink"), (f" {how} {number(own)}", "warn")]
 
 
-def _legend() -> Row:
-    return [(" " * MARGIN, "ink"), ("━ validation loss", "lead"), ("   ", "ink"),
-            ("━ training loss", "train"), ("   ", "ink"), ("◆ kept epoch", "lead"), ("   ", "ink"),
-            ("│ cursor", "ink")]
+def _legend(lowered: str) -> Row:
+    return [(" " * MARGIN, "ink"), (f"━ validation {lowered}", "lead"), ("   ", "ink"),
+            (f"━ training {lowered}", "train"), ("   ", "ink"), ("◆ kept epoch", "lead"),
+            ("   ", "ink"), ("│ cursor", "ink")]
 
 
 def _epochs(curve: Curve) -> Floats:

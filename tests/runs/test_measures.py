@@ -7,7 +7,7 @@ import unittest
 import numpy as np
 
 from axiarch.engine import metrics
-from axiarch.ranking.measures import MEASURES, Rows
+from axiarch.runs.measures import MEASURES, Rows
 
 
 def classes(count: int, rows: int, seed: int) -> Rows:
@@ -40,7 +40,7 @@ class Measures(unittest.TestCase):
                                metrics.roc_auc(score, two.labels == 1), places=10)
         away = np.array([0.5, -3.0, 2.0])
         amounts = Rows(away**2, np.zeros(0, np.int64), np.zeros(0, np.int64), 0, 2.0, 1.0)
-        self.assertAlmostEqual(float(MEASURES["absolute error"].rows(amounts).mean()), 5.5 / 3)
+        self.assertAlmostEqual(float(MEASURES["mean absolute error"].rows(amounts).mean()), 5.5 / 3)
         np.testing.assert_allclose(MEASURES["Huber loss"].rows(amounts),
                                    [0.5 * 0.25**2, 1.5 - 0.5, 0.5])
 

@@ -1,8 +1,9 @@
 """Measures that recipes are ranked by besides their loss, row by row.
 
-Each gives the value of a run, and what each row adds to it: numbers whose mean is the value, and
-whose variance over rows is that of the value (for measures that are no mean over rows, by their
-influence: Efron 1982; for the area under the curve after DeLong, DeLong & Clarke-Pearson 1988).
+Each gives the value of a run, and what each row adds to it:
+numbers whose mean is the value, and whose variance over rows is that of the value (for measures
+that are no mean over rows, by their influence: Efron 1982; for the area under the curve after
+DeLong, DeLong & Clarke-Pearson 1988).
 
 Axes: n validation rows, C classes.
 """
@@ -16,7 +17,6 @@ import numpy as np
 from numpy.typing import NDArray
 
 Floats = NDArray[np.float64]
-
 
 @dataclass(frozen=True)
 class Rows:
@@ -128,6 +128,13 @@ MEASURES: dict[str, Measure] = {
     "balanced accuracy": Measure(False, True, _balanced),
     "F1": Measure(False, True, _f1),
     "AUC": Measure(False, True, _auc),
-    "absolute error": Measure(True, False, _absolute),
+    "mean absolute error": Measure(True, False, _absolute),
     "Huber loss": Measure(True, False, _huber),
 }
+
+
+def lowered_rows(name: str, rows: Rows) -> Floats:
+    """Return what each row (n,) adds to what is to be lowered: the mean is its level."""
+    measure = MEASURES[name]
+    found = measure.rows(rows)
+    return 1 - found if measure.higher else found
