@@ -27,6 +27,7 @@ import numpy as np
 
 from axiarch.data.building import build_dataset
 from axiarch.data.dataset import Dataset, read_dataset
+from axiarch.data.plan import DataPlan, SplitPlan
 from axiarch.data.reading import read_table
 from axiarch.engine.losses import LOSSES
 from axiarch.engine.rows import Source
@@ -70,25 +71,43 @@ def _table(kind: str, rows: int, inputs: int, classes: int, noise: float, seed: 
     y = np.sin(1.5 * (x @ w[:, 0])) + (x @ w[:, 1]) * (x @ w[:, 2]) + 0.5 * (x @ w[:, 3])
     if kind == "line":
         y = x @ w[:, 0]
-    y = (y - y.mean()) / y.std() + noise * rng.normal(size=rows)
+    part = np.digitize(rng.random(rows), (0.6, 0.8))
+    noisy = np.where((kind == "easy") & (part > 0), 0.05, noise)
+    y = (y - y.mean()) / y.std() + noisy * rng.normal(size=rows)
+    if kind == "no rule":
+        y = rng.normal(size=rows)
+    if kind == "unscaled":
+        x *= 10 ** rng.uniform(2, 3)
+    if kind == "far":
+        x[rng.choice(rows, 6, replace=False), 0] = 10 ** rng.uniform(3, 4)
+    if kind == "easy":
+        return [[*r, PARTS[p], v] for r, p, v in zip(x.round(4).tolist(), part, y.tolist(),
+                                                     strict=True)]
     if kind == "heavy":
         return [[*r, v] for r, v in zip(x.round(4).tolist(), np.exp(3 * y).tolist(), strict=True)]
     if kind in ("amounts", "line"):
         return [[*r, v] for r, v in zip(x.round(4).tolist(), y.tolist(), strict=True)]
     rare = kind == "rare"  # its last class has nothing to do with the inputs
     found = np.digitize(y, np.quantile(y, np.linspace(0, 1, classes + 1 - rare)[1:-1]))
-    found = np.where(rare & (rng.random(rows) < 0.05), classes - 1, found)
+    found = np.where(rare & (rng.random(rows) < 0.03), classes - 1, found)
     return [[*r, f"c{c}"] for r, c in zip(x.round(4).tolist(), found.tolist(), strict=True)]
 
 
+#: Parts that a table gives itself, and what is decided about some of them.
+PARTS = ("train", "validation", "test")
+_PLANS: Mapping[str, DataPlan] = {
+    "unscaled": DataPlan(scaling="none"), "far": DataPlan(scaling="none"),
+    "easy": DataPlan(("y",), split=SplitPlan(part="part"))}
 #: Generated data sets: kind, rows, inputs, classes, noise.
 GENERATED: Mapping[str, tuple[str, int, int, int, float]] = {
     "few classes": ("classes", 1500, 6, 2, 0.2), "many classes": ("classes", 3000, 8, 10, 0.05),
     "amounts, small": ("amounts", 900, 5, 0, 0.3), "amounts, wide": ("amounts", 2400, 30, 0, 0.1),
     "small": ("classes", 400, 10, 3, 0.4), "heavy": ("heavy", 1500, 5, 0, 0.3),
-    "rare class": ("rare", 1500, 6, 3, 0.3), "a line": ("line", 900, 12, 0, 0.5)}
+    "rare class": ("rare", 1500, 6, 3, 0.3), "a line": ("line", 900, 12, 0, 0.5),
+    "unscaled": ("unscaled", 1200, 6, 3, 0.2), "far rows": ("far", 1200, 6, 3, 0.2),
+    "easy rows": ("easy", 1200, 6, 0, 1.0), "no rule": ("no rule", 1200, 6, 3, 0.0)}
 #: Those that are made for one symptom alone.
-_FOR_ONE = ("heavy", "rare class", "a line")
+_FOR_ONE = ("heavy", "rare class", "a line", "unscaled", "far rows", "easy rows", "no rule")
 _DEMO = ("hive states", "nectar flow", "hum")
 
 
@@ -115,9 +134,10 @@ def data(name: str, seed: int) -> Dataset:
         folder.parent.mkdir(exist_ok=True)
         path = folder.with_suffix(f".{os.getpid()}.csv")
         with path.open("w", newline="", encoding="utf-8") as file:
-            csv.writer(file).writerows([[*(f"x{i}" for i in range(inputs)), "y"],
+            given = ("part",) if kind == "easy" else ()
+            csv.writer(file).writerows([[*(f"x{i}" for i in range(inputs)), *given, "y"],
                                         *_table(kind, rows, inputs, classes, noise, seed)])
-        return build_dataset(read_table(path)[0], folder, name)
+        return build_dataset(read_table(path)[0], folder, name, _PLANS.get(kind))
     return read_dataset(folder)
 
 
@@ -257,6 +277,27 @@ def _slow(rng: np.random.Generator, recipe: Recipe, data: Dataset) -> Recipe:
     return recipe.changed({"learning_rate": 3e-4, "epochs": 6})
 
 
+def _dead(rng: np.random.Generator, recipe: Recipe, data: Dataset) -> Recipe:
+    return recipe.changed({"optimiser": "momentum", "schedule": "cosine", "epochs": 30,
+                           "learning_rate": OPTIMISERS["momentum"].highest_rate * rng.uniform(
+                               0.4, 0.49), "patience": 0, "batch_size": 8, "dropout": 0.0,
+                           "weight_decay": 0.0,
+                           **({} if data.encoding.picture else {"depth": 4})})
+
+
+def _saturated(rng: np.random.Generator, recipe: Recipe, data: Dataset) -> Recipe:
+    return recipe.changed({"activation": str(rng.choice(["tanh", "sigmoid"])), "patience": 0,
+                           "epochs": 30})
+
+
+def _stuck(rng: np.random.Generator, recipe: Recipe, data: Dataset) -> Recipe:
+    return recipe.changed({"width": 2, "depth": 1, "epochs": 30, "patience": 0})
+
+
+def _exploding(rng: np.random.Generator, recipe: Recipe, data: Dataset) -> Recipe:
+    return recipe.changed({"clip_norm": 1.0, "epochs": 80, "patience": 0})
+
+
 def _same(rng: np.random.Generator, recipe: Recipe, data: Dataset) -> Recipe:
     return recipe
 
@@ -293,10 +334,17 @@ MADE: Mapping[str, Symptom] = {
     "far values": Symptom(_same, frozenset({"target_scale"}), ("heavy",)),
     "tiny batches": Symptom(_tiny, frozenset({"tiny_batches"}), (
         "hive states", "nectar flow", "few classes", "many classes", "amounts, wide"), True),
-    "classes never predicted": Symptom(_same, frozenset({"never_predicted"}), ("rare class",),
+    "classes never recognised": Symptom(_same, frozenset({"never_predicted"}), ("rare class",),
                                        True),
     "no better than linear": Symptom(_wide, frozenset({"linear"}), ("a line",), True),
     "one run differs": Symptom(_slow, frozenset({"outlier"}), (), True),
+    "dead units": Symptom(_dead, frozenset({"dead", "rate_high"}), (
+        "hive states", "hum", "many classes")),
+    "saturated units": Symptom(_saturated, frozenset({"saturated"}), ("unscaled",)),
+    "stuck": Symptom(_stuck, frozenset({"stuck"}), ("no rule",)),
+    "exploding": Symptom(_exploding, frozenset({"exploding", "diverged"}), ("far rows",), True),
+    "easier validation": Symptom(_same, frozenset({"easier"}), ("easy rows",), True),
+    "a lucky epoch": Symptom(_same, frozenset({"lucky"}), (), True),
     "healthy": Symptom(_same, frozenset()),
 }
 
@@ -348,8 +396,19 @@ def found(case: Case) -> tuple[Case, list[str], str]:
         others = [train(dataset, healthy, seed + i, known) for i in range(1, RUNS)]
         each = [p.name for p in diagnose_runs([*others, replace(evidence, recipe=healthy)])]
         return case, each, f"{RUNS} runs"
+    if case.symptom == "a lucky epoch":
+        evidence = _lucky(evidence, seed)
     names = [p.name for p in diagnose(evidence)]
     return case, names, f"{evidence.reason} {evidence.epochs}"
+
+
+def _lucky(evidence: Evidence, seed: int) -> Evidence:
+    """Return a training with one epoch of the second half lowered by a tenth to a fifth."""
+    rng, epochs = np.random.default_rng([seed, 2]), list(evidence.curve.epochs)
+    place = int(rng.integers(len(epochs) // 2, len(epochs) - 2))
+    lowest = min(each.validation_loss for each in epochs)
+    epochs[place] = replace(epochs[place], validation_loss=lowest * rng.uniform(0.8, 0.9))
+    return replace(evidence, curve=replace(evidence.curve, epochs=tuple(epochs)))
 
 
 def remedied(case: Case) -> tuple[Case, str, str, bool | None]:
@@ -414,11 +473,15 @@ def count_found(seeds: Sequence[int]) -> None:
     print(f"\n{100 * hits / total:.1f} % of {total} made symptoms found", flush=True)
 
 
+#: Symptoms whose remedy saves time only, or that are made of data which nobody can learn from.
+_WITHOUT_REMEDY = ("epochs wasted", "stuck")
+
+
 def count_remedied(seeds: Sequence[int]) -> None:
     """Print how often the first remedy helps."""
     sick = [case for seed in seeds for case in cases(seed)
             if case.number == 0 and MADE[case.symptom].names and not MADE[case.symptom].beside
-            and case.symptom != "epochs wasted"]
+            and case.symptom not in _WITHOUT_REMEDY]
     rows: dict[str, list[bool]] = {}
     with ProcessPoolExecutor(2, get_context("spawn")) as pool:
         for case, name, words, helped in pool.map(remedied, sick):

@@ -192,14 +192,34 @@ def notes(context: click.Context, words: str, folder: Path | None, as_json: bool
 
 
 @click.command()
+@click.argument("device", default="", metavar="['NAME = AMOUNT']")
+@workspace_option
+@json_option
+@click.pass_context
+@guarded
+def devices(context: click.Context, device: str, folder: Path | None, as_json: bool) -> None:
+    """List the devices whose memory batches may be meant for; 'office card = 12 GiB' keeps one,
+    'office card =' removes it.
+    """
+    from axiarch import workflows
+
+    workspace = open_place(context, folder)
+    if device:
+        workflows.keep_device(workspace, device)
+    if as_json:
+        print_json(workflows.known_devices(workspace))
+        return
+    say(*workflows.device_lines(workspace))
+
+
+@click.command()
 @click.argument("kind", type=click.Choice(("rate", "batch", "depth", "noise")))
 @click.argument("values", nargs=-1)
 @click.option("--data", "name", default="", help="Name of the data set; the one on the sheet by "
                                                  "default.")
 @click.option("--device", default="this machine",
-              help="Whose memory batches must fit: an amount such as '6 GiB', 'small device, 2 "
-                   "GiB', 'medium device, 8 GiB' or 'large device, 24 GiB'; by default this "
-                   "machine's.")
+              help="Whose memory batches must fit: a device of axiarch devices, or an amount such "
+                   "as '6 GiB'; by default this machine's.")
 @workspace_option
 @json_option
 @click.pass_context
@@ -343,5 +363,5 @@ def proxy(context: click.Context, by: str, number: int, folder: Path | None, wor
 
 
 #: All commands of this file, for the program to take in.
-COMMANDS = (probe, proxy, compare, together, rows, effects, capacity, diagnose, branch, lineage,
-            note, notes)
+COMMANDS = (probe, devices, proxy, compare, together, rows, effects, capacity, diagnose, branch,
+            lineage, note, notes)

@@ -43,6 +43,9 @@ _NUMBERS = 4_000_000
 #: A validation value so many training spreads from the training mean is far outside what was learnt
 #: from.
 FAR = 8.0
+#: Inputs whose usual size is so many times that of scaled ones saturate units, or throw weights
+#: about.
+LARGE = 20.0
 
 
 def check(given: CheckInput) -> tuple[Finding, ...]:
@@ -50,7 +53,8 @@ def check(given: CheckInput) -> tuple[Finding, ...]:
     always = (leaks, _duplicates)
     classes = (_classes, _case, _imbalance, _resolution) if given.classes else (
         _amount_resolution, _skewed)
-    last = (_more_inputs, _lone_values, _far_values, _dates, _linear_overfits, _constants)
+    last = (_more_inputs, _lone_values, _unscaled, _far_values, _dates, _linear_overfits,
+            _constants)
     return tuple(f for look in (*always, *classes, *last) for f in look(given))
 
 
@@ -284,6 +288,26 @@ def _more_inputs(given: CheckInput) -> list[Finding]:
             f"{count(inputs, 'input')} and {count(rows, 'training row')}: any network can memorise "
             "these rows", "ignore columns, or regularise strongly")
     ]
+
+
+def _unscaled(given: CheckInput) -> list[Finding]:
+    """Point out columns of numbers that are usually far larger than scaled ones."""
+    numbers = _number_inputs(given)
+    places = np.array(list(numbers.values()), np.int64)
+    sizes = np.zeros(len(places))
+    step = max(_NUMBERS // len(given.train), 1)
+    for start in range(0, len(places), step):
+        block = slice(start, start + step)
+        sizes[block] = np.median(np.abs(given.inputs["train"][:, places[block]]), axis=0)
+    names = [name for name, size in zip(numbers, sizes, strict=True) if size > LARGE]
+    if not names:
+        return []
+    more = f" and of {count(len(names) - 1, 'other column')}" if len(names) > 1 else ""
+    return [finding(
+        "not scaled", f"half of the values of {shown(names[0], 30)}{more} are beyond "
+        f"±{number(LARGE)}, up to ±{number(float(sizes.max()), 3)}, where a network takes in "
+        "numbers near 1", "scale them: key z on each column, or --scaling z-score", names[0],
+        (Decision("Scale all numbers by z-score", "scaling", "", "z-score"),))]
 
 
 def _far_values(given: CheckInput) -> list[Finding]:

@@ -11,7 +11,7 @@ from axiarch.errors import DataError
 from axiarch.text import number, shown
 
 What = Literal["ignore", "missing", "merge case", "order", "equal rows", "folds", "validation",
-               "target scaling"]
+               "scaling", "target scaling"]
 
 #: Decisions whose name on a screen is another than their field's.
 _LABELS = {"said": "format", "gaps": "filling of missing values", "use": "columns used anyway",
@@ -94,6 +94,14 @@ def _folded(plan: DataPlan, column: str, value: str) -> DataPlan:
     return replace(plan, split=replace(plan.split, folds=int(value), part="", fold_repeats=1))
 
 
+def _scaled(plan: DataPlan, column: str, value: str) -> DataPlan:
+    """Scale all numbers alike, those of columns that were decided otherwise too."""
+    for name, treatment in plan.columns:
+        if treatment.scaling is not None:
+            plan = plan.treated(name, scaling=None)
+    return replace(plan, scaling=cast(Scaling, value))
+
+
 def _target_scaled(plan: DataPlan, column: str, value: str) -> DataPlan:
     return replace(plan, target_scaling=cast(Scaling, value))
 
@@ -107,6 +115,7 @@ _APPLIED: Mapping[What, Callable[[DataPlan, str, str], DataPlan]] = {
     "folds": _folded,
     "validation": lambda plan, column, value: replace(
         plan, split=replace(plan.split, validation=float(value))),
+    "scaling": _scaled,
     "target scaling": _target_scaled,
 }
 

@@ -22,10 +22,10 @@ KINDS: dict[str, str] = {
     "depth": "how many layers still learn, plain, normalised and with skips",
     "noise": "how large a difference between two recipes can be seen, and with how many seeds",
 }
-#: Memory of the devices that a batch may be meant for, in bytes; 0 is this machine.
-DEVICES: dict[str, float] = {
-    "this machine": 0.0, "small device, 2 GiB": 2.0 * 2**30, "medium device, 8 GiB": 8.0 * 2**30,
-    "large device, 24 GiB": 24.0 * 2**30}
+#: Whose memory a batch is meant for where nothing else is said, and devices that ship, with theirs.
+HERE = "this machine"
+DEVICES: dict[str, str] = {
+    "small device": "2 GiB", "medium device": "8 GiB", "large device": "24 GiB"}
 
 #: Share of the fall at the best rate that another must reach to be in the band.
 _BAND = 0.3

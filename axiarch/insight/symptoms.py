@@ -74,8 +74,9 @@ WASTED, WASTED_SHARE = 20, 0.4
 #: Share of the squared error that the worst hundredth of the rows has, or of the variance that the
 #: farthest hundredth of the target's values has: of normal ones it is 8 %.
 FAR = 0.5
-#: Validation rows of a class from which it is remarkable that it is never predicted.
-FEWEST_ROWS = 5
+#: Validation rows of a class from which it is remarkable that none is recognised, and predictions
+#: of it, as a share of them, that are accidents.
+FEWEST_ROWS, HARDLY = 5, 0.2
 #: Share of the time spent waiting for rows.
 WAITED = 0.25
 #: Fewer epochs than this end too soon for the fall over a fifth of them to say anything: a loss
@@ -147,6 +148,8 @@ def rate_high(e: Evidence) -> Proposal | None:
     broken = (is_stuck(e) or dead > DEAD_SHARE) and rate >= HIGH * highest
     if e.epochs < FEWEST or not (broken or (e.epochs >= 3 * FEWEST and bumps > BUMPS)):
         return None
+    if not broken and exploding(e) is not None:
+        return None  # a gradient a hundred times the others makes the loss jump at any rate
     rise, fell = _after_best(e)
     if not broken and e.epochs - e.best[0] >= WASTED and rise > RISE and fell > FELL_FAR:
         return None  # it could not have memorised its rows at a rate that is too high
@@ -202,7 +205,8 @@ def clipped(e: Evidence) -> Proposal | None:
 def dead_units(e: Evidence) -> Proposal | None:
     """Most units of a layer answer nothing."""
     dead, layer = _most(e, DEAD)
-    if e.epochs < FEWEST or dead <= DEAD_SHARE or e.recipe.layers[layer - 1].units < 4:
+    units = [each.units for each in e.recipe.layers if each.units]  # pools have none
+    if e.epochs < FEWEST or dead <= DEAD_SHARE or units[layer - 1] < 4:
         return None
     return Proposal(
         "dead", f"units of layer {layer} are dead",
@@ -216,12 +220,16 @@ def saturated_units(e: Evidence) -> Proposal | None:
     part, layer = _most(e, SATURATED)
     if e.epochs < FEWEST or part <= DEAD_SHARE:
         return None
+    changes = [remedies.lower_rate(e.recipe), remedies.normalise(e.recipe),
+               remedies.living_units(e.recipe)]
+    at_once = float(e.layers[0, layer - 1, SATURATED]) > DEAD_SHARE
+    if at_once:  # no rate has moved the weights so far: the sums are too large from the start
+        changes = [changes[1], changes[0], changes[2]]
     return Proposal(
         "saturated", f"units of layer {layer} are saturated",
         f"{share(part)} of the units of layer {layer} stand at an end of their activation, where "
-        "the gradient is nearly 0.", Sure.LIKELY,
-        (remedies.lower_rate(e.recipe), remedies.living_units(e.recipe),
-         remedies.normalise(e.recipe)), layer=layer)
+        f"the gradient is nearly 0{', from the first epoch on' if at_once else ''}.", Sure.LIKELY,
+        tuple(changes), layer=layer)
 
 
 def vanishing(e: Evidence) -> Proposal | None:
@@ -250,12 +258,15 @@ def exploding(e: Evidence) -> Proposal | None:
     top, usual = float(norms[place]), float(np.median(norms[:place]))
     if top < EXPLODED * usual or top < EXPLODED_NORM:
         return None
+    changes = [remedies.normalise(e.recipe), Change("Clip the gradient", {
+        "clip_norm": remedies.neat(5 * usual)}), remedies.lower_rate(e.recipe)]
+    if all(layer.norm != "none" for layer in e.recipe.layers if layer.units):
+        del changes[0]
     return Proposal(
         "exploding", "gradients explode",
         f"In epoch {place + 1} the norm of the gradient reached {number(top, 2)}, "
         f"{number(top / max(usual, 1e-300), 2)} times its median before.", Sure.LIKELY,
-        (remedies.lower_rate(e.recipe), Change("Clip the gradient", {
-            "clip_norm": remedies.neat(5 * usual)})),
+        tuple(changes),
         epoch=place + 1)
 
 
@@ -264,6 +275,9 @@ def strong(e: Evidence) -> list[str]:
     found = [name for name, most in STRONG.items() if e.recipe.real(name) >= most]
     limit = e.recipe.real("max_norm")
     return [*found, *(["max_norm"] if 0 < limit < 0.3 else [])]
+
+
+_AT_BASELINE = "its training loss stays at the baseline"
 
 
 def _underfits(e: Evidence) -> str:
@@ -276,7 +290,7 @@ def _underfits(e: Evidence) -> str:
             and best > UNDERFIT_LINEAR * e.linear and e.level > 0.97 * e.linear):
         return (f"its training loss comes to {loss(best)}, no lower than the {loss(e.linear)} of a "
                 "linear model")
-    return f"its training loss stays at {loss(best)}, the baseline" if is_stuck(e) else ""
+    return _AT_BASELINE if is_stuck(e) else ""
 
 
 def too_regularised(e: Evidence) -> Proposal | None:
@@ -297,7 +311,7 @@ def too_regularised(e: Evidence) -> Proposal | None:
 def underfits(e: Evidence) -> Proposal | None:
     """The network is too small, or trained too little, for its training rows."""
     why = _underfits(e)
-    if e.epochs < 2 * FEWEST or not why:
+    if e.epochs < 2 * FEWEST or not why or why == _AT_BASELINE:
         return None
     changes = [remedies.more_capacity(e.recipe), remedies.usual_rate(e.recipe),
                remedies.more_epochs(e.recipe)]
@@ -309,11 +323,13 @@ def stuck(e: Evidence) -> Proposal | None:
     """The loss never left the baseline."""
     if not is_stuck(e):
         return None
+    changes = [remedies.usual_rate(e.recipe), remedies.normalise(e.recipe),
+               remedies.more_capacity(e.recipe)]
     return Proposal(
         "stuck", "it is stuck at the baseline",
         f"After {count(e.epochs, 'epoch')} the validation loss is {loss(e.level)}, the baseline "
         f"{loss(e.baseline)}.", Sure.CERTAIN,
-        (remedies.usual_rate(e.recipe), remedies.normalise(e.recipe)))
+        tuple(c for c in changes if c is not None))
 
 
 def batch_large(e: Evidence) -> Proposal | None:
@@ -430,30 +446,32 @@ def long_patience(e: Evidence) -> Proposal | None:
         Sure.LIKELY, (remedies.less_patience(e.recipe),), epoch=e.best[0])
 
 
-def _never(e: Evidence, number_: int, losses: np.ndarray) -> bool:
-    """Whether no row is predicted to be of a class, given the losses of its rows (n,)."""
+def _never(e: Evidence, number_: int, own: np.ndarray) -> bool:
+    """Whether none of a class's `own` (n,) rows is predicted to be of it, and hardly any other."""
+    assert e.row_losses is not None
     if e.predicted is not None:
-        return not bool((e.predicted == number_).any())
+        told = e.predicted == number_
+        return not (told & own).any() and told.sum() <= HARDLY * own.sum()
     # below an even share another class is likelier for every row of it
-    return math.exp(-float(losses.min())) < 1 / len(e.classes)
+    return math.exp(-float(e.row_losses[own].min())) < 1 / len(e.classes)
 
 
 def never_predicted(e: Evidence) -> Proposal | None:
-    """Classes that no validation row is predicted as."""
+    """Classes of which no validation row is recognised."""
     if e.row_losses is None or e.labels is None or len(e.classes) < 3:
         return None
     found = []
     for number_, name in enumerate(e.classes):
-        own = e.row_losses[e.labels == number_]
-        if len(own) >= FEWEST_ROWS and _never(e, number_, own):
+        own = e.labels == number_
+        if own.sum() >= FEWEST_ROWS and _never(e, number_, own):
             found.append(name)
     if not found:
         return None
     names = ", ".join(shown(name, 30) for name in found[:4])
     more = f" and {len(found) - 4} more" if len(found) > 4 else ""
     return Proposal(
-        "never_predicted", "classes are never predicted",
-        f"No validation row is predicted to be {names}{more}.",
+        "never_predicted", "classes are never recognised",
+        f"No validation row of {names}{more} is predicted as such.",
         Sure.CERTAIN, (remedies.balanced(e.recipe), remedies.more_epochs(e.recipe)))
 
 

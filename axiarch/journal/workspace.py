@@ -4,6 +4,7 @@
     lock                  held by the one process that writes; says who and since when
     journal.sqlite        every search, recipe, run and epoch
     draft.toml            the recipe and space being edited
+    devices.toml          devices whose memory a batch may be meant for, where others than ship
     data/NAME/            data sets
     searches/NUMBER/      search.toml, checkpoints/, inbox/, runner.log
     exports/              what was exported

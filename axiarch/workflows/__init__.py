@@ -44,6 +44,7 @@ if TYPE_CHECKING:
         undo_decision,
     )
     from axiarch.workflows.demonstrating import demo_search, make_demo, write_demo_files
+    from axiarch.workflows.devices import device_lines, keep_device, known_devices
     from axiarch.workflows.diagnosing import (
         change_words,
         changes_of,
@@ -148,6 +149,7 @@ _MODULES = {
     "packages": "installed_members",
     "packing": "pack unpack",
     "planning": "default_workers",
+    "devices": "device_lines keep_device known_devices",
     "probing": "kept_probes probe",
     "proxying": "proxies proxy_agreements proxy_lines proxy_verdict smaller_trainings "
                 "train_proxy",
@@ -204,6 +206,7 @@ __all__ = [
     "decision_preview",
     "default_workers",
     "demo_search",
+    "device_lines",
     "diagnosis",
     "diagnosis_json",
     "differences",
@@ -234,11 +237,13 @@ __all__ = [
     "import_network",
     "installed_members",
     "judge_recipe",
+    "keep_device",
     "keep_model",
     "keep_note",
     "keep_version",
     "kept_models",
     "kept_probes",
+    "known_devices",
     "ladder_from",
     "leader_of",
     "lineage",

@@ -35,12 +35,14 @@ def redecide(workspace: Workspace,
              data: Dataset,
              plan: DataPlan,
              on_progress: Tell = no_progress,
-             beside: bool = False) -> Dataset:
+             beside: bool = False,
+             name: str = "") -> Dataset:
     """Make a data set anew by other decisions, from the table kept with it; where the form of its
     text is decided otherwise, from the file it came from.
 
     A data set that no search has used and whose seal was never opened is replaced; one that has
-    stays, as it does with `beside`, and the new one gets the next number behind its name.
+    stays, as it does with `beside`, and the new one gets the next number behind its name, or behind
+    `name`.
 
     Raises
     ------
@@ -53,7 +55,7 @@ def redecide(workspace: Workspace,
                         shown(data.source),
                         "add the files again, with the options that say how they are written")
     stays = beside or used(workspace, data)
-    name = _next_name(workspace, data.name) if stays else data.name
+    name = _next_name(workspace, name or data.name) if stays else data.name
     try:
         with scratch_folder(workspace.data(), "reading") as scratch:
             place = workspace.data(name) if stays else scratch / "decided"
@@ -80,8 +82,9 @@ def redecide(workspace: Workspace,
                                 "free some space or change the permissions") from None
 
 
-def decided(workspace: Workspace, data: Dataset, plan: DataPlan) -> Dataset:
-    """Return the data set by other decisions: the one there is, or a new one.
+def decided(workspace: Workspace, data: Dataset, plan: DataPlan, suffix: str = "") -> Dataset:
+    """Return the data set by other decisions: the one there is, or a new one, whose name says by
+    `suffix` what is other about it.
 
     Raises
     ------
@@ -95,7 +98,7 @@ def decided(workspace: Workspace, data: Dataset, plan: DataPlan) -> Dataset:
             continue
         if (other.plan, other.source, other.table) == (plan, data.source, data.table):
             return other
-    return redecide(workspace, data, plan)
+    return redecide(workspace, data, plan, name=suffix and f"{_bare(data.name)}, {suffix}")
 
 
 def used(workspace: Workspace, data: Dataset) -> bool:
@@ -106,10 +109,19 @@ def used(workspace: Workspace, data: Dataset) -> bool:
     return data.folder.name in {workspace.data(name).name for name in names}
 
 
+def _bare(name: str) -> str:
+    """Return a data set's name without what was put behind it."""
+    return re.sub(r"( \d+)?(, [^,]* (rows|pictures))?( \d+)?$", "", name)
+
+
 def _next_name(workspace: Workspace, name: str) -> str:
+    """Return a name that is free: `name` where it says what is other, else the next number behind
+    it.
+    """
     bare = re.sub(r" \d+$", "", name)
-    return next(f"{bare} {n}" for n in itertools.count(2)
-                if not workspace.data(f"{bare} {n}").exists())
+    first = [bare] if bare != _bare(name) else []
+    return next(each for each in itertools.chain(first, (f"{bare} {n}" for n in itertools.count(2)))
+                if not workspace.data(each).exists())
 
 
 def add_table(workspace: Workspace,

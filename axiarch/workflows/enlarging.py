@@ -81,7 +81,7 @@ def row_searches(workspace: Workspace, s: Snapshot, recipe: int) -> list[SearchF
 
 
 def _with_rows(workspace: Workspace, data: Dataset, rows: int) -> Dataset:
-    return decided(workspace, data, replace(data.plan, rows=rows))
+    return decided(workspace, data, replace(data.plan, rows=rows), f"{rows} rows")
 
 
 def _search(s: Snapshot, recipe: int, data: Dataset) -> SearchFile:
@@ -113,7 +113,7 @@ def row_points(workspace: Workspace, s: Snapshot, recipe: Recipe) -> list[RowPoi
     """
     with closing(JournalReader(workspace.journal)) as reader:
         records = reader.searches()
-    losses: dict[int, list[float]] = {}
+    losses: dict[int, dict[tuple[int, int, int], float]] = {}  # a run taken over counts once
     for record in records:
         file = read_search(record.file, "search.toml")
         if file.space.base.essence != recipe.essence or file.space.knobs or file.start:
@@ -123,12 +123,14 @@ def row_points(workspace: Workspace, s: Snapshot, recipe: Recipe) -> list[RowPoi
         if not same or other.dataset.table != s.dataset.table:
             continue
         for run in other.runs.values():
-            if run.state == "ended" and run.reason != "diverged":
-                losses.setdefault(other.dataset.rows["train"], []).append(
-                    other.curves[run.id].steady)
-    return [RowPoint(rows, statistics.fmean(each),
-                     statistics.stdev(each) / math.sqrt(len(each)) if len(each) > 1 else 0.0)
-            for rows, each in sorted(losses.items())]
+            if run.state == "ended" and run.reason != "diverged" and (
+                    other.recipes[run.recipe].recipe.essence == recipe.essence):
+                losses.setdefault(other.dataset.rows["train"], {})[
+                    file.seed, run.repeat, run.fold] = other.curves[run.id].steady
+    each = {rows: list(own.values()) for rows, own in sorted(losses.items())}
+    return [RowPoint(rows, statistics.fmean(own),
+                     statistics.stdev(own) / math.sqrt(len(own)) if len(own) > 1 else 0.0)
+            for rows, own in each.items()]
 
 
 def row_lines(found: MoreRows) -> list[str]:

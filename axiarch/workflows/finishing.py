@@ -44,7 +44,7 @@ def finishing_search(workspace: Workspace,
                             "open the seal to score it")
     plan = snapshot.dataset.plan
     plan = replace(plan, split=replace(plan.split, folds=0, fold_repeats=1, all_open=True))
-    data = decided(workspace, snapshot.dataset, plan)
+    data = decided(workspace, snapshot.dataset, plan, "all open rows")
     values = snapshot.recipes[recipe].recipe
     steps = max(round(row.epoch), 1) * values.steps(data.rows["train"])
     values = values.changed({"patience": 0, "stuck_after": 0, "max_gap": 0.0, "max_steps": steps})

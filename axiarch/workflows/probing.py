@@ -15,7 +15,7 @@ from axiarch.errors import InputError
 from axiarch.files import load_json, typed
 from axiarch.insight.probes import (
     BUILDS,
-    DEVICES,
+    HERE,
     KINDS,
     BatchProbe,
     DepthProbe,
@@ -27,11 +27,10 @@ from axiarch.journal.read import JournalReader
 from axiarch.journal.records import ProbeRecord
 from axiarch.journal.workspace import Workspace
 from axiarch.journal.write import JournalWriter
-from axiarch.recipes.amounts import memory_amount
 from axiarch.recipes.recipe import Recipe
-from axiarch.runner.material import worker_room
 from axiarch.text import shown
 from axiarch.workflows.asking import ask
+from axiarch.workflows.devices import device_room
 from axiarch.workflows.drafting import network_shape
 
 _TYPES: dict[str, type[Probe]] = {
@@ -39,7 +38,7 @@ _TYPES: dict[str, type[Probe]] = {
 
 
 def probe(workspace: Workspace, dataset: Dataset, recipe: Recipe, kind: str,
-          device: str = "this machine",
+          device: str = HERE,
           on_progress: Callable[[str, float], None] = lambda step, done: None) -> Probe:
     """Probe a recipe on a data set, and keep what was found.
 
@@ -48,8 +47,7 @@ def probe(workspace: Workspace, dataset: Dataset, recipe: Recipe, kind: str,
     kind : str
         One of :data:`axiarch.insight.probes.KINDS`.
     device : str
-        Whose memory batches must fit: one of :data:`axiarch.insight.probes.DEVICES`, or an amount
-        such as ``6 GiB``.
+        Whose memory batches must fit: a device of the workspace, or an amount such as ``6 GiB``.
     on_progress : callable
         Takes how far it is; may raise to end it, and nothing is kept then.
 
@@ -63,7 +61,7 @@ def probe(workspace: Workspace, dataset: Dataset, recipe: Recipe, kind: str,
     if kind not in KINDS:
         raise InputError(f"{shown(kind, 40)!r} is no probe", "probe",
                          "give one of " + ", ".join(KINDS))
-    name, room = _device_room(device)
+    name, room = device_room(workspace, device)
     network_shape(recipe, dataset)
     options: dict[str, Any] = {"room": room, "device": name, "builds": BUILDS}
     request = {"kind": kind, "data": str(dataset.folder.absolute()), "recipe": dict(recipe),
@@ -79,22 +77,6 @@ def probe(workspace: Workspace, dataset: Dataset, recipe: Recipe, kind: str,
         finally:
             journal.close()
     return found
-
-
-def _device_room(text: str) -> tuple[str, float]:
-    """Return a device's name and its memory in bytes, from its name or an amount such as 6 GiB.
-
-    Raises
-    ------
-    InputError
-    """
-    if text in DEVICES:
-        return text, DEVICES[text] or worker_room(1)
-    room = memory_amount(text)
-    if not room:
-        raise InputError(f"{shown(text, 40)!r} is no device, and no amount of memory", "device",
-                         "give an amount such as 6 GiB, or one of: " + "; ".join(DEVICES))
-    return "as given", float(room)
 
 
 def kept_probes(workspace: Workspace) -> list[tuple[ProbeRecord, Probe]]:

@@ -140,7 +140,8 @@ def _fewer_rows(workspace: Workspace, s: Snapshot, recipes: Mapping[int, Recipe]
     for part in SHARES:
         fewer = round(part * rows)
         if fewer >= ROWS:
-            data = decided(workspace, s.dataset, replace(s.dataset.plan, rows=fewer))
+            data = decided(workspace, s.dataset, replace(s.dataset.plan, rows=fewer),
+                           f"{fewer} rows")
             yield Proxy(f"{number(fewer)} training rows", part, data, recipes)
 
 
@@ -149,7 +150,8 @@ def _smaller_pictures(workspace: Workspace, s: Snapshot, recipes: Mapping[int, R
     size, plan = s.dataset.encoding.picture, s.dataset.plan
     for times in SHRUNK if size else ():
         if size and min(size[:2]) // times >= SIDE:
-            data = decided(workspace, s.dataset, replace(plan, shrink=plan.shrink * times))
+            data = decided(workspace, s.dataset, replace(plan, shrink=plan.shrink * times),
+                           f"{size[0] // times} x {size[1] // times} pictures")
             seen = data.encoding.picture or size
             yield Proxy(f"pictures of {seen[0]} × {seen[1]}", 1 / times**2, data, recipes)
 
@@ -236,19 +238,21 @@ def _losses(workspace: Workspace, s: Snapshot) -> dict[tuple[str, object], list[
     """Return the steady losses of full runs of the searches aside of a search, by data set and
     recipe.
     """
-    found: dict[tuple[str, object], list[float]] = {}
+    found: dict[tuple[str, object], dict[tuple[int, int, int], float]] = {}
     with closing(JournalReader(workspace.journal)) as reader:
         records = reader.searches()
     for record in records:
-        branch = read_search(record.file, "search.toml").branch
+        file = read_search(record.file, "search.toml")
+        branch = file.branch
         if branch is None or not branch.aside or branch.search != s.search.number:
             continue
         other = snapshot_of(workspace, record.number)
         for run in other.runs.values():
             if run.state == "ended" and run.reason != "diverged":
                 key = other.dataset.folder.name, other.recipes[run.recipe].recipe.essence
-                found.setdefault(key, []).append(other.curves[run.id].steady)
-    return found
+                found.setdefault(key, {})[file.seed, run.repeat, run.fold] = (
+                    other.curves[run.id].steady)  # a run taken over counts once
+    return {key: list(own.values()) for key, own in found.items()}
 
 
 def proxy_verdict(s: Snapshot, found: list[Agreement], kind: str = "epochs") -> str:

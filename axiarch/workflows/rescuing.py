@@ -54,7 +54,7 @@ def rescue(source: Path, target: Path) -> Rescued:
                                                                              "safetensors"))
             for p in (source / place).glob(f"*.{ending}")
         ]
-        for name in ("draft.toml", *kept):
+        for name in ("draft.toml", "devices.toml", *kept):
             if regular_file(source / name) and not (source / name).parent.is_symlink():
                 (workspace.folder / name).parent.mkdir(exist_ok=True)
                 shutil.copyfile(source / name, workspace.folder / name)

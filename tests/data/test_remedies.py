@@ -88,6 +88,26 @@ class Remedies(FolderCase):
                                   if c["name"] == "x")  # type: ignore[attr-defined]
                     self.assertIn("number", column["reason"])
 
+    def test_numbers_left_as_they_are(self) -> None:
+        base = healthy(600)
+        large = [300.0 * float(str(v)) for v in base["x"]]
+        self.write({**base, "far": large, "farther": [1000 + v for v in large]})
+        for left in (("none",), ("z-score", "far=none")):
+            words = [word for how in left for word in ("--scaling", how)]
+            found = {f["kind"]: f for f in self.add(*words)["findings"]}  # type: ignore[attr-defined]
+            self.assertEqual(found["not scaled"]["column"], "far")
+            name = str(self.added)
+            done = CliRunner().invoke(main, ["data", "show", name, "--json", "-w",
+                                             str(self.folder / "w")])
+            changes = [c["words"] for f in json.loads(done.stdout)["findings"]
+                       for c in f["changes"]]
+            place = changes.index("Scale all numbers by z-score") + 1
+            done = CliRunner().invoke(main, ["data", "change", str(place), name, "--json", "-w",
+                                             str(self.folder / "w")])
+            self.assertEqual(done.exit_code, 0, done.output)
+            self.assertNotIn("not scaled", done.stdout)
+        self.assertNotIn("not scaled", [f["kind"] for f in self.add()["findings"]])  # type: ignore[attr-defined]
+
     def test_names_that_cannot_be_typed_are_left_to_the_key(self) -> None:
         self.write({"a\x07b": [f"code {y}" for y in healthy(600)["y"]], **healthy(600)})
         remedy = next(f["remedy"]

@@ -91,7 +91,7 @@ class Symptoms(unittest.TestCase):
                                          linear=0.6)),
             ("underfits", evidence([0.8] * 12, [0.79] * 12, linear=0.6)),
             ("underfits", evidence(good, [0.6] * 40, best_known=0.4)),
-            ("underfits", evidence(flat, flat)),
+            ("stuck", evidence(flat, flat)),
             ("improving", evidence(falling(1.2, 0.2, 20, 30))),
             ("improving", evidence([0.9, 0.8, 0.72, 0.66, 0.6])),
             ("improving", evidence([1.19, 1.17, 1.157, 1.147, 1.135])),
@@ -111,6 +111,8 @@ class Symptoms(unittest.TestCase):
             ("lucky", evidence([*[0.6] * 15, 0.5, *[0.6] * 15], [0.55] * 31)),
             ("tiny_batches", evidence(good, None, {"batch_size": 2})),
         ]
+        pooled = {"network": "conv 6, pool 2, hidden", "depth": 1}
+        cases.append(("dead", evidence(good, None, pooled, layers=[HEALTHY, dead, HEALTHY])))
         for name, each in cases:
             with self.subTest(name):
                 found = names(each)
@@ -181,11 +183,38 @@ class Shares(unittest.TestCase):
             self.assertNotIn("improving", names(evidence(losses)))
 
 
+    def test_units_saturated_from_the_start_are_normalised(self) -> None:
+        stiff: Layer = (1.0, 0.0, 1e-3, 0.9)
+        at_once = evidence(falling(1.2, 0.5, 40), layers=[HEALTHY, stiff, HEALTHY])
+        later = replace(at_once, curve=replace(at_once.curve, epochs=(
+            replace(at_once.curve.epochs[0], layers=(HEALTHY,) * 3), *at_once.curve.epochs[1:])))
+        for each, first in ((at_once, "Normalise the layers"), (later, "Lower the learning rate")):
+            found = diagnose(each)[0]
+            self.assertEqual((found.name, found.changes[0].words), ("saturated", first))
+
+    def test_a_class_that_is_predicted_by_accident_is_not_recognised(self) -> None:
+        labels = np.repeat([0, 1, 2], (100, 100, 10))
+        told = np.repeat([0, 1], (100, 110))
+        few, many, right = told.copy(), told.copy(), told.copy()
+        few[:2], many[:3], right[-1] = 2, 2, 2
+        for predicted, found in ((told, True), (few, True), (many, False), (right, False)):
+            each = evidence(falling(1.2, 0.5, 40), classes=("a", "b", "c"), labels=labels,
+                            row_losses=np.ones(210), predicted=predicted)
+            self.assertEqual("never_predicted" in names(each), found)
+
+    def test_a_gradient_far_above_the_others_explains_a_loss_that_jumps(self) -> None:
+        rng = np.random.default_rng(0)
+        bumps = (np.array(falling(1.2, 0.4, 40)) + 0.08 * rng.normal(size=40)).tolist()
+        good = falling(1.2, 0.5, 40)
+        self.assertEqual(names(evidence(good, bumps))[0], "rate_high")
+        self.assertEqual(names(evidence(good, bumps, norms=[1.0] * 39 + [1e5]))[0], "exploding")
+
+
 class Runs(unittest.TestCase):
     def test_what_one_run_of_three_shows_is_not_the_recipes(self) -> None:
         good, bad = evidence(falling(1.2, 0.5, 40)), evidence([1.0] * 12, [1.0] * 12)
         self.assertEqual(diagnose_runs([good, good, bad]), ())
-        self.assertEqual([p.name for p in diagnose_runs([bad, bad, good])], ["underfits"])
+        self.assertEqual([p.name for p in diagnose_runs([bad, bad, good])], ["stuck"])
 
     def test_a_cause_in_one_run_explains_what_another_shows(self) -> None:
         high = {"learning_rate": 5.0, "optimiser": "adam"}

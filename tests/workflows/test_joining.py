@@ -11,6 +11,7 @@ from axiarch.recipes.space import space
 from axiarch.workflows.branching import lineage
 from axiarch.workflows.enlarging import SHARES, more_rows, row_lines, row_searches
 from axiarch.workflows.joining import together, together_json, together_lines
+from axiarch.workflows.opening import data_set
 from tests.runner.test_runner import RunnerCase
 from tests.support import ring_dataset, ring_search
 
@@ -79,6 +80,11 @@ class Rows(RunnerCase):
             self.assertEqual((each.reason, each.gain), ("would more rows help?", ""))
         again = row_searches(self.workspace, s, 1)
         self.assertEqual([f.data for f in again], [f.data for f in files])
+        self.assertIn(f"large, {rows[0]} rows", [data_set(self.workspace, f.data).name
+                                                 for f in files])
+        for number, file in enumerate(again, 20):  # runs are taken over: they count once
+            self.make(file, number=number).run()
+        self.assertEqual(more_rows(self.workspace, s, 1).law.points, found.law.points)
 
     def test_too_few_rows_are_refused(self) -> None:
         self.make(ring_search(epochs=3, recipes=2, repeats=1)).run()

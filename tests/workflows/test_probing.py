@@ -2,14 +2,16 @@
 
 from __future__ import annotations
 
+import json
 import unittest
 
 from axiarch.errors import InputError, RecipeError, WorkspaceLocked
-from axiarch.insight.probes import BatchProbe, DepthProbe, NoiseProbe, RateProbe
+from axiarch.insight.probes import DEVICES, BatchProbe, DepthProbe, NoiseProbe, RateProbe
 from axiarch.recipes.recipe import Recipe
+from axiarch.workflows.devices import device_lines, keep_device, known_devices
 from axiarch.workflows.opening import data_set
 from axiarch.workflows.probing import kept_probes, probe
-from tests.support import FolderCase, ring_workspace
+from tests.support import FolderCase, commanded, ring_workspace
 
 BASE = Recipe({"width": 8, "epochs": 8, "batch_size": 16, "learning_rate": 0.01})
 
@@ -30,7 +32,7 @@ class Probing(FolderCase):
         self.assertTrue(rate.learns)
         low, high = rate.band
         self.assertTrue(1e-4 < low < 0.05 < high * 10)
-        batch = probe(self.workspace, self.data, BASE, "batch", "small device, 2 GiB")
+        batch = probe(self.workspace, self.data, BASE, "batch", "small device")
         assert isinstance(batch, BatchProbe)
         self.assertEqual(batch.points[-1].size, self.data.rows["train"])
         self.assertEqual(batch.room, 2 * 2**30)
@@ -55,6 +57,10 @@ class Probing(FolderCase):
         assert isinstance(tight, BatchProbe)
         self.assertEqual((tight.room, tight.device), (102400, "as given"))
         self.assertLess(len(tight.fits), len(tight.points))
+        keep_device(self.workspace, "office card = 300 KiB")
+        own = probe(self.workspace, self.data, BASE, "batch", "office card")
+        assert isinstance(own, BatchProbe)
+        self.assertEqual((own.room, own.device), (300 * 1024, "office card"))
         for wrong in ("", "large", "0", "-2 GiB", "1e400", "nan GiB", "2 GiB 2", "9 EiB"):
             with self.subTest(wrong), self.assertRaisesRegex(InputError, "6 GiB, or one of"):
                 probe(self.workspace, self.data, BASE, "batch", wrong)
@@ -77,6 +83,49 @@ class Probing(FolderCase):
             probe(self.workspace, self.data, BASE.changed({"network": "conv 4"}), "rate")
         with self.workspace.locked("search 1"), self.assertRaises(WorkspaceLocked):
             probe(self.workspace, self.data, BASE, "rate")
+
+
+class Devices(FolderCase):
+    def setUp(self) -> None:
+        super().setUp()
+        self.workspace = ring_workspace(self.folder / "w")
+
+    def test_the_list_is_edited_by_typing(self) -> None:
+        self.assertEqual(known_devices(self.workspace), DEVICES)
+        self.assertEqual(keep_device(self.workspace, " office card = 12 GiB "), "office card")
+        self.assertEqual(keep_device(self.workspace, "large device ="), "")
+        self.assertEqual(known_devices(self.workspace), {
+            "small device": "2 GiB", "medium device": "8 GiB", "office card": "12 GiB"})
+        self.assertIn("office card", device_lines(self.workspace)[-1])
+        for wrong in ("= 2 GiB", "x = a lot", "this machine = 2 GiB", "nothing =", "a\x1bb = 2 GiB",
+                      "n" * 61 + " = 2 GiB", "x = 2 GiB = 3 GiB"):
+            with self.subTest(wrong), self.assertRaises(InputError):
+                keep_device(self.workspace, wrong)
+        self.assertEqual(len(known_devices(self.workspace)), 3)
+
+    def test_a_file_that_cannot_be_used_says_where_and_what_to_do(self) -> None:
+        path = self.workspace.folder / "devices.toml"
+        for text in ("x = 3", 'x = "a lot"', "x = [", "\xff", '"a\\u001bb" = "2 GiB"',
+                     "\n".join(f'd{i} = "2 GiB"' for i in range(51))):
+            path.write_bytes(text.encode("latin-1"))
+            with self.subTest(text[:20]), self.assertRaises(InputError) as caught:
+                known_devices(self.workspace)
+            self.assertIn("devices.toml", caught.exception.where)
+            path.write_text('"office card" = "12 GiB"')  # as the remedy says
+            self.assertEqual(list(known_devices(self.workspace)), ["office card"])
+
+    def test_commands(self) -> None:
+        place = str(self.workspace.folder)
+        ran = commanded(self.folder, "devices", "office card = 12 GiB", "-w", place)
+        self.assertIn("12 GiB", ran.stdout)
+        ran = commanded(self.folder, "devices", "--json", "-w", place)
+        self.assertEqual(json.loads(ran.stdout)["office card"], "12 GiB")
+        ran = commanded(self.folder, "devices", "office card", "-w", place)
+        self.assertEqual(ran.returncode, 2)
+        self.assertIn("type its name and =", ran.stderr)
+        ran = commanded(self.folder, "devices", "office card =", "-w", place)
+        self.assertEqual(ran.returncode, 0)
+        self.assertNotIn("office card", ran.stdout)
 
 
 if __name__ == "__main__":

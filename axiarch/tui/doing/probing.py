@@ -3,8 +3,9 @@
 from __future__ import annotations
 
 from axiarch import workflows
-from axiarch.insight.probes import DEVICES, KINDS, Probe
+from axiarch.insight.probes import HERE, KINDS, Probe
 from axiarch.recipes.searchfile import SearchFile
+from axiarch.text import shown
 from axiarch.tui import messages
 from axiarch.tui.doing.context import Context
 from axiarch.tui.doing.sheet import put_on_sheet
@@ -30,15 +31,26 @@ def probe(c: Context) -> None:
 
 def _chosen(c: Context, draft: SearchFile, kind: str) -> None:
     if kind == "batch":
-        here, *others = DEVICES
+        known = workflows.known_devices(c.workspace)
         c.ask(Asked("Whose memory must a batch fit?",
-                    f"{here}, {'; '.join(others)}, or an amount such as 6 GiB", here, here),
-              lambda answer: _start(c, draft, kind, answer) if answer else None)
+                    f"{HERE}, {', '.join(f'{shown(n)} ({a})' for n, a in known.items())}, or an "
+                    "amount such as 6 GiB. NAME = AMOUNT keeps a device, NAME = removes it.",
+                    HERE, HERE),
+              lambda answer: _with_device(c, draft, answer) if answer else None)
     elif kind:
         _start(c, draft, kind)
 
 
-def _start(c: Context, draft: SearchFile, kind: str, device: str = "this machine") -> None:
+def _with_device(c: Context, draft: SearchFile, answer: str) -> None:
+    """Probe the batch size for a device, kept first where it is a new one."""
+    name = workflows.keep_device(c.workspace, answer) if "=" in answer else answer
+    if name:
+        _start(c, draft, "batch", name)
+    else:
+        _chosen(c, draft, "batch")
+
+
+def _start(c: Context, draft: SearchFile, kind: str, device: str = HERE) -> None:
     dataset = c.state.dataset
     if dataset is None:
         return
