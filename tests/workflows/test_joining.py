@@ -80,7 +80,7 @@ class Rows(RunnerCase):
             self.assertEqual((each.reason, each.gain), ("would more rows help?", ""))
         again = row_searches(self.workspace, s, 1)
         self.assertEqual([f.data for f in again], [f.data for f in files])
-        self.assertIn(f"large, {rows[0]} rows", [data_set(self.workspace, f.data).name
+        self.assertIn(f"ring, {rows[0]} rows", [data_set(self.workspace, f.data).name
                                                  for f in files])
         for number, file in enumerate(again, 20):  # runs are taken over: they count once
             self.make(file, number=number).run()
