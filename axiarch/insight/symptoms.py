@@ -95,7 +95,8 @@ def diverged(e: Evidence) -> Proposal | None:
     """The loss ran away."""
     if not e.diverged:
         return None
-    rate, norm = e.curve.learning_rate[-1], e.curve.gradient_norm[-1]
+    rate = e.curve.learning_rate[-1]
+    norm = e.curve.loss_gradient[-1] or e.curve.gradient_norm[-1]  # before it was clipped
     clip = Change("Clip the gradient", {"clip_norm": 1.0})
     more = [clip] if not e.recipe.real("clip_norm") else []
     where = e.text or "the loss was not finite"

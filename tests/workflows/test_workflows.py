@@ -281,6 +281,7 @@ class Sealing(FolderCase):
                 DROP TABLE note;
                 DROP TABLE probe;
                 ALTER TABLE search DROP COLUMN engine;
+                ALTER TABLE epoch DROP COLUMN sample_loss;
                 ALTER TABLE run DROP COLUMN taken;
                 ALTER TABLE run DROP COLUMN source;
                 CREATE TABLE lane (search INTEGER, number INTEGER, pid INTEGER, state TEXT);
