@@ -162,11 +162,10 @@ def rate_high(e: Evidence) -> Proposal | None:
     if dead > DEAD_SHARE:
         parts.append(f"{share(dead)} of the units of a layer are dead")
     changes = remedies.calmer(e.recipe)
-    if rate > highest:  # averages of such weights are hardly better
-        changes = [remedies.falling_rate(e.recipe), remedies.lower_rate(e.recipe),
+    if rate > highest or is_stuck(e):  # averages of such weights are hardly better
+        changes = [remedies.falling_rate(e.recipe),
+                   remedies.lower_rate(e.recipe, strongly=broken),
                    remedies.larger_batch(e.recipe)]
-    if broken:
-        changes.insert(0, remedies.lower_rate(e.recipe, strongly=True))
     return Proposal("rate_high", "the learning rate is too high", "; ".join(parts) + ".",
                     Sure.LIKELY, tuple(changes), epoch=1 if broken else 0)
 
@@ -490,9 +489,9 @@ def target_scale(e: Evidence) -> Proposal | None:
              f"{share(e.target_share)} of its variance")
     return Proposal(
         "target_scale", "a few rows rule the loss",
-        f"{words}: such rows throw the weights about. The Huber loss lowers usual errors, not the "
-        "squared ones that rank recipes; the logarithm of the target (z on it in the data view) "
-        "is another way.", Sure.POSSIBLE, (remedies.robust_loss(),))
+        f"{words}: such rows throw the weights about. The Huber loss lowers usual errors, not "
+        "squared ones: rank by the mean absolute error with it (B in the data view), or predict "
+        "the logarithm of the target (z on it there).", Sure.POSSIBLE, (remedies.robust_loss(),))
 
 
 def no_better_than_linear(e: Evidence) -> Proposal | None:
