@@ -258,10 +258,13 @@ def exploding(e: Evidence) -> Proposal | None:
     top, usual = float(norms[place]), float(np.median(norms[:place]))
     if top < EXPLODED * usual or top < EXPLODED_NORM:
         return None
-    changes = [remedies.normalise(e.recipe), Change("Clip the gradient", {
-        "clip_norm": remedies.neat(5 * usual)}), remedies.lower_rate(e.recipe)]
-    if all(layer.norm != "none" for layer in e.recipe.layers if layer.units):
-        del changes[0]
+    limit, clip = e.recipe.real("clip_norm"), remedies.neat(5 * usual)
+    changes = []
+    if any(layer.norm == "none" for layer in e.recipe.layers if layer.units):
+        changes.append(remedies.normalise(e.recipe))
+    if not 0 < limit <= clip:
+        changes.append(Change("Clip the gradient", {"clip_norm": clip}))
+    changes.append(remedies.lower_rate(e.recipe))
     return Proposal(
         "exploding", "gradients explode",
         f"In epoch {place + 1} the norm of the gradient reached {number(top, 2)}, "

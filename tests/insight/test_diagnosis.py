@@ -207,7 +207,14 @@ class Shares(unittest.TestCase):
         bumps = (np.array(falling(1.2, 0.4, 40)) + 0.08 * rng.normal(size=40)).tolist()
         good = falling(1.2, 0.5, 40)
         self.assertEqual(names(evidence(good, bumps))[0], "rate_high")
-        self.assertEqual(names(evidence(good, bumps, norms=[1.0] * 39 + [1e5]))[0], "exploding")
+        spike = [1.0] * 39 + [1e5]
+        self.assertEqual(names(evidence(good, bumps, norms=spike))[0], "exploding")
+        for values, words in (({}, ["Normalise the layers", "Clip the gradient"]),
+                              ({"clip_norm": 1.0}, ["Normalise the layers"]),
+                              ({"normalisation": "layer", "clip_norm": 50.0},
+                               ["Clip the gradient"])):
+            changes = diagnose(evidence(good, None, values, norms=spike))[0].changes
+            self.assertEqual([c.words for c in changes], [*words, "Lower the learning rate"])
 
 
 class Runs(unittest.TestCase):
