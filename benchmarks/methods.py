@@ -3,8 +3,8 @@ benchmarks.methods [SEEDS [tuned | held_out | all [METHOD ...]]]``.
 
 What is printed is the regret: by how much the true loss of the recipe that a method would choose
 is above the lowest there is, after the epochs of so many full trainings, median over seeds. All
-methods see the same noise. Until a recipe is known in full, the one with the lowest loss of those
-trained longest is chosen.
+methods see the same noise. What would be chosen is the recipe with the lowest loss so far, however
+long it was trained: one that after few epochs is below all others at their end.
 
 Plain halving is asynchronous (Li et al. 2020), recipes drawn at random: a recipe in the best third
 of those that reached a round goes on to the next. Brackets are those of Li et al. (2018).
@@ -105,7 +105,7 @@ class _Account:
         self._until: dict[Recipe, int] = {}
         self._truths: dict[Recipe, float] = {}
         self.spent = 0
-        self._best: tuple[int, float] = (0, math.inf)
+        self._best = math.inf
         self._chosen: Recipe | None = None
         self.trail: list[tuple[int, float]] = []
 
@@ -120,7 +120,7 @@ class _Account:
     def train(self, recipe: Recipe, until: int) -> None:
         self.spent += max(until - self._until.get(recipe, 0), 0)
         self._until[recipe] = max(until, self._until.get(recipe, 0))
-        known = (-until, self.loss(recipe, until))
+        known = self.loss(recipe, until)
         if known < self._best or self._chosen is None:
             self._best, self._chosen = known, recipe
             self.trail.append((self.spent, self._surface.truth(recipe)))

@@ -4,10 +4,10 @@ al. 2018, 2020).
 Promotion is asynchronous: whenever a recipe stands among the best share of all that have reached
 its round, it may go on, so that no worker waits for a round to be full. Where early losses mislead,
 a race is worse than chance. So epochs go to two *accounts*: newcomers enter the race, or they are
-trained in full, whatever they show early. The race runs alone until its first recipe enters the
-last round; from then on, each account gets epochs as the best results so far came from it, per
-epoch spent. At the end the best are trained on all seeds and folds, until the best are all known as
-well.
+trained in full, whatever they show early. The first recipe, the base, is trained in full; then the
+race runs alone until its first recipe enters the last round; from then on, each account gets epochs
+as the best results so far came from it, per epoch spent. At the end the best are trained on all
+seeds and folds, until the best are all known as well.
 """
 
 from __future__ import annotations
@@ -34,8 +34,8 @@ BEST, PRIOR = 5, 0.5
 LEAST, MOST = 0.15, 0.5
 #: Recipes that come to the end of the first race at the least.
 FINALISTS = 3
-#: A search ends when it has spent so many times the epochs that were expected of it.
-OVERDRAWN = 1.25
+#: The share of epochs that the race is expected to get beside full trainings.
+USUAL = 1 / 3
 
 RACING_OPTIONS = (
     Option("recipes", 200, 1, 1_000_000,
@@ -173,17 +173,15 @@ class Racing(Drawn):
         return Step(self.recipes[number], number, 0 if last else self.levels[level], 1, why=why)
 
     def _new(self) -> Step | None:
-        account = self.account()
-        base = self.recipes.get(1)
-        if account == "full" and base == self.space.base and 1 not in self._full and (
-                self._until[1] < self.longest and 1 not in self._barred):
-            return Step(base, 1, 0, 1, why="the base recipe, which others are compared with")
         if self._overdrawn:
             return None
         recipe = self.newcomer()
         if recipe is None:
             return None
-        if account == "full":
+        if not self.recipes:
+            return Step(recipe, until=0, replicates=1,
+                        why="trained in full, for others to be compared with")
+        if self.account() == "full":
             return Step(recipe, until=0, replicates=1,
                         why="trained in full, whatever its first epochs show")
         last = len(self.levels) == 1
@@ -191,8 +189,8 @@ class Racing(Drawn):
 
     @property
     def _overdrawn(self) -> bool:
-        """Whether more was spent than recipes of both accounts were expected to take."""
-        return sum(self._spent.values()) >= OVERDRAWN * self._expected_race
+        """Whether as much was spent as recipes of both accounts were expected to take."""
+        return sum(self._spent.values()) >= self._expected_race
 
     def _confirmation(self) -> Step | None:
         """Return, every so many newcomers, the step that trains the leader on all replicates, where
@@ -272,13 +270,13 @@ class Racing(Drawn):
 
     @property
     def expected_epochs(self) -> float:
-        """Half of the epochs in full, half in the race, the finalists on all replicates."""
+        """Those of the first replicate, and of the finalists on all others."""
         return self._expected_race + self._wide_expected * (self.replicates - 1) * self.longest
 
     @property
     def _expected_race(self) -> float:
         """The epochs of the first replicate: of the race alone until a first recipe enters the
-        last round, then half in the race and half in full.
+        last round, then a third in the race and the rest in full.
         """
         count, keep = self.expected, self.values["keep"]
         raced, before = 0.0, 0  # epochs of the race for each recipe in it
@@ -286,7 +284,8 @@ class Racing(Drawn):
             raced += (until - before) / keep**i
             before = until
         alone = min(count, int(keep ** (len(self.levels) - 1)))
-        return alone * raced + (count - alone) * 2 / (1 / raced + 1 / self.longest) + self.longest
+        each = 1 / (USUAL / raced + (1 - USUAL) / self.longest)
+        return alone * raced + (count - alone) * each + self.longest
 
     def cut_reason(self, number: int) -> str:
         """Say why a recipe was not trained further."""

@@ -54,8 +54,17 @@ def ranking_verdict(s: Snapshot) -> str:
     broken = len(s.ranking.broken)
     none = (f" {count(broken, 'recipe')} {'has' if broken == 1 else 'have'} no "
             "result.") if broken else ""
-    return (f"{lead}{_confirmed(first)}{_elsewhere(s)}{_advice(s)} {_against_base(s)}"
+    return (f"{lead}{_ahead(s)}{_confirmed(first)}{_elsewhere(s)}{_advice(s)} {_against_base(s)}"
             f"{_optimism(s)}{none}")
+
+
+def _ahead(s: Snapshot) -> str:
+    """Say, while a search runs, which recipe is lower before its end than the leader at its own."""
+    early = min(s.ranking.partial, key=lambda p: p.loss, default=None)
+    if s.over or early is None or early.loss >= s.ranking.rows[0].loss:
+        return ""
+    return (f" Recipe {early.recipe} is lower already: {loss(early.loss)} after "
+            f"{count(early.epochs, 'epoch')}.")
 
 
 def _lead(s: Snapshot) -> str:

@@ -27,13 +27,14 @@ from axiarch.runner.handing import propose
 from axiarch.runner.history import RunEntry
 from axiarch.runner.runner import Runner
 from axiarch.runner.store import key_of, latest
-from axiarch.runs.states import RunState
+from axiarch.runs.states import RunState, SearchState
 from axiarch.workflows.comparing import differences, keep_version, versions
 from axiarch.workflows.continuing import continued
 from axiarch.workflows.judging import first_run
 from axiarch.workflows.opening import data_set
 from axiarch.workflows.scaling import scale_up
 from axiarch.workflows.telling import example_predictions
+from axiarch.workflows.verdicts import ranking_verdict
 from tests.runner.fakes import ScriptedExecutor
 from tests.runner.test_runner import RunnerCase
 from tests.support import recipe, ring_dataset, ring_search
@@ -69,6 +70,12 @@ class Racing(RunnerCase):
         self.assertEqual(len(s.ranking.rows) + len(s.ranking.partial), 20)
         for known in s.ranking.partial:
             self.assertLessEqual(known.best_then, known.loss)
+        lower = replace(s.ranking.partial[0], loss=s.ranking.rows[0].loss - 0.01, epochs=6)
+        for state, said in (("running", True), ("done", False)):
+            now = replace(s, search=replace(s.search, state=SearchState(state)),
+                          ranking=replace(s.ranking, partial=(lower,)))
+            self.assertEqual(f"Recipe {lower.recipe} is lower already" in ranking_verdict(now),
+                             said)
         first = sum(len(s.curves[run.id]) for run in s.runs.values() if run.repeat == 0)
         self.assertLess(first, 20 * 18 * 0.9)
 
