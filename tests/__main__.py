@@ -1,7 +1,7 @@
 """Run the tests: ``python -m tests [NAME ...]``. Warnings are errors; the last line says how many
 ran.
 
-Without names, all modules are run in two processes, the long ones first, as most of them wait for
+Without names, all modules are run in three processes, the long ones first, as most of them wait for
 processes of their own.
 """
 
@@ -28,7 +28,7 @@ LONG = ("tests.tui.test_app", "tests.runner.test_cluster", "tests.runner.test_su
         "tests.test_adding", "tests.search.test_methods", "tests.tui.test_predictions",
         "tests.export.test_report", "tests.journal.test_damage", "tests.engine.test_batches",
         "tests.journeys.test_messy_table")
-JOBS = 2
+JOBS = 3
 _SUMMARY = re.compile(r"(\d+) passed, (\d+) failed, (\d+) skipped")
 
 
