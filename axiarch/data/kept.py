@@ -17,8 +17,8 @@ def labels_of(dataset: Dataset, fold: int) -> NDArray[np.int64]:
 
 
 def lowered_rows(dataset: Dataset, fold: int, rows: RowLosses | None) -> RowLosses | None:
-    """Return what the rows that are kept of a run add to what is lowered; None where that is not
-    known.
+    """Return what the rows that are kept of a run add to what is lowered, and some that are added
+    out of caution (:func:`axiarch.runs.measures.cautious_rows`); None where that is not known.
     """
     target = dataset.folds[fold].encoding.target
     if rows is None or target.measure == "loss":
@@ -26,4 +26,4 @@ def lowered_rows(dataset: Dataset, fold: int, rows: RowLosses | None) -> RowLoss
     if target.classes and rows.classes is None:
         return None
     labels = labels_of(dataset, fold) if target.classes else np.zeros(0, np.int64)
-    return RowLosses.of(rows.total, target.lowered_rows(rows.values, labels, rows.classes))
+    return RowLosses.of(rows.total, target.lowered_rows(rows.values, labels, rows.classes, True))

@@ -16,7 +16,7 @@ from axiarch.data.encoding import as_floats, centre_and_scale
 from axiarch.data.plan import Scaling, Task
 from axiarch.errors import DataError
 from axiarch.runs.lowered import Lowered, name_of
-from axiarch.runs.measures import Rows, lowered_rows
+from axiarch.runs.measures import Rows, cautious_rows, lowered_rows
 from axiarch.text import number, shown
 
 if TYPE_CHECKING:
@@ -180,8 +180,10 @@ class Target:
         return self.task == "regression" and self.measure == "loss"
 
     def lowered_rows(self, losses: NDArray[np.floating], answers: Answers,
-                     predicted: NDArray[np.integer] | None) -> NDArray[np.float64]:
-        """Return what each row adds to what is lowered (N,), from its loss.
+                     predicted: NDArray[np.integer] | None, cautious: bool = False
+                     ) -> NDArray[np.float64]:
+        """Return what each row adds to what is lowered (N,), from its loss; `cautious`, followed
+        by rows that leave some doubt where all are right.
 
         Parameters
         ----------
@@ -198,8 +200,9 @@ class Target:
         if self.task == "regression":
             return lowered_rows(self.measure, Rows(known, _NONE, _NONE))
         assert predicted is not None
-        return lowered_rows(self.measure, Rows(known, answers.astype(np.int64),
-                                               predicted.astype(np.int64), len(self.classes)))
+        rows = Rows(known, answers.astype(np.int64), predicted.astype(np.int64),
+                    len(self.classes))
+        return (cautious_rows if cautious else lowered_rows)(self.measure, rows)
 
     def encode(self, frame: polars.DataFrame) -> Answers:
         """Return class numbers (N,) or scaled amounts (N, T) of a table of N rows without gaps

@@ -82,8 +82,9 @@ def claim(ranking: Ranking, place: int, runs: Sequence[RunResult],
     seen: set[int] = set()
     for i, run in enumerate(known):
         assert run.rows is not None
-        fold, own = _fold(run), run.rows.values.astype(np.float64)
+        fold = _fold(run)
         judged, other = ~repeated[fold], others[fold].astype(np.float64)
+        own = run.rows.values[: len(other)].astype(np.float64)  # without those added in caution
         if judged.sum() < FEWEST_ROWS:
             return None
         luck = steady(run.validation)[1] - _loss(own, root)

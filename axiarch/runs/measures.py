@@ -133,8 +133,29 @@ MEASURES: dict[str, Measure] = {
 }
 
 
+#: Measures that are made of counts of right rows.
+_COUNTED = ("accuracy", "balanced accuracy", "F1")
+
+
 def lowered_rows(name: str, rows: Rows) -> Floats:
     """Return what each row (n,) adds to what is to be lowered: the mean is its level."""
     measure = MEASURES[name]
     found = measure.rows(rows)
     return 1 - found if measure.higher else found
+
+
+def cautious_rows(name: str, rows: Rows) -> Floats:
+    """Return what each row adds to what is to be lowered (n,), followed by two rows that are right
+    and two that are wrong of each class, or for the accuracy of one: without them, rows that are
+    all right would leave no doubt about others (Agresti & Coull 1998).
+    """
+    if name not in _COUNTED:
+        return lowered_rows(name, rows)
+    each = np.unique(rows.labels)[: 1 if name == "accuracy" else None]
+    labels = np.repeat(each, 4)
+    wrong = np.tile((0, 0, 1, 1), len(each))
+    more = Rows(np.concatenate((rows.losses, np.ones(len(labels)))),
+                np.concatenate((rows.labels, labels)),
+                np.concatenate((rows.predicted, (labels + wrong) % max(rows.classes, 2))),
+                rows.classes)
+    return lowered_rows(name, more)

@@ -10,7 +10,7 @@ from axiarch.data.kept import labels_of
 from axiarch.errors import InputError
 from axiarch.ranking.rank import STANDING_WORDS, Ranking, RunResult, rank
 from axiarch.runs.lowered import name_of
-from axiarch.runs.measures import MEASURES, Measure, Rows, lowered_rows
+from axiarch.runs.measures import MEASURES, Measure, Rows, cautious_rows, lowered_rows
 from axiarch.runs.rows import RowLosses
 from axiarch.search.methods import make_method
 from axiarch.text import count, loss, number, shown
@@ -94,13 +94,14 @@ def by_measure(s: Snapshot, name: str) -> ByMeasure:
         rows = s.rows.get(run.id)
         if run.state != "ended" or rows is None or not len(rows.values):
             continue
-        lowered = lowered_rows(name, _rows(s, run.recipe, run.fold, rows))
-        if not np.isfinite(lowered).all():
+        own = _rows(s, run.recipe, run.fold, rows)
+        value = float(lowered_rows(name, own).mean())
+        if not np.isfinite(value):
             continue
-        value = float(lowered.mean())
         curve = s.curves[run.id]
         results.append(RunResult(run.recipe, (value,), (value,), ((),), curve.total_seconds, True,
-                                 (run.repeat, run.fold), RowLosses.of(rows.total, lowered)))
+                                 (run.repeat, run.fold), RowLosses.of(
+                                     rows.total, cautious_rows(name, own))))
     learns = make_method(s.file.method, s.file.space, s.file.seed).learns
     ranking = rank(results, {n: r.parameters for n, r in s.recipes.items()}, (),
                    design_of(s.dataset, learns, s.file.repeats))
