@@ -159,7 +159,7 @@ class History:
         taken = self.sequence.take(step, number, observed)
         runs = self.runs_of(number, step.replicates)
         for run in runs:
-            run.due = taken.ends
+            run.due = taken.begins
         return runs
 
     def _override(self, override: OverrideRecord) -> None:

@@ -8,9 +8,10 @@ from axiarch.runner.history import RunEntry
 
 
 class Queue:
-    """Waiting runs: first those that the next decision waits for.
+    """Waiting runs: first those that begin first by the clock of the search.
 
-    The order changes no decision, only how soon it can be made.
+    The order changes no decision, only how soon it can be made. A long run that is due late must
+    not wait for all that is due sooner: in the end everything would wait for it.
     """
 
     def __init__(self) -> None:

@@ -29,12 +29,13 @@ def by_epochs(recipe: Recipe, epochs: int) -> float:
 @dataclass(frozen=True)
 class TakenStep:
     """A step that was taken: its recipe's number, how many outcomes had been observed before, and
-    when it ends by the clock of the search.
+    when it begins and ends by the clock of the search.
     """
 
     step: Step
     number: int
     observed: int
+    begins: float = 0.0
     ends: float = 0.0
 
 
@@ -105,7 +106,8 @@ class StepSequence:
         while observed is not None and self.observed < observed:
             if not self._under_way or not self._observe():
                 raise ValueError("a step was taken on outcomes that are not known")
-        taken = TakenStep(step, number, self.observed, self._now + self._takes(step, number))
+        taken = TakenStep(step, number, self.observed, self._now,
+                          self._now + self._takes(step, number))
         heapq.heappush(self._under_way, (taken.ends, len(self.steps)))
         self.steps.append(taken)
         self.method.take(step, number)
