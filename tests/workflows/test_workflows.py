@@ -461,6 +461,8 @@ class Whole(FolderCase):
             workspace = ring_workspace(self.folder / str(workers))
             s = workflows.wait(workspace, workflows.start_search(workspace, ring_search(), workers))
             found.append([(r.recipe, r.loss, r.spread) for r in s.ranking.rows])
+            with workspace.locked("what comes next"):  # the next command need not try again
+                self.assertTrue(s.over)
         self.assertEqual(found[0], found[1])
 
     def test_a_space_without_recipes_is_refused(self) -> None:
