@@ -307,7 +307,7 @@ def _unscaled(given: CheckInput) -> list[Finding]:
         "not scaled", f"half of the values of {shown(names[0], 30)}{more} are beyond "
         f"±{number(LARGE)}, up to ±{number(float(sizes.max()), 3)}, where a network takes in "
         "numbers near 1", "scale them: key z on each column, or --scaling z-score", names[0],
-        (Decision("Scale all numbers by z-score", "scaling", "", "z-score"),))]
+        (Decision("Scale the numbers that are not scaled", "scaling", "", "z-score"),))]
 
 
 def _far_values(given: CheckInput) -> list[Finding]:

@@ -95,11 +95,11 @@ def _folded(plan: DataPlan, column: str, value: str) -> DataPlan:
 
 
 def _scaled(plan: DataPlan, column: str, value: str) -> DataPlan:
-    """Scale all numbers alike, those of columns that were decided otherwise too."""
+    """Scale what is left unscaled; columns that are scaled another way stay as they are."""
     for name, treatment in plan.columns:
-        if treatment.scaling is not None:
+        if treatment.scaling == "none":
             plan = plan.treated(name, scaling=None)
-    return replace(plan, scaling=cast(Scaling, value))
+    return replace(plan, scaling=cast(Scaling, value)) if plan.scaling == "none" else plan
 
 
 def _target_scaled(plan: DataPlan, column: str, value: str) -> DataPlan:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 from dataclasses import asdict, replace
 from functools import lru_cache
 from pathlib import Path
@@ -60,8 +61,9 @@ def _evidence(s: Snapshot, run: RunRecord) -> Evidence:
     linear = None
     if dataset.linear and (measure == "loss" or s.curves[run.id].steady >= dataset.linear.loss):
         linear = rescored(dataset.linear, measure, "loss").loss  # beaten by neither of them
-    others = [row.loss if measure == "loss" else row.metrics[0] for row in s.ranking.rows
+    levels = [row.loss if measure == "loss" else row.metrics[0] for row in s.ranking.rows
               if row.recipe != run.recipe]
+    others = [level for level in levels if math.isfinite(level)]  # brought in without a loss
     rows = s.rows.get(run.id)
     labels = None
     if rows is not None and dataset.classes:

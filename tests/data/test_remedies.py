@@ -101,7 +101,7 @@ class Remedies(FolderCase):
                                              str(self.folder / "w")])
             changes = [c["words"] for f in json.loads(done.stdout)["findings"]
                        for c in f["changes"]]
-            place = changes.index("Scale all numbers by z-score") + 1
+            place = changes.index("Scale the numbers that are not scaled") + 1
             done = CliRunner().invoke(main, ["data", "change", str(place), name, "--json", "-w",
                                              str(self.folder / "w")])
             self.assertEqual(done.exit_code, 0, done.output)
