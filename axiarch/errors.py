@@ -18,6 +18,7 @@
 from __future__ import annotations
 
 import errno
+from collections.abc import Iterator
 
 
 class AxiarchError(Exception):
@@ -127,6 +128,24 @@ def not_written(what: str, where: str, error: OSError, remedy: str) -> Workspace
     return WorkspaceReadOnly(
         f"{what}: {error.strerror or error}", where,
         "free some disk space, then try again; nothing was changed" if full else remedy)
+
+
+def causes(error: BaseException | None) -> Iterator[BaseException]:
+    """Yield an error and those that led to it, the last first."""
+    seen: set[int] = set()
+    while error is not None and id(error) not in seen:
+        seen.add(id(error))
+        yield error
+        error = error.__cause__ or error.__context__
+
+
+def out_of_memory(error: BaseException) -> bool:
+    """Say whether an error comes from memory that could not be had: to map a file, it is the
+    system that says so.
+    """
+    return any(isinstance(each, MemoryError)
+               or (isinstance(each, OSError) and each.errno == errno.ENOMEM)
+               for each in causes(error))
 
 
 class TrainingError(AxiarchError):

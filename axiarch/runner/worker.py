@@ -8,7 +8,7 @@ import time
 from collections import deque
 from multiprocessing.connection import Connection
 
-from axiarch.errors import AxiarchError, NoSpace
+from axiarch.errors import AxiarchError, NoSpace, out_of_memory
 from axiarch.runner.orders import Begin, Drop, Go, Hold, Order, Quit, Release, Train
 from axiarch.runner.store import FolderStore
 from axiarch.runner.tasks import (
@@ -74,11 +74,13 @@ class _Worker:
             self._send(Returned(self._worker, self._all()))
         except NoSpace as error:
             self._send(Stuck(self._worker, self._all(), str(error)))
-        except AxiarchError as error:
+        except (AxiarchError, MemoryError, OSError) as error:
+            if out_of_memory(error):
+                # One that stayed would fail whatever it is given next; a new one takes its place.
+                os._exit(OUT_OF_MEMORY)
+            if not isinstance(error, AxiarchError):
+                raise
             self._send(Failed(self._worker, task.id, str(error)))
-        except MemoryError:
-            # One that stayed would fail whatever it is given next; a new one takes its place.
-            os._exit(OUT_OF_MEMORY)
         finally:
             self._now = None
 

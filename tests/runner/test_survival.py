@@ -14,19 +14,25 @@ import subprocess
 import sys
 import time
 from dataclasses import replace
+from multiprocessing import Pipe
 from unittest import mock
 
 import psutil
 
 from axiarch import workflows
+from axiarch.engine.run import RunSpec
+from axiarch.engine.streams import Streams
 from axiarch.errors import AxiarchError
 from axiarch.journal import inbox
 from axiarch.journal.inbox import send
 from axiarch.recipes.searchfile import MethodChoice, SearchFile
+from axiarch.runner import worker
+from axiarch.runner.orders import Begin, Quit, Train
+from axiarch.runner.tasks import Task
 from axiarch.workflows.watching import Snapshot
 from tests.runner.test_processes import ProcessCase, losses, workers_of
 from tests.runner.test_runner import RunnerCase
-from tests.support import glance, ring_search, ring_workspace, until
+from tests.support import glance, recipe, ring_dataset, ring_search, ring_workspace, until
 
 #: Processes killed in one test run, in each search of it, and searches that must be compared at
 #: least.
@@ -141,17 +147,31 @@ class Killed(ProcessCase):
         self.assertEqual(losses(s),
                          losses(workflows.wait(calm, workflows.start_search(calm, search, 2))))
 
+    def test_a_worker_that_cannot_map_its_data_leaves_and_fails_no_run(self) -> None:
+        dataset = ring_dataset(self.folder / "ring")
+        ours, theirs = Pipe()
+        begin = Begin(0, self.folder, self.folder, {dataset.fingerprint: dataset.folder})
+        ours.send(Train(Task(RunSpec(1, recipe(), Streams(1)), 0, 0, dataset.fingerprint)))
+        ours.send(Quit())
+        full = OSError(errno.ENOMEM, "Cannot allocate memory")
+        with ours, theirs, mock.patch("numpy.load", side_effect=full), \
+                mock.patch("os._exit", side_effect=SystemExit) as left, \
+                self.assertRaises(SystemExit):
+            worker._Worker(theirs, begin).work()
+        left.assert_called_once_with(worker.OUT_OF_MEMORY)
+
     def test_a_worker_out_of_memory_costs_its_runs_one_more_try(self) -> None:
         import resource
 
         number = self.start(self.long_search())
         owner = self.workspace.owner()
         assert owner is not None
-        worker = workers_of(owner.pid)[0]
-        limit = worker.memory_info().vms
-        resource.prlimit(worker.pid, resource.RLIMIT_AS, (limit, limit))
+        limited = workers_of(owner.pid)[0]
+        limit = limited.memory_info().vms
+        resource.prlimit(limited.pid, resource.RLIMIT_AS, (limit, limit))
         s = workflows.wait(self.workspace, number)
         self.assertEqual(s.search.state, "done")
+        self.assertEqual({r.state for r in s.runs.values()}, {"ended"}, s.events)
         self.assertEqual(losses(s), self.wanted())
 
 

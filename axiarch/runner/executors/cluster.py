@@ -20,7 +20,7 @@ from collections.abc import AsyncIterator, Callable, Mapping, Sequence
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
-from axiarch.errors import AxiarchError, InputError, TrainingError
+from axiarch.errors import AxiarchError, InputError, TrainingError, causes
 from axiarch.runner import host as remote
 from axiarch.runner.executors import ExecutorLost
 from axiarch.runner.executors.admission import differs, files_of, no_room, unfit
@@ -445,7 +445,7 @@ def refused(address: str, error: Exception) -> AxiarchError:
     if isinstance(error, AxiarchError):
         return error
     where = shown(address, 100)
-    text = " ".join(str(each) for each in _chain(error))
+    text = " ".join(str(each) for each in causes(error))
     if isinstance(error, ImportError) and "distributed" in str(error):
         return InputError("the cluster needs a package that is not installed", where,
                           "install it: pip install 'axiarch[cluster]'")
@@ -457,14 +457,6 @@ def refused(address: str, error: Exception) -> AxiarchError:
                           where, "check the address and Dask's settings in distributed.comm.tls")
     return InputError("no scheduler answers there", where,
                       "start one with: dask scheduler; check the address and the firewall")
-
-
-def _chain(error: BaseException | None) -> list[BaseException]:
-    found = []
-    while error is not None and error not in found:
-        found.append(error)
-        error = error.__cause__ or error.__context__
-    return found
 
 
 def _lost(address: str, error: Exception) -> AxiarchError:
