@@ -298,6 +298,13 @@ def _exploding(rng: np.random.Generator, recipe: Recipe, data: Dataset) -> Recip
     return recipe.changed({"clip_norm": 1.0, "epochs": 80, "patience": 0})
 
 
+def _single_row(rng: np.random.Generator, recipe: Recipe, data: Dataset) -> Recipe:
+    rows = data.rows["train"]
+    sizes = [size for size in range(5, rows) if rows % size == 1]
+    return recipe.changed({"normalisation": "batch", "batch_size": int(rng.choice(sizes)),
+                           "epochs": 30})
+
+
 def _same(rng: np.random.Generator, recipe: Recipe, data: Dataset) -> Recipe:
     return recipe
 
@@ -344,6 +351,8 @@ MADE: Mapping[str, Symptom] = {
     "stuck": Symptom(_stuck, frozenset({"stuck"}), ("no rule",)),
     "exploding": Symptom(_exploding, frozenset({"exploding", "diverged"}), ("far rows",), True),
     "easier validation": Symptom(_same, frozenset({"easier"}), ("easy rows",), True),
+    "last batch of one row": Symptom(_single_row, frozenset({"single_row"}), (
+        "hive states", "few classes", "small"), True),
     "a lucky epoch": Symptom(_same, frozenset({"lucky"}), (), True),
     "healthy": Symptom(_same, frozenset()),
 }

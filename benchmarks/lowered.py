@@ -64,6 +64,8 @@ TABLES: Mapping[str, tuple[Callable[[np.random.Generator], Table], Lowered, Mapp
     "heavy tails": (tailed, "mean absolute error", {"loss": "squared | absolute | huber"}),
     "noisy labels": (noisy, "accuracy", {"label_smoothing": "0 .. 0.3"}),
     "a rare class": (rare, "balanced accuracy", {"class_weights": "equal | balanced"}),
+    "a rare class, F1": (rare, "F1", {"class_weights": "equal | balanced"}),
+    "a rare class, AUC": (rare, "AUC", {"class_weights": "equal | balanced"}),
 }
 
 
@@ -78,6 +80,10 @@ def scored(workspace: Workspace, path: Path, plan: DataPlan, name: str, vary: Ma
     found = workflows.open_seal(workspace, data, "benchmark", s, s.ranking.rows[0].recipe)
     if lowered == "mean absolute error":
         return float(found.score.summary["mae"][0][0])
+    if lowered == "F1":
+        return 1 - float(np.mean([each[0] for each in found.score.summary["f1"]]))
+    if lowered == "AUC":
+        return 1 - float(found.score.summary["roc"]["area"])
     return 1 - float(found.score.summary[lowered.replace(" ", "_")][0])
 
 

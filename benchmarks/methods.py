@@ -1,5 +1,5 @@
-"""Methods against random search, plain halving and brackets on twelve made-up losses: ``python -m
-benchmarks.methods [SEEDS [tuned | held_out | all [METHOD ...]]]``.
+"""Methods against random search, plain halving and brackets on eighteen made-up losses: ``python -m
+benchmarks.methods [SEEDS [tuned | held_out | fresh | all [METHOD ...]]]``.
 
 What is printed is the regret: by how much the true loss of the recipe that a method would choose
 is above the lowest there is, after the epochs of so many full trainings, median over seeds. All
@@ -30,7 +30,7 @@ from axiarch.search.method import Observation, steady_at
 from axiarch.search.methods import make_method
 from axiarch.search.sequence import StepSequence, TakenStep
 from benchmarks.simulated import EPOCHS
-from benchmarks.surfaces import HELD_OUT, SURFACES, TUNED, Surface
+from benchmarks.surfaces import FRESH, HELD_OUT, SURFACES, TUNED, Surface
 
 #: Full trainings after which the regret is taken.
 BUDGETS = (3, 5, 10, 20, 50)
@@ -178,6 +178,6 @@ def main(seeds: int, names: tuple[str, ...], methods: tuple[str, ...]) -> None:
 
 
 if __name__ == "__main__":
-    which = {"tuned": TUNED, "held_out": HELD_OUT, "all": tuple(SURFACES)}
+    which = {"tuned": TUNED, "held_out": HELD_OUT, "fresh": FRESH, "all": tuple(SURFACES)}
     main(int(sys.argv[1]) if len(sys.argv) > 1 else 30,
          which[sys.argv[2] if len(sys.argv) > 2 else "all"], tuple(sys.argv[3:]) or METHODS)

@@ -1,7 +1,7 @@
-"""Twelve made-up losses of every kind that a search meets, each over knobs of real recipes.
+"""Eighteen made-up losses of every kind that a search meets, each over knobs of real recipes.
 
-Half of them, :data:`TUNED`, were looked at while methods were chosen; the others, :data:`HELD_OUT`,
-were not.
+Those of :data:`TUNED` were looked at while methods were chosen, those of :data:`HELD_OUT` before
+the last choices alone, and those of :data:`FRESH` never.
 """
 
 from __future__ import annotations
@@ -201,6 +201,60 @@ def _conditional(u: Point) -> list[float]:
     return _falling(end, 2 + 5 * (1 - rate))
 
 
+def _ratio(u: Point) -> list[float]:
+    """What counts is the rate over the batch size, and how fast it learns is the batch size's."""
+    rate, dropout, width, batch, decay = u
+    off = rate - 0.5 * batch - 0.3
+    end = 0.38 + 2.2 * off**2 + 0.3 * (dropout - 0.2)**2 + 0.12 * (1 - width) + 0.08 * abs(
+        decay - 0.6)
+    return _falling(end, 1.5 + 5 * batch)
+
+
+def _bump(u: Point) -> list[float]:
+    """The best rates are so high that the loss rises first and falls late."""
+    rate, dropout, width = u
+    end = 0.34 + 1.1 * (rate - 0.75)**2 + 0.3 * (dropout - 0.4)**2 + 0.1 * (1 - width)
+    high = 1.2 * max(rate - 0.5, 0.0)
+    return [v + high * math.exp(-((e - 4) / 4)**2)
+            for e, v in enumerate(_falling(end, 4 + 4 * rate))]
+
+
+def _powers(u: Point) -> list[float]:
+    """Losses fall by powers of the epoch: the larger the network, the slower and the farther."""
+    rate, dropout, width, batch, decay = u
+    off = 0.9 * (rate - 0.6)**2 + 0.2 * (dropout - 0.2)**2 + 0.1 * (decay - 0.4)**2
+    end, power = 0.25 + 0.25 * (1 - width) + off, 1.1 - 0.7 * width + 0.2 * (1 - batch)
+    return [end + (1.6 - end) * (e + 1.0)**-power for e in range(EPOCHS)]
+
+
+def _needle(u: Point) -> list[float]:
+    """Flat but for a small region, which only one optimiser has."""
+    kind, rate, dropout, width = int(u[0] * 3), u[1], u[2], u[3]
+    near = ((rate - 0.45) / 0.12)**2 + ((dropout - 0.5) / 0.3)**2 + ((width - 0.8) / 0.4)**2
+    end = 0.7 + 0.1 * (rate - 0.5)**2 - (0.35 * math.exp(-near) if kind == 1 else 0.0)
+    return _falling(end, 3 + 2 * width)
+
+
+def _choices(u: Point) -> list[float]:
+    """Five knobs of which each has a few choices, three of them acting in pairs."""
+    a, b, c, d, e = (int(x * n) for x, n in zip(u, (3, 9, 4, 3, 5), strict=True))
+    end = (0.4 + 0.05 * ((a + b) % 3) + 0.04 * ((b * c) % 4) + 0.03 * abs(d - 1)
+           + 0.02 * abs(e - 3) + 0.06 * (a == 2 and c < 2))
+    return _falling(end, 2 + 0.7 * b)
+
+
+def _whole(u: Point) -> list[float]:
+    """Some of all: a cliff, an optimum that moves with the width, overfitting late, one knob idle.
+    """
+    rate, dropout, width, _, decay = u
+    if rate > 0.9 - 0.15 * width:
+        return _diverging(2)
+    best = 0.62 - 0.2 * width
+    end = 0.33 + 1.3 * (rate - best)**2 + 0.12 * (1 - width) + 0.2 * (dropout - 0.3)**2
+    overfits = 0.012 * max(width - dropout - 0.3 * decay, 0.0)
+    return [v + overfits * e for e, v in enumerate(_falling(end, 2 + 5 * (1 - rate)))]
+
+
 SURFACES: Mapping[str, Surface] = {
     s.name: s for s in (
         Surface("plain", "easy", _vary(**_THREE), _plain),
@@ -219,8 +273,21 @@ SURFACES: Mapping[str, Surface] = {
                 lambda u: 0.004 + 0.08 * u[0]**2),
         Surface("steps", "early losses say little", _vary(**_THREE), _steps),
         Surface("conditional", "conditional knobs", _conditional_space(), _conditional),
+        Surface("ratio", "rate over batch size counts", _vary(**_FIVE), _ratio),
+        Surface("bump", "the best rise first", _vary(**_THREE), _bump),
+        Surface("powers", "large networks are slow", _vary(**_FIVE), _powers,
+                lambda u: 0.015),
+        Surface("needle", "flat but for one place", _vary(**_KINDS), _needle),
+        Surface("choices", "choices that act in pairs",
+                _vary(optimiser="sgd | momentum | adam", depth="1 .. 9",
+                      batch_size="16 | 32 | 64 | 128", normalisation="none | batch | layer",
+                      width="8 .. 128 doubling"), _choices, lambda u: 0.02),
+        Surface("whole", "some of all", _vary(**_FIVE), _whole,
+                lambda u: 0.005 + 0.03 * u[0]),
     )
 }
 #: Looked at while methods were chosen; and not.
 TUNED = ("plain", "valley", "cliff", "slow", "noisy", "overfitting")
 HELD_OUT = ("idle", "decoy", "families", "unequal", "steps", "conditional")
+#: Made when all methods were settled, and run once: nothing was changed after that.
+FRESH = ("ratio", "bump", "powers", "needle", "choices", "whole")

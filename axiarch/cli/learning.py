@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from dataclasses import asdict
 from pathlib import Path
+from typing import TYPE_CHECKING, Any
 
 import click
 
@@ -20,6 +21,9 @@ from axiarch.cli.searches import follow
 from axiarch.errors import InputError
 from axiarch.recipes.bounds import MOST_NUMBER
 from axiarch.text import count
+
+if TYPE_CHECKING:
+    from axiarch.insight.probes import Probe
 
 recipe_argument = click.argument("recipe", type=click.IntRange(1, MOST_NUMBER), required=False)
 
@@ -232,7 +236,6 @@ def probe(context: click.Context, kind: str, values: tuple[str, ...], name: str,
     """
     from axiarch import workflows
     from axiarch.cli.progress import Steps
-    from axiarch.insight.probes import probe_lines
     from axiarch.recipes.notation import fixed_values
 
     workspace = open_place(context, folder)
@@ -240,14 +243,54 @@ def probe(context: click.Context, kind: str, values: tuple[str, ...], name: str,
     recipe = workflows.load_draft(workspace, dataset).space.base.changed(fixed_values(values))
     with Steps() as steps:
         found = workflows.probe(workspace, dataset, recipe, kind, device, steps.show)
-    proposal = found.proposal()
     if as_json:
-        print_json({"kind": kind, **asdict(found), "verdict": found.verdict(),
-                    "proposal": asdict(proposal) if proposal else None})
-        return
-    say(found.verdict(), "", *probe_lines(found))
+        print_json(_probe_json(kind, found))
+    else:
+        say(*_probe_text(found))
+
+
+def _probe_json(kind: str, found: Probe) -> dict[str, Any]:
+    proposal = found.proposal()
+    return {"kind": kind, **asdict(found), "verdict": found.verdict(),
+            "proposal": asdict(proposal) if proposal else None}
+
+
+def _probe_text(found: Probe) -> list[str]:
+    from axiarch import workflows
+
+    proposal = found.proposal()
+    lines = [found.verdict(), "", *found.lines()]
     for change in proposal.changes if proposal else ():
-        say("", f"{change.words}: {workflows.change_words(change)}")
+        lines += ["", f"{change.words}: {workflows.change_words(change)}"]
+    return lines
+
+
+@click.command()
+@click.argument("number", type=click.IntRange(1, MOST_NUMBER), required=False)
+@workspace_option
+@json_option
+@click.pass_context
+@guarded
+def probes(context: click.Context, number: int | None, folder: Path | None, as_json: bool) -> None:
+    """List the probes that were made, or print probe NUMBER again."""
+    from axiarch import workflows
+
+    workspace = open_place(context, folder)
+    if number is not None:
+        record, found = workflows.kept_probe(workspace, number)
+        if as_json:
+            print_json(_probe_json(record.kind, found))
+        else:
+            say(workflows.probe_line(record), "", *_probe_text(found))
+        return
+    kept = workflows.kept_probes(workspace)
+    if as_json:
+        print_json([{"number": record.number, "at": record.at, "data": record.data,
+                     "recipe": record.recipe.changed_values(), **_probe_json(record.kind, found)}
+                    for record, found in kept])
+        return
+    lines = [f"{record.number:>4}  {workflows.probe_line(record)}" for record, _ in kept]
+    say(*lines or ["No probe has been made. Make one with axiarch probe rate."])
 
 
 @click.command()
@@ -363,5 +406,5 @@ def proxy(context: click.Context, by: str, number: int, folder: Path | None, wor
 
 
 #: All commands of this file, for the program to take in.
-COMMANDS = (probe, devices, proxy, compare, together, rows, effects, capacity, diagnose, branch,
-            lineage, note, notes)
+COMMANDS = (probe, probes, devices, proxy, compare, together, rows, effects, capacity, diagnose,
+            branch, lineage, note, notes)

@@ -184,7 +184,7 @@ def progress_line(s: Snapshot) -> str:
             f"{loss(s.ranking.rows[0].loss)}") if s.ranking.rows else ""
     return (
         f"search {s.search.number} {s.search.state}: {s.ended_runs} of "
-        f"{count(s.expected_runs, 'run')} ended, {number(s.epochs)} epochs{odd}{best}{left}")
+        f"{count(s.expected_runs, 'run')} ended, {count(s.epochs, 'epoch')}{odd}{best}{left}")
 
 
 def status_json(s: Snapshot) -> dict[str, Any]:
@@ -328,11 +328,12 @@ def print_judged(recipe: int,
     for ratio, level, missed, alarms in found["summary"].get("thresholds", ()):
         if ratio == 1.0 or ratio in (5.0, 0.2):
             second = shown(target.classes[1], 30)
-            cost = "equally expensive" if ratio == 1 else (
-                f"{number(ratio)} times as expensive as the other" if ratio > 1 else
-                f"{number(1 / ratio)} times cheaper than the other")
-            say(f"    where a missed {second} is {cost} mistake: predict {second} from {level:.2f} "
-                f"on ({number(missed, 3)} missed, {number(alarms, 3)} false alarms a run)")
+            cost = "as expensive as" if ratio == 1 else (
+                f"{number(ratio)} times as expensive as" if ratio > 1 else
+                f"{number(1 / ratio)} times cheaper than")
+            say(f"    where a missed {second} is {cost} the other mistake: predict {second} from "
+                f"{level:.2f} on ({number(missed, 3)} missed, {number(alarms, 3)} false alarms a "
+                "run)")
     print_inputs(dataset, found["summary"])
 
 

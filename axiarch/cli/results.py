@@ -36,8 +36,8 @@ if TYPE_CHECKING:
 @click.option("--unbeaten", default=None, type=click.Choice(["parameters", "time"]),
               help="List recipes that no other one beats in both loss and this.")
 @click.option("--by", "measure", default="", metavar="MEASURE",
-              help="Rank by accuracy, balanced accuracy, F1 or AUC; amounts by mean absolute "
-                   "error, Huber loss, or their own loss.")
+              help="Rank by loss, accuracy, balanced accuracy, F1 or AUC; amounts by mean squared "
+                   "error, mean absolute error, Huber loss, or their own loss.")
 @click.pass_context
 @guarded
 def ranking(context: click.Context, number: int, folder: Path | None, as_json: bool,

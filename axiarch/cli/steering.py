@@ -77,7 +77,7 @@ keep = _steering("keep", "recipe",
                  lambda recipe: f"keeps recipe {recipe}")
 budget = _steering("budget", "recipes",
                    "Let a search try RECIPES recipes in all; a finished one resumes.",
-                   lambda recipes: f"tries {recipes} recipes in all")
+                   lambda recipes: f"tries {counted(recipes, 'recipe')} in all")
 workers = _steering("workers", "count",
                     "Let a running search use COUNT worker processes from now on.",
                     lambda workers: f"uses {counted(workers, 'worker')}", 256)

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 from collections.abc import Sequence
 from dataclasses import dataclass, field
 
@@ -9,7 +10,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from axiarch.data.target import Answers, Target
-from axiarch.runs.lowered import Lowered, scored, unscored
+from axiarch.runs.lowered import APART, Lowered, scored, unscored
 
 
 @dataclass(frozen=True)
@@ -24,15 +25,17 @@ class Baseline:
 def baseline_of(target: Target, train: Answers, validation: Answers) -> Baseline:
     """Return the baseline from the encoded targets of training and validation rows.
 
-    For classes it is the loss of always answering with the training shares, and the accuracy of
-    always answering with the commonest class, plain and balanced; for amounts the root mean squared
-    error of the training mean, and the mean absolute error of the training median. What is lowered
-    comes first, the loss too may be one of the metrics.
+    For classes it is the loss of always answering with the training shares, and the accuracy (plain
+    and balanced) or F1 of always answering with the commonest class; for amounts the root mean
+    squared error of the training mean, and the mean absolute error of the training median. What is
+    lowered comes first, the loss too may be one of the metrics.
     """
     found = (_amount_floor(target, target.in_units(train), target.in_units(validation))
              if target.task == "regression" else
              class_floor(train.astype(np.int64), validation.astype(np.int64), len(target.classes)))
-    return Baseline(*scored(target.measure, found.loss, found.metrics))
+    apart = (1 - float(baseline_rows(target, train, validation).mean())
+             if target.measure in APART else math.nan)
+    return Baseline(*scored(target.measure, found.loss, found.metrics, apart))
 
 
 def baseline_rows(target: Target, train: Answers, validation: Answers) -> NDArray[np.float64]:
@@ -77,7 +80,11 @@ def _amount_floor(target: Target, train: NDArray[np.float64],
 
 
 def rescored(baseline: Baseline, before: Lowered, after: Lowered) -> Baseline:
-    """Return a baseline by another measure than the one it was scored by."""
+    """Return a baseline by another measure than the one it was scored by: not one of those that are
+    worked out apart.
+    """
+    if before == after:
+        return baseline
     return Baseline(*scored(after, *unscored(before, baseline.loss, baseline.metrics)))
 
 

@@ -116,7 +116,7 @@ def build_dataset(table: Table,
             class_counts=_class_counts(aim.target, converted, open_rows),
             rows=_row_counts(aim, division[0], open_rows), findings=findings,
             plan=replace(plan, targets=aim.names, task=plan.task),
-            noise_floor=origin.noise_floor and rescored(origin.noise_floor, "loss", plan.ranked_by),
+            noise_by_loss=origin.noise_floor,
             conversions=tuple(conversions.values()), decimal=table.decimal,
             table=_same_table(table, aim.names), rule=origin.rule)
         examples = division[0].train[_spread(len(division[0].train))]

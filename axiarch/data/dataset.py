@@ -29,7 +29,7 @@ from typing import TYPE_CHECKING, Any, Literal, get_type_hints
 import numpy as np
 from numpy.typing import NDArray
 
-from axiarch.data.baseline import Baseline, mean_baseline
+from axiarch.data.baseline import Baseline, mean_baseline, rescored
 from axiarch.data.checksums import row_hashes, verify
 from axiarch.data.columns import Column
 from axiarch.data.conversions import Conversion, as_changes
@@ -43,6 +43,7 @@ from axiarch.data.table import Table
 from axiarch.data.target import Answers, Target
 from axiarch.errors import DataError, WorkspaceError, WorkspaceMissing
 from axiarch.files import read_json, typed
+from axiarch.runs.lowered import APART
 from axiarch.runs.rows import kept_rows
 from axiarch.text import shown
 
@@ -130,8 +131,9 @@ class Dataset:
         The decisions that made it.
     findings : tuple of Finding
         What is suspicious about the table.
-    noise_floor : Baseline or None
-        For generated data, what the rule behind them scores: their noise.
+    noise_by_loss : Baseline or None
+        For generated data, what the rule behind them scores: their noise. By the loss, whatever is
+        lowered.
     conversions : tuple of Conversion
         How the cells of each column are read, here and in every later table.
     decimal : {".", ","}
@@ -157,7 +159,7 @@ class Dataset:
     rows: dict[str, int]
     findings: tuple[Finding, ...]
     plan: DataPlan = field(default_factory=DataPlan)
-    noise_floor: Baseline | None = None
+    noise_by_loss: Baseline | None = None
     conversions: tuple[Conversion, ...] = ()
     decimal: Literal[".", ","] = "."
     checksums: dict[str, str] = field(default_factory=dict)
@@ -206,6 +208,14 @@ class Dataset:
     def classes(self) -> tuple[str, ...]:
         """The C classes in the order of their numbers; none for a regression."""
         return self.target.classes
+
+    @cached_property
+    def noise_floor(self) -> Baseline | None:
+        """What the noise leaves, by what is lowered; None where that is not known."""
+        measure = self.target.measure
+        if self.noise_by_loss is None or measure in APART:
+            return None
+        return rescored(self.noise_by_loss, "loss", measure)
 
     @cached_property
     def baseline(self) -> Baseline:
@@ -386,7 +396,7 @@ def as_json(dataset: Dataset) -> dict[str, Any]:
     """Return what is known of a data set, as its file holds it."""
     known = asdict(dataset)
     del known["folder"]
-    known["best"] = known.pop("noise_floor")  # its name in the file
+    known["best"] = known.pop("noise_by_loss")  # its name in the file
     for fold, written in zip(dataset.folds, known["folds"], strict=True):
         written["floor"] = written.pop("baseline")  # its name in the file
         if fold.encoding.target.measure == "loss":
@@ -456,14 +466,26 @@ def described(known: dict[str, Any], folder: Path = Path()) -> Dataset:
         If the description is damaged.
     """
     known = {name: value for name, value in known.items() if name != "format"}
-    known["noise_floor"] = known.pop("best")
     folds = [_fold(fold) for fold in known.pop("folds")]
+    if not folds:
+        raise ValueError("it has no fold")
+    known["noise_by_loss"] = _by_loss(known.pop("best"), folds[0].encoding.target)
     findings = tuple(map(read_finding, known.pop("findings")))
     rest: Any = typed(known, _rest())
     made = Dataset(folder=folder, folds=tuple(folds), findings=findings,
                    **{f.name: getattr(rest, f.name) for f in fields(_rest())})
     _check_description(made)
     return made
+
+
+def _by_loss(noise: dict[str, Any] | None, target: Target) -> dict[str, Any] | None:
+    """Return what is known of the noise by the loss, which earlier versions wrote by what is
+    lowered.
+    """
+    if noise is None or target.measure == "loss" or len(noise["metrics"]) < len(target.metrics):
+        return noise
+    level, *metrics = noise["metrics"]
+    return {"loss": level, "metrics": metrics}
 
 
 #: Fields of a data set that are not read as they stand in its file.
@@ -494,16 +516,15 @@ def _fold(known: Mapping[str, Any]) -> Fold:
 
 def _check_description(dataset: Dataset) -> None:
     """Raise where parts of a description do not fit each other."""
-    if not dataset.folds:
-        raise ValueError("it has no fold")
     if not {"train", "validation", "test"} <= set(dataset.rows) or min(dataset.rows.values()) < 0:
         raise ValueError("its rows are not counted")
     if not all(_fits(fold, dataset) for fold in dataset.folds):
         raise ValueError("its parts do not fit each other")
     if len(dataset.class_counts) != len(dataset.classes):
         raise ValueError("its classes are not counted")
-    noise_floor = dataset.noise_floor
-    if noise_floor is not None and len(noise_floor.metrics) != len(dataset.target.metrics):
+    noise = dataset.noise_by_loss
+    beside = len(dataset.target.metrics) - (dataset.target.measure != "loss")
+    if noise is not None and len(noise.metrics) != beside:
         raise ValueError("the metrics of its noise do not fit its target")
 
 

@@ -76,9 +76,14 @@ def fit_linear(target: Target, train: tuple[NDArray[np.float32], Answers],
     model = _Model.of(target, inputs, answers)
     ridge = _best_ridge(target, inputs, answers)
     predicted = model.fitted(ridge)(validation[0])
-    level, metrics = scored(target.measure, *_scores(target, predicted, validation[1]))
-    weakest = level if ridge == RIDGES[-1] else scored(target.measure, *_scores(
-        target, model.fitted(RIDGES[-1])(validation[0]), validation[1]))[0]
+
+    def judged(told: Floats) -> tuple[float, tuple[float, ...]]:
+        return scored(target.measure, *_scores(target, told, validation[1]),
+                      target.apart(told, validation[1]))
+
+    level, metrics = judged(predicted)
+    weakest = level if ridge == RIDGES[-1] else judged(
+        model.fitted(RIDGES[-1])(validation[0]))[0]
     return LinearBaseline(level, metrics, ridge, weakest), predicted
 
 

@@ -305,7 +305,7 @@ class DataPlan:
         The same for the targets of a regression; losses are reported in the target's own units.
     ranked_by : str
         What recipes are ranked by, trainings end by and searches lower on the validation rows: the
-        loss, or the accuracy, the balanced accuracy or the mean absolute error.
+        loss, or one of :data:`axiarch.runs.lowered.Lowered`.
     columns : tuple of (str, Treatment)
         What is decided otherwise for single columns.
     rows : int

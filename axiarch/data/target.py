@@ -6,6 +6,7 @@ times the scale is in the target's own unit again.
 
 from __future__ import annotations
 
+import math
 from dataclasses import dataclass, replace
 from typing import TYPE_CHECKING, Any
 
@@ -15,7 +16,7 @@ from numpy.typing import NDArray
 from axiarch.data.encoding import as_floats, centre_and_scale
 from axiarch.data.plan import Scaling, Task
 from axiarch.errors import DataError
-from axiarch.runs.lowered import Lowered, name_of
+from axiarch.runs.lowered import APART, Lowered, name_of
 from axiarch.runs.measures import Rows, cautious_rows, lowered_rows
 from axiarch.text import number, shown
 
@@ -171,7 +172,8 @@ class Target:
     def measures(self) -> tuple[Lowered, ...]:
         """What may be decided to be lowered."""
         if self.task != "regression":
-            return ("loss", "accuracy", "balanced accuracy")
+            known: tuple[Lowered, ...] = ("loss", "accuracy", "balanced accuracy", "F1")
+            return (*known, "AUC") if self.task == "binary" else known
         return ("loss", "mean absolute error") if len(self.columns) == 1 else ("loss",)
 
     @property
@@ -203,6 +205,22 @@ class Target:
         rows = Rows(known, answers.astype(np.int64), predicted.astype(np.int64),
                     len(self.classes))
         return (cautious_rows if cautious else lowered_rows)(self.measure, rows)
+
+    def apart(self, predicted: NDArray[np.float64], answers: Answers) -> float:
+        """Return the value of what is lowered where no other metric has it, of rows (N,); nan
+        elsewhere.
+
+        Parameters
+        ----------
+        predicted : (N, C) array
+            Shares of the classes.
+        answers : (N,) array
+            Encoded targets.
+        """
+        if self.measure not in APART:
+            return math.nan
+        return 1 - float(self.lowered_rows(self.row_losses(predicted, answers), answers,
+                                           predicted.argmax(1)).mean())
 
     def encode(self, frame: polars.DataFrame) -> Answers:
         """Return class numbers (N,) or scaled amounts (N, T) of a table of N rows without gaps

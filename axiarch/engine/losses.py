@@ -11,6 +11,8 @@ import numpy as np
 from numpy.typing import NDArray
 
 from axiarch.engine.codes import LARGEST_LOG
+from axiarch.engine.metrics import roc_auc
+from axiarch.runs.lowered import Lowered
 
 Floats = NDArray[np.float64]
 
@@ -95,6 +97,29 @@ def _accuracies(means: Floats, units: Sequence[float], known: Floats) -> tuple[f
     return float(means[0]), sum(shares) / len(shares) if shares else 0.0
 
 
+def apart_of(measure: Lowered, means: Floats, known: Floats, labels: NDArray[np.int32],
+             outputs: Callable[[], NDArray[Any]]) -> float:
+    """Return the value of a measure that no epoch has beside its loss; nan for any other.
+
+    Parameters
+    ----------
+    means : (1 + 2 C,) array
+        Of the kernel's sums.
+    known : (C,) array
+        The share of each class.
+    labels : (N,) array
+    outputs : callable
+        Returns outputs (N, 1) of two classes.
+    """
+    if measure == "AUC":
+        return roc_auc(outputs()[:, 0].astype(np.float64), labels == 1)
+    if measure != "F1":
+        return math.nan
+    hits, named = means[1 : 1 + len(known)], means[1 + len(known) : 1 + 2 * len(known)]
+    each = 2 * hits / np.maximum(known + named, 1e-300)
+    return float(each[known > 0].mean())
+
+
 def _errors(means: Floats, units: Sequence[float], known: Floats) -> tuple[float, ...]:
     """Return mean absolute error and the share of variance explained, or the RMSE of each of
     several targets.
@@ -108,8 +133,8 @@ def _errors(means: Floats, units: Sequence[float], known: Floats) -> tuple[float
 
 #: Losses by name.
 LOSSES: dict[str, Loss] = {
-    "softmax": Loss(False, lambda outputs: 1 + outputs, _as_it_is, _accuracies, _shares),
-    "binary": Loss(False, lambda outputs: 3, _as_it_is, _accuracies, _both_shares),
+    "softmax": Loss(False, lambda outputs: 1 + 2 * outputs, _as_it_is, _accuracies, _shares),
+    "binary": Loss(False, lambda outputs: 5, _as_it_is, _accuracies, _both_shares),
     "squared": Loss(True, lambda outputs: 2 * outputs, _root, _errors, _amounts),
     "logarithmic": Loss(True, lambda outputs: 2 * outputs, _root, _errors, _amounts, 3),
 }

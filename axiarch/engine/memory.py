@@ -13,14 +13,14 @@ def training_bytes(shape: NetworkShape, rows: int) -> int:
 
     Parameters, gradients, the optimiser's state, the best epoch and what was kept with it, the
     arenas of training and evaluation, the order of an epoch, and the coefficients of the steps that
-    are worked out ahead.
+    are worked out ahead, in double precision meanwhile.
     """
     steps = shape.steps(rows)
     ahead = max(1, min(codes.EPOCHS_AHEAD, codes.STEPS_AHEAD // steps)) * steps
     numbers = (4 + 2 * codes.STATES + 1) * shape.parameters + shape.weights
     numbers += Room.numbers(Program.of(shape, shape.batch_size, True), True)
     numbers += Room.numbers(Program.looking(shape), False)
-    return int(shape.dtype.itemsize) * (numbers + 12 * ahead) + 8 * (rows + 2 * ahead)
+    return int(shape.dtype.itemsize) * (numbers + 12 * ahead) + 8 * (rows + 9 * ahead)
 
 
 def saving_bytes(shape: NetworkShape) -> int:

@@ -14,7 +14,7 @@ from numpy.typing import NDArray
 
 from axiarch.engine import codes
 from axiarch.engine.kernels import driver
-from axiarch.engine.losses import LOSSES, known_of
+from axiarch.engine.losses import LOSSES, apart_of, known_of
 from axiarch.engine.network import Array, NetworkShape
 from axiarch.engine.program import LOSS_NUMBERS, Program, Room, evaluated_rows
 from axiarch.engine.rows import flat
@@ -69,11 +69,13 @@ class Scored:
         labels = np.zeros(0, np.int32) if self.loss.amounts else np.ascontiguousarray(
             targets, np.int32)
         amounts = np.ascontiguousarray(targets.T if self.loss.amounts else np.zeros(0), self._dtype)
-        sums = measured(self.outputs(x), LOSS_NUMBERS[self.shape.loss], loss_values, labels,
+        outputs = self.outputs(x)
+        sums = measured(outputs, LOSS_NUMBERS[self.shape.loss], loss_values, labels,
                         amounts, 1 + self.loss.sums(width), evaluated_rows(self.shape))
         known = known_of(self.loss, targets, width, curve)
+        apart = apart_of(measure, sums[1:] / rows, known, labels, lambda: outputs)
         return scored(measure, self.loss.reported(float(sums[0]) / rows, units),
-                      self.loss.metrics(sums[1:] / rows, units, known))
+                      self.loss.metrics(sums[1:] / rows, units, known), apart)
 
 
 class Predictor(Scored):
@@ -100,6 +102,21 @@ class Predictor(Scored):
         driver.outputs(flat(x), NO_ORDER, 0, len(x), self._program.ops, self._program.ints,
                        self.weights, room.a, room.which, room.words, room.bits, room.one, found)
         return found
+
+    def activation_sizes(self, x: Array) -> tuple[float, ...]:
+        """Return the root mean square of the activations of each layer with weights (L,), skips
+        added, over the first rows of `x` (N, D), as many as are evaluated at once.
+        """
+        rows = x[: evaluated_rows(self.shape)]
+        self.outputs(rows)
+        found = []
+        for op in self._program.ops:
+            if op[codes.KIND] in (codes.DENSE, codes.CONV):
+                start = op[codes.SKIP] if op[codes.SKIP] >= 0 else op[codes.OUT]
+                sent = self._room.a[start : start + op[codes.UNITS] * op[codes.POSITIONS]
+                                    * len(rows)].astype(np.float64)
+                found.append(float(np.sqrt(np.mean(sent**2))))
+        return tuple(found)
 
 
 class Average(Scored):

@@ -52,6 +52,14 @@ class TrainingData:
         return len(self.train_targets)
 
     @property
+    def sample(self) -> NDArray[np.int64]:
+        """The places of training rows that are evaluated beside the validation rows: as many, if
+        there are as many, spread over all.
+        """
+        return np.linspace(0, self.rows - 1,
+                           min(self.rows, len(self.validation_targets))).astype(np.int64)
+
+    @property
     def bytes(self) -> int:
         """What the training inputs take, mapped or not."""
         return self.train_inputs.nbytes
@@ -139,8 +147,7 @@ class Source:
         self.train = Part.of(data.train_inputs, data.train_targets, loss.amounts)
         self.validation = Part.of(data.validation_inputs, data.validation_targets, loss.amounts)
         self.width = data.train_inputs.shape[1]
-        sample = np.linspace(0, data.rows - 1, min(data.rows,
-                                                   len(self.validation))).astype(np.int64)
+        sample = data.sample
         self.train_sample = Part.of(data.train_inputs[sample], data.train_targets[sample],
                                     loss.amounts)
         self.balance = None if loss.amounts else class_weights(data.train_targets, outputs)

@@ -10,7 +10,7 @@ from axiarch.engine.run import RunEnd
 from axiarch.recipes.recipe import Recipe
 from axiarch.runs.epoch import Epoch
 from axiarch.runs.steady import WINDOW, smoothed
-from axiarch.text import loss
+from axiarch.text import count, loss
 
 #: A training loss this many times the loss before training counts as diverged even where it is
 #: finite: an untrained classifier stands near the logarithm of its classes, and no training that
@@ -133,8 +133,8 @@ def _stuck(watch: StoppingState, numbers: Epoch, recipe: Recipe, setting: Stoppi
     if not after or numbers.epoch < after or watch.best_loss < setting.baseline:
         return ""
     return (
-        f"no better than the baseline of {loss(setting.baseline)} after {numbers.epoch} epochs: "
-        f"{loss(watch.best_loss)} at best")
+        f"no better than the baseline of {loss(setting.baseline)} after "
+        f"{count(numbers.epoch, 'epoch')}: {loss(watch.best_loss)} at best")
 
 
 def _gap(watch: StoppingState, numbers: Epoch, recipe: Recipe, setting: StoppingContext) -> str:
@@ -148,7 +148,8 @@ def _gap(watch: StoppingState, numbers: Epoch, recipe: Recipe, setting: Stopping
 
 def _steps(watch: StoppingState, numbers: Epoch, recipe: Recipe, setting: StoppingContext) -> str:
     most, done = recipe.whole("max_steps"), numbers.epoch * setting.steps
-    return f"{done} steps of at most {most}" if most and done + setting.steps > most else ""
+    over = most and done + setting.steps > most
+    return f"{count(done, 'step')} of at most {most}" if over else ""
 
 
 def _seconds(watch: StoppingState, numbers: Epoch, recipe: Recipe, setting: StoppingContext) -> str:
@@ -163,13 +164,15 @@ def _patience(watch: StoppingState, numbers: Epoch, recipe: Recipe,
     if not patience or numbers.epoch - watch.mark_epoch < patience:
         return ""
     return (
-        f"no better smoothed validation loss than {loss(watch.mark_loss)} for {patience} epochs, "
-        f"since epoch {watch.mark_epoch}")
+        f"no better smoothed validation loss than {loss(watch.mark_loss)} for "
+        f"{count(patience, 'epoch')}, since epoch {watch.mark_epoch}")
 
 
 def _completed(watch: StoppingState, numbers: Epoch, recipe: Recipe,
                setting: StoppingContext) -> str:
-    return f"all {numbers.epoch} epochs" if numbers.epoch >= recipe.whole("epochs") else ""
+    if numbers.epoch < recipe.whole("epochs"):
+        return ""
+    return f"all {numbers.epoch} epochs" if numbers.epoch > 1 else "its one epoch"
 
 
 #: Every rule that ends a run, by its reason: says why with the numbers, or nothing. The first that

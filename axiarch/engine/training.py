@@ -17,11 +17,11 @@ from axiarch.engine.ahead import Ahead
 from axiarch.engine.initialisation import first_weights
 from axiarch.engine.inside import NEAR, SAME, Inside
 from axiarch.engine.kernels import driver, words
-from axiarch.engine.losses import LOSSES, unit_of
+from axiarch.engine.losses import LOSSES, apart_of, unit_of
 from axiarch.engine.network import Array, NetworkShape
 from axiarch.engine.optimisers import OPTIMISERS
 from axiarch.engine.program import Program, Room, drop_rates, layer_starts
-from axiarch.engine.rows import Source
+from axiarch.engine.rows import Part, Source
 from axiarch.engine.run import RunEnd, RunSpec
 from axiarch.engine.schedules import rates
 from axiarch.engine.state import TrainingState
@@ -170,9 +170,8 @@ class Training:
             losses = self._sums[0] / self._total if not diverged else math.inf
             self._conclude(between)
         source, seconds = self.source, time.perf_counter() - started - self._waited
-        level, metrics = self._scored(self._validated / len(source.validation), source.known)
-        sample, beside = self._scored(self._still / len(source.train_sample),
-                                      source.known_of_sample)
+        level, metrics = self._scored(self._validated, source.validation, source.known)
+        sample, beside = self._scored(self._still, source.train_sample, source.known_of_sample)
         numbers = Epoch(self.run.id, self.epoch + 1, self._mean_loss(losses), sample, level,
                         metrics, last_rate, math.sqrt(self._norms[0]), seconds,
                         self._inside.numbers(), self._read, math.sqrt(self._raw[0]),
@@ -290,13 +289,21 @@ class Training:
         """Return a mean loss as people read it."""
         return self._loss.reported(float(mean), self.source.units)
 
-    def _scored(self, means: NDArray[np.float64], known: NDArray[np.float64]
+    def _scored(self, sums: NDArray[np.float64], part: Part, known: NDArray[np.float64]
                 ) -> tuple[float, tuple[float, ...]]:
-        """Return what is lowered and the metrics beside it, from the loss and the sums of metrics
-        divided by the rows, and what is known of the targets.
+        """Return what is lowered and the metrics beside it, from the sums of the loss and of
+        metrics over a part, and what is known of its targets.
         """
-        return scored(self.source.measure, self._mean_loss(means[0]),
-                      self._loss.metrics(means[1:], self.source.units, known))
+        means, measure = sums / len(part), self.source.measure
+        apart = apart_of(measure, means[1:], known, part.labels, lambda: self._outputs(part))
+        return scored(measure, self._mean_loss(means[0]),
+                      self._loss.metrics(means[1:], self.source.units, known), apart)
+
+    def _outputs(self, part: Part) -> Array:
+        """Return the outputs (N, outputs) on a part, by the weights of the last evaluation."""
+        from axiarch.engine.predictor import Predictor
+
+        return Predictor(self.shape, self.evaluated).outputs(part.flat.reshape(len(part), -1))
 
     def _conclude(self, between: Callable[[], None]) -> None:
         """Evaluate the weights after an epoch in slices, and work out the numbers of layers."""

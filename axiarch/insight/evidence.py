@@ -57,6 +57,10 @@ class Evidence:
     target_share : float
         Share of the variance of the amounts to be predicted that the farthest hundredth of them
         has, as they are trained on; 0 where that is not known.
+    fold : int
+        From 0.
+    name : str
+        What tells it from other runs of the recipe, as people read it.
     """
 
     recipe: Recipe
@@ -74,6 +78,8 @@ class Evidence:
     labels: NDArray[np.int64] | None = None
     target_share: float = 0.0
     predicted: NDArray[np.int64] | None = None
+    fold: int = 0
+    name: str = ""
 
     @property
     def epochs(self) -> int:

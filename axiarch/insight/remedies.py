@@ -220,3 +220,16 @@ def two_units(recipe: Recipe) -> Change:
     """Give layers more units than the one that normalisation leaves nothing of."""
     return Change("Use more units", {}, {"width": "8 .. 64 doubling",
                                          "normalisation": "none | layer"})
+
+
+def whole_batches(recipe: Recipe) -> Change:
+    """Leave out the last batch, which is not full."""
+    return Change("Leave out the last batch", {"last_batch": "drop"})
+
+
+def other_batch(recipe: Recipe, rows: int) -> Change:
+    """Use the next larger batch size whose last batch of `rows` training rows is half full."""
+    size = recipe.whole("batch_size") + 1
+    while 0 < rows % size < size / 2:
+        size += 1
+    return Change(f"Use batches of {size} rows", {"batch_size": size})

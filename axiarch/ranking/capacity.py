@@ -71,12 +71,13 @@ def knee(ranking: Ranking) -> tuple[Ranked, Difference | None] | None:
     """Return the smallest recipe tied with the best, and by how much the best is better than it
     (None where it is the best itself).
 
-    None where ties are unknown.
+    Among many recipes one is tied that is worse by the interval of its difference alone: it is none
+    to be content with, and left out. None where ties are unknown.
     """
     if ranking.evidence is None or not ranking.tied:
         return None
-    found = min(ranking.tied, key=lambda row: (row.parameters, row.place))
     leader = ranking.rows[0].recipe
-    if found.recipe == leader:
-        return found, None
-    return found, ranking.difference(leader, found.recipe)
+    smallest = sorted(ranking.tied, key=lambda row: (row.parameters, row.place))
+    pairs = ((row, None if row.recipe == leader else ranking.difference(leader, row.recipe))
+             for row in smallest)
+    return next((row, apart) for row, apart in pairs if apart is None or not apart.sure)

@@ -29,7 +29,8 @@ Cells = NDArray[np.int64]
 CELLS = 24
 #: Samples of the recipes.
 SAMPLES = 40
-#: Recipes that lengths are fitted to, and that shares are learnt from, at the most: the best ones.
+#: Recipes that lengths are fitted to, and that shares are learnt from, at the most: spread evenly
+#: over all losses, for the best alone would hide what makes the others worse.
 _FITTED, _MOST = 160, 500
 #: Bounds of the logarithms of lengths and of the noise's share, and where they start.
 _LENGTHS, _NOISES = (math.log(0.08), math.log(20.0)), (math.log(1e-4), math.log(1.0))
@@ -68,8 +69,8 @@ class Effects:
         Of each two knobs: the loss by the cells of both, (C, C).
     explained : float
         Share of the variance of recipes left out, one by one, that the surrogate explains.
-    recipes : int
-        How many they were learnt from.
+    recipes, among : int
+        How many they were learnt from, and of how many.
     """
 
     shares: tuple[Interval, ...]
@@ -78,6 +79,11 @@ class Effects:
     maps: dict[tuple[int, int], Floats]
     explained: float
     recipes: int
+    among: int
+
+    def together(self, knob: int) -> float:
+        """Return what a knob explains in pairs with others beyond each alone."""
+        return math.fsum(each.value for pair, each in self.pairs.items() if knob in pair)
 
     @property
     def known(self) -> bool:
@@ -100,8 +106,10 @@ def effects(cells: Sequence[int], ordered: Sequence[bool], places: Cells, losses
     losses : (N,) array
     """
     rng = np.random.default_rng(seed)
-    best = np.argsort(losses, kind="stable")[:_MOST]
-    places, losses = places[best], losses[best]
+    among = len(losses)
+    some = np.linspace(0, among - 1, min(among, _MOST)).round().astype(int)
+    kept = np.argsort(losses, kind="stable")[some]
+    places, losses = places[kept], losses[kept]
     knobs, count = len(cells), len(losses)
     level, spread = float(losses.mean()), float(losses.std()) or 1.0
     scaled = (losses - level) / spread
@@ -134,7 +142,7 @@ def effects(cells: Sequence[int], ordered: Sequence[bool], places: Cells, losses
                    {pair: _interval(found, explained, len(double), 1.0)
                     for pair, found in double.items()},
                    tuple(np.array([np.mean(c, axis=0), *np.quantile(c, _BAND, axis=0)])
-                         for c in curves), maps, explained, count)
+                         for c in curves), maps, explained, count, among)
 
 
 def _interval(found: Sequence[float], explained: float, many: int, most: float) -> Interval:

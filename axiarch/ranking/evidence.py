@@ -20,7 +20,8 @@ Floats = NDArray[np.float64]
 
 #: Recipes at the top that another one is compared with to rule it out as the best.
 RIVALS = 5
-#: Recipes whose differences are paired over rows; the rows of those further down are bounded.
+#: Recipes whose differences are paired over rows, as those from the leader are; the rows of those
+#: further down are bounded.
 PAIRED = 64
 #: Seeds that are proposed at the most.
 MOST_SEEDS = 60
@@ -102,8 +103,19 @@ class Evidence:
         """Return the doubt about the difference of two recipes' levels, paired over rows and
         replicates.
         """
+        pair = min(one, other), max(one, other)
+        if pair not in self._differences:
+            self._differences[pair] = self._difference(*pair)
+        return self._differences[pair]
+
+    @cached_property
+    def _differences(self) -> dict[tuple[int, int], Doubt]:
+        """What was worked out before."""
+        return {}
+
+    def _difference(self, one: int, other: int) -> Doubt:
         seeds = self.parts.difference_terms(one, other, self.design.factor)
-        if max(one, other) < PAIRED:
+        if one == 0 or other < PAIRED:
             return self._together(seeds, self.rows.difference(one, other))
         apart = self.rows.level(one), self.rows.level(other)
         if apart[0] is None or apart[1] is None:

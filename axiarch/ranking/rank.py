@@ -17,6 +17,7 @@ from typing import Literal
 
 import numpy as np
 
+from axiarch.ranking.best import CONFIDENCE, quantile
 from axiarch.ranking.evidence import Design, Evidence
 from axiarch.ranking.rows import RowTable, influence
 from axiarch.ranking.seeds import components
@@ -156,12 +157,20 @@ class Partial:
 
 @dataclass(frozen=True)
 class Difference:
-    """By how much one recipe is better than another, and half its 95 % interval, paired over
-    rows and replicates.
+    """By how much one recipe is better than another, paired over rows and replicates.
+
+    Attributes
+    ----------
+    better, half_width : float
+        With half its 95 % interval.
+    least : float
+        What the difference is at least, at 95 %: the end of a one-sided interval, which claims
+        about the best one rest on.
     """
 
     better: float
     half_width: float
+    least: float = -math.inf
 
     @property
     def sure(self) -> bool:
@@ -241,8 +250,17 @@ class Ranking:
         if self.evidence is None or not {one, other} <= set(self.evidence.recipes):
             return None
         i, j = map(self.evidence.recipes.index, (one, other))
-        return Difference(float(self.evidence.levels[j] - self.evidence.levels[i]),
-                          self.evidence.difference(i, j).half())
+        better, doubt = (float(self.evidence.levels[j] - self.evidence.levels[i]),
+                         self.evidence.difference(i, j))
+        return Difference(better, doubt.half(), better - doubt.half(_one_sided))
+
+    def leads(self, recipe: int) -> bool:
+        """Whether the leader stands apart from a recipe."""
+        return any(row.recipe == recipe and row.standing == "apart" for row in self.rows)
+
+
+def _one_sided(freedom: float) -> float:
+    return quantile(freedom, 1 - CONFIDENCE)
 
 
 def rank(results: Iterable[RunResult], parameters: Mapping[int, int],

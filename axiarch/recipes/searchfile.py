@@ -25,6 +25,7 @@ others.
 
 from __future__ import annotations
 
+import json
 import math
 import re
 import tomllib
@@ -299,12 +300,34 @@ def _said(problem: Any, path: list[str], lines: _Lines) -> tuple[str, str, str]:
         if path[-1] == "folds":
             return "folds belong to the data set", place, ("give them there: axiarch data add "
                                                            "FILE --folds 5")
+        if path[-1] == "seeds":
+            return "no key is called 'seeds'", place, ("repeats = 3 trains every recipe with three "
+                                                       "seeds")
         near = difflib.get_close_matches(path[-1], SearchShape.model_fields, n=1)
         known = ", ".join(SearchShape.model_fields)
         remedy = f"did you mean {near[0]}?" if near else f"known are {known}"
         return f"no key is called {path[-1]!r}", place, remedy
-    return f"{shown(_brief(problem['input']), 60)} does not fit", place, problem["msg"][:1].lower(
-    ) + problem["msg"][1:]
+    kind, bounds = problem["type"], problem.get("ctx", {})
+    if kind == "missing":
+        return f"{path[-1]} is missing", lines.of("", path[0]), f"write {path[-1]} = …"
+    if kind in ("model_type", "dict_type"):
+        remedy = f"write the table [{path[0]}]" + (
+            f", and name = {json.dumps(problem['input'])} below it"
+            if path[0] == "method" and isinstance(problem["input"], str) else "")
+    else:
+        known = _REMEDIES.get(kind, "")
+        remedy = known.format(**bounds) or problem["msg"][:1].lower() + problem["msg"][1:]
+    return f"{shown(_brief(problem['input']), 60)} does not fit", place, remedy
+
+
+#: What would be right, by what pydantic calls the mistake.
+_REMEDIES: Mapping[str, str] = {
+    "int_type": "give a whole number", "string_type": "give text in quotes",
+    "bool_type": "give true or false", "list_type": "give a list: [\"…\", \"…\"]",
+    "literal_error": "give {expected}", "string_too_short": "give some text",
+    "string_too_long": "give at most {max_length} characters",
+    "greater_than_equal": "give {ge} or more", "less_than_equal": "give {le} or less",
+    "less_than": "give less than {lt}"}
 
 
 def _brief(value: Any) -> str:

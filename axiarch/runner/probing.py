@@ -4,17 +4,21 @@ from __future__ import annotations
 
 import math
 import time
+import tracemalloc
 from collections.abc import Callable, Iterator
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from functools import cached_property
 from itertools import pairwise
 from typing import Any
 
 import numpy as np
+from numpy.typing import NDArray
 
+from axiarch.data.baseline import baseline_of, rescored
 from axiarch.data.dataset import Dataset
 from axiarch.engine.losses import LOSSES
 from axiarch.engine.memory import training_bytes
+from axiarch.engine.predictor import Predictor
 from axiarch.engine.rows import Source, TrainingData
 from axiarch.engine.run import RunSpec
 from axiarch.engine.streams import Streams
@@ -36,13 +40,16 @@ STEPS = 60
 SMALLEST, SECONDS, MOST_EPOCHS = 8, 0.6, 40
 #: Depths that are tried, and epochs and steps of each, at the least.
 DEPTHS, DEPTH_EPOCHS, DEPTH_STEPS = (1, 2, 3, 4, 6, 8, 12, 16, 24), 4, 200
-#: Seeds that noise is measured on.
+#: Training rows over which the size of activations is measured, at the most.
+_SEEN = 256
+#: Runs that noise is measured on, at the least.
 NOISE_SEEDS = 6
 
 
 @dataclass
 class Prober:
-    """Trains a recipe on the first fold of a data set, and changed versions of it.
+    """Trains a recipe on the first fold of a data set, and changed versions of it; noise is
+    measured on all folds.
 
     Rates and depths are probed by the loss, whatever is lowered: it is what training moves. Batch
     sizes and noise are probed by what is lowered.
@@ -60,8 +67,9 @@ class Prober:
     def _by_loss(self) -> TrainingData:
         return training_data(self.dataset, measure="loss")
 
-    def _training(self, recipe: Recipe, seed: int, data: TrainingData) -> Training:
-        shape, target = shape_of(recipe, self.dataset), self.dataset.encoding.target
+    def _training(self, recipe: Recipe, seed: int, data: TrainingData, fold: int = 0) -> Training:
+        shape = shape_of(recipe, self.dataset, fold)
+        target = self.dataset.folds[fold].encoding.target
         source = Source(data, LOSSES[target.loss], target.outputs, shape.precision)
         return Training(shape, RunSpec(0, recipe, Streams(seed)), source)
 
@@ -71,6 +79,14 @@ class Prober:
             yield progress.numbers
             if progress.end is not None:
                 return
+
+    @cached_property
+    def _baseline(self) -> float:
+        """The loss, on the training rows that are evaluated, of a predictor that learns nothing."""
+        data, target = self._by_loss, self.dataset.folds[0].encoding.target
+        answers = np.asarray(data.train_targets)
+        found = baseline_of(target, answers, answers[data.sample])
+        return rescored(found, target.measure, "loss").loss
 
     # -- kinds -----------------------------------------------------------------------------------
 
@@ -89,7 +105,7 @@ class Prober:
             self.tell((i + 1) / len(rates))
         start = float(np.mean([self._end(base.changed({"learning_rate": 1e-12}), seed)
                                for seed in range(SEEDS)]))
-        start = min(start, self._by_loss.baseline)  # to come to the baseline is not to learn
+        start = min(start, self._baseline)  # to come to the baseline is not to learn
         return {"points": points, "start": start, "steps": steps * epochs,
                 "optimiser": self.recipe.word("optimiser"),
                 "rate": self.recipe.real("learning_rate")}
@@ -106,24 +122,27 @@ class Prober:
         sizes = [SMALLEST]
         while sizes[-1] < rows:
             sizes.append(min(2 * sizes[-1], rows))
-        runs: list[tuple[int, int, list[list[tuple[float, float]]]]] = []
+        first = self.recipe.changed({"batch_size": SMALLEST})
+        self._training(first, 0, self._data).train_epoch()  # loads what is compiled: no size's time
+        runs: list[tuple[int, int, int, list[list[tuple[float, float]]]]] = []
         for i, size in enumerate(sizes):
             recipe = self.recipe.changed({"batch_size": size, "patience": 0, "epochs": MOST_EPOCHS})
             taken = training_bytes(shape_of(recipe, self.dataset), rows)
-            seeds = [self._timed(recipe, seed) for seed in range(SEEDS)] if taken <= room else []
-            runs.append((size, taken, seeds))
+            fits = taken <= room
+            seeds = [self._timed(recipe, seed) for seed in range(SEEDS)] if fits else []
+            runs.append((size, taken, self._taken(recipe) if fits else 0, seeds))
             self.tell((i + 1) / len(sizes))
-        trained = [seeds for _, _, seeds in runs if seeds]
+        trained = [seeds for *_, seeds in runs if seeds]
         epochs = min((len(c) for seeds in trained for c in seeds), default=0)
         ends = [c[-1][0] for seeds in trained for c in seeds]
         seconds = min(ends, default=0.0)
         points = []
-        for size, taken, seeds in runs:
+        for size, taken, measured, seeds in runs:
             steps = self.recipe.changed({"batch_size": size}).steps(rows)
             each = float(np.median([c[-1][0] / len(c) for c in seeds])) if seeds else 0.0
             points.append({
                 "size": size, "steps": steps, "step_seconds": each / steps, "epoch_seconds": each,
-                "bytes": taken,
+                "bytes": taken, "measured": measured,
                 "at_epochs": [min(v for _, v in c[:epochs]) for c in seeds],
                 "at_time": [min(v for t, v in c if t <= seconds or v == c[0][1]) for c in seeds]})
         return {"points": points, "rows": rows, "room": room, "device": device, "epochs": epochs,
@@ -139,6 +158,19 @@ class Prober:
                 break
         return found
 
+    def _taken(self, recipe: Recipe) -> int:
+        """Return the most bytes that the arrays of a run took, from its first to the end of its
+        first epoch; the rows themselves are not counted, which all runs share.
+        """
+        source = self._training(recipe, 0, self._data).source
+        tracemalloc.start()
+        try:
+            Training(shape_of(recipe, self.dataset), RunSpec(0, recipe, Streams(0)), source
+                     ).train_epoch()
+            return tracemalloc.get_traced_memory()[1]
+        finally:
+            tracemalloc.stop()
+
     def depth(self, builds: dict[str, dict[str, object]]) -> dict[str, Any]:
         """Train networks of every depth and build for a few epochs."""
         points = []
@@ -150,39 +182,74 @@ class Prober:
             for j, depth in enumerate(DEPTHS):
                 recipe = self.recipe.changed({**values, "depth": depth, "network": line,
                                               "patience": 0, "epochs": epochs})
-                gradient, last = 0.0, math.inf
-                for number, epoch in enumerate(self._epochs(
-                        self._training(recipe, 0, self._by_loss))):
-                    if not number and epoch.layers and epoch.layers[-1][0] > 0:
-                        gradient = epoch.layers[0][0] / epoch.layers[-1][0]
-                    last = epoch.train_loss_eval
-                points.append({"depth": depth, "build": build, "gradient": gradient, "loss": last})
+                points.append({"depth": depth, "build": build, **self._signals(recipe)})
                 self.tell((i * len(DEPTHS) + j + 1) / (len(builds) * len(DEPTHS)))
-        return {"points": points, "baseline": self._by_loss.baseline, "epochs": epochs,
+        return {"points": points, "baseline": self._baseline, "epochs": epochs,
                 "depth": self.recipe.whole("depth")}
 
+    def _signals(self, recipe: Recipe) -> dict[str, Any]:
+        """Return the sizes of gradients and activations, layer by layer, at the first step and
+        after a short training, and the training loss then.
+        """
+        data = self._by_loss
+        rows = np.random.default_rng(0).permutation(data.rows)
+        batch = np.sort(rows[: recipe.whole("batch_size")])
+        one = replace(data, train_inputs=data.train_inputs[batch],
+                      train_targets=data.train_targets[batch])
+        seen = np.asarray(data.train_inputs[np.sort(rows[:_SEEN])])
+
+        def sizes(training: Training) -> tuple[float, ...]:
+            with np.errstate(all="ignore"):
+                return Predictor(training.shape, training.parameters).activation_sizes(
+                    seen.astype(training.parameters.dtype, copy=False))
+
+        def layers(epoch: Epoch, sent: tuple[float, ...]) -> list[tuple[float, float]]:
+            return [(layer[0], size) for layer, size in zip(epoch.layers, sent, strict=True)]
+
+        first = self._training(recipe, 0, one)
+        sent = sizes(first)
+        at_start = layers(first.train_epoch().numbers, sent)
+        training = self._training(recipe, 0, data)
+        *_, last = self._epochs(training)
+        return {"at_start": at_start, "at_end": layers(last, sizes(training)),
+                "loss": last.train_loss_eval}
+
     def noise(self) -> dict[str, Any]:
-        """Train the recipe in full on some seeds."""
-        target, levels, rows = self.dataset.encoding.target, [], []
-        for seed in range(NOISE_SEEDS):
-            training = self._training(self.recipe, seed, self._data)
-            losses = [epoch.validation_loss for epoch in self._epochs(training)]
-            levels.append(steady(tuple(losses))[1] if math.isfinite(losses[-1]) else math.inf)
-            predicted = training.predict_by_best(self._data.validation_inputs)
-            answers = self._data.validation_targets
-            rows.append(target.lowered_rows(target.row_losses(predicted, answers), answers,
-                                            predicted.argmax(1) if target.classes else None))
-            self.tell((seed + 1) / NOISE_SEEDS)
+        """Train the recipe in full on some seeds, each on every fold."""
+        folds = len(self.dataset.folds)
+        seeds = max(-(-NOISE_SEEDS // folds), 2)
+        levels, single, pairs, rows = np.zeros((seeds, folds)), [], [], []
+        for fold in range(folds):
+            losses = []
+            for seed in range(seeds):
+                levels[seed, fold], own = self._in_full(seed, fold)
+                losses.append(own)
+                self.tell((fold * seeds + seed + 1) / (seeds * folds))
+            rows.append(len(losses[0]))
+            single.append(float(np.median([r.var(ddof=1) for r in losses])))
+            pairs.append(float(np.median([(a - b).var(ddof=1) for a, b in pairwise(losses)])))
+        total, known = sum(rows), self.dataset.folds[0].rows
+        weights = np.array(rows) / total
+        with np.errstate(all="ignore"):
+            deviation = np.nan_to_num(np.sqrt(levels.var(0, ddof=1).mean()))
+        return {"losses": levels.mean(1).tolist(), "rows": total, "folds": folds,
+                "row_error": math.sqrt(float(weights @ np.array(single)) / total),
+                "pair_error": math.sqrt(float(weights @ np.array(pairs)) / total),
+                "deviation": float(deviation),
+                "overlap": known["validation"] / known["train"] if folds > 1 else 0.0}
+
+    def _in_full(self, seed: int, fold: int) -> tuple[float, NDArray[np.float64]]:
+        """Train the recipe once; return its steady loss, and what each validation row (N,) adds."""
+        data, target = training_data(self.dataset, fold), self.dataset.folds[fold].encoding.target
+        training = self._training(self.recipe, seed, data, fold)
+        losses = [epoch.validation_loss for epoch in self._epochs(training)]
+        predicted = training.predict_by_best(data.validation_inputs)
+        answers = data.validation_targets
+        rows = target.lowered_rows(target.row_losses(predicted, answers), answers,
+                                   predicted.argmax(1) if target.classes else None)
         # the root of a mean square moves by half the mean square's own, over the root
-        scale = [1 / (2 * math.sqrt(max(float(r.mean()), 1e-300))) if target.root else 1.0
-                 for r in rows]
-        scaled = [k * r for k, r in zip(scale, rows, strict=True)]
-        count = len(rows[0])
-        single = [float(r.std(ddof=1)) / math.sqrt(count) for r in scaled]
-        pairs = [float((a - b).std(ddof=1)) / math.sqrt(count)
-                 for a, b in pairwise(scaled)]
-        return {"losses": levels, "rows": count, "row_error": float(np.median(single)),
-                "pair_error": float(np.median(pairs))}
+        scale = 1 / (2 * math.sqrt(max(float(rows.mean()), 1e-300))) if target.root else 1.0
+        return steady(tuple(losses))[1] if math.isfinite(losses[-1]) else math.inf, scale * rows
 
 
 def probe(kind: str, dataset: Dataset, recipe: Recipe, options: dict[str, Any], tell: Tell

@@ -146,22 +146,22 @@ def _train_more(search: RunningSearch, recipe: int, epochs: int) -> None:
     more epochs.
     """
     first, old = search.history.runs_of(recipe, 1)[0], search.history.recipes[recipe]
+    more = counted(epochs, "epoch")
     if first.state in OVER:
         longer = old.changed({"epochs": first.journalled + max(epochs, 1)})
         check_memory(search, longer)
         if longer in search.history.recipes.values():
-            raise TrainingError(f"recipe {recipe} has been given {epochs} epochs more already",
+            raise TrainingError(f"recipe {recipe} has been given {more} more already",
                                 f"search {search.number}", "see the ranking")
-        why = f"{epochs} epochs more than recipe {recipe}, by hand"
-        enter(search, Step(longer, 0, 0, 1, recipe, why))
+        enter(search, Step(longer, 0, 0, 1, recipe, f"{more} more than recipe {recipe}, by hand"))
     elif not first.until:
         raise TrainingError(f"recipe {recipe} is being trained to its end",
                             f"search {search.number}", "ask again when it has finished")
     else:
         until = max(first.until, first.journalled) + max(epochs, 1)
         until = 0 if until >= old.whole("epochs") else until
-        enter(search, Step(old, recipe, until, 1, why=f"{epochs} epochs more, by hand"))
-    search.note("more", f"recipe {recipe} is given {epochs} epochs more, by hand")
+        enter(search, Step(old, recipe, until, 1, why=f"{more} more, by hand"))
+    search.note("more", f"recipe {recipe} is given {more} more, by hand")
 
 
 def _add(search: RunningSearch, recipe: Recipe) -> None:
@@ -201,7 +201,8 @@ def _set_budget(search: RunningSearch, recipes: int) -> None:
         raise TrainingError(
             f"a budget of {recipes} recipes does not fit", "",
             f"give a number from {proposed}, which are proposed already, to {option.high}")
-    _override(search, "recipes", recipes, f"{recipes} recipes in all from now on, by hand")
+    _override(search, "recipes", recipes,
+              f"{counted(recipes, 'recipe')} in all from now on, by hand")
 
 
 def _set_workers(search: RunningSearch, workers: int) -> None:

@@ -10,14 +10,18 @@ import math
 from collections.abc import Sequence
 from typing import Literal
 
-Lowered = Literal["loss", "accuracy", "balanced accuracy", "mean absolute error"]
+Lowered = Literal["loss", "accuracy", "balanced accuracy", "F1", "AUC", "mean absolute error"]
 
 #: What is lowered, as people name it, and its place among the metrics of an epoch, in the engine's
-#: order.
+#: order; -1 where it is none of them.
 _METRICS: dict[Lowered, tuple[str, int]] = {
     "accuracy": ("error rate", 0), "balanced accuracy": ("balanced error rate", 1),
+    "F1": ("1 − F1", -1), "AUC": ("1 − AUC", -1),
     "mean absolute error": ("mean absolute error", 0)
 }
+#: Measures that are worked out only where they are what is lowered: no epoch has them beside its
+#: loss.
+APART: frozenset[Lowered] = frozenset(name for name, (_, place) in _METRICS.items() if place < 0)
 
 
 def name_of(lowered: Lowered) -> str:
@@ -25,17 +29,19 @@ def name_of(lowered: Lowered) -> str:
     return _METRICS[lowered][0] if lowered in _METRICS else "loss"
 
 
-def scored(lowered: Lowered, loss: float, metrics: Sequence[float]
+def scored(lowered: Lowered, loss: float, metrics: Sequence[float], apart: float = math.nan
            ) -> tuple[float, tuple[float, ...]]:
     """Return what is to be lowered, and the metrics beside it: the loss as the first of them where
     it is another.
 
-    A loss that is not finite leaves nothing to be lowered: infinity stands for it.
+    A loss that is not finite leaves nothing to be lowered: infinity stands for it. `apart` is the
+    measure's value where it is one of :data:`APART`.
     """
     if lowered == "loss":
         return loss, tuple(metrics)
     name, place = _METRICS[lowered]
-    level = metrics[place] if name == lowered else 1 - metrics[place]
+    value = apart if lowered in APART else metrics[place]
+    level = value if name == lowered else 1 - value
     return level if math.isfinite(loss) else math.inf, (loss, *metrics)
 
 

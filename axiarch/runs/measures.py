@@ -18,6 +18,14 @@ from numpy.typing import NDArray
 
 Floats = NDArray[np.float64]
 
+#: Log-odds from float32 losses are rounded by less than this share of 1 and their size.
+_ROUNDED = 3e-7
+#: Losses of rows that are surely right, and surely wrong.
+_ENDS = (1e-30, 700.0, 1e-30, 700.0)
+#: Measures that are made of counts of right rows.
+_COUNTED = ("accuracy", "balanced accuracy", "F1")
+
+
 @dataclass(frozen=True)
 class Rows:
     """What is known of the validation rows of a run.
@@ -95,8 +103,7 @@ def _auc(r: Rows) -> Floats:
     """Area under the curve of two classes."""
     from scipy.stats import rankdata
 
-    own = np.exp(-r.losses)  # the share given to the true class
-    score = np.where(r.labels == 1, own, 1 - own)
+    score = _log_odds(r)
     positive = r.labels == 1
     n1, n0 = int(positive.sum()), int((~positive).sum())
     if not n1 or not n0:
@@ -109,6 +116,26 @@ def _auc(r: Rows) -> Floats:
     found[positive] += (above - value) * len(score) / n1
     found[~positive] += (below - value) * len(score) / n0
     return found
+
+
+def _log_odds(r: Rows) -> Floats:
+    """Return places in the order of the log-odds of the second class (n,), from losses: those that
+    differ by no more than float32 losses are rounded by are one place.
+    """
+    with np.errstate(divide="ignore"):
+        odds = -r.losses - np.log(-np.expm1(-r.losses))  # of the true class
+    score = np.where(r.labels == 1, odds, -odds)
+    order = np.argsort(score, kind="stable")
+    ordered = score[order]
+    with np.errstate(invalid="ignore"):
+        apart = np.diff(ordered) > _ROUNDED * (1 + np.abs(ordered[1:]))
+    place = np.zeros(len(score))
+    place[order[1:]] = np.cumsum(apart)
+    return place
+
+
+def _losses(r: Rows) -> Floats:
+    return r.losses
 
 
 def _absolute(r: Rows) -> Floats:
@@ -128,13 +155,11 @@ MEASURES: dict[str, Measure] = {
     "balanced accuracy": Measure(False, True, _balanced),
     "F1": Measure(False, True, _f1),
     "AUC": Measure(False, True, _auc),
+    "loss": Measure(False, False, _losses),
     "mean absolute error": Measure(True, False, _absolute),
+    "mean squared error": Measure(True, False, _losses),
     "Huber loss": Measure(True, False, _huber),
 }
-
-
-#: Measures that are made of counts of right rows.
-_COUNTED = ("accuracy", "balanced accuracy", "F1")
 
 
 def lowered_rows(name: str, rows: Rows) -> Floats:
@@ -147,8 +172,14 @@ def lowered_rows(name: str, rows: Rows) -> Floats:
 def cautious_rows(name: str, rows: Rows) -> Floats:
     """Return what each row adds to what is to be lowered (n,), followed by two rows that are right
     and two that are wrong of each class, or for the accuracy of one: without them, rows that are
-    all right would leave no doubt about others (Agresti & Coull 1998).
+    all right would leave no doubt about others (Agresti & Coull 1998). For the area under the
+    curve, one row of each class is ahead of all others, and one behind.
     """
+    if name == "AUC":
+        return lowered_rows(name, Rows(np.concatenate((rows.losses, _ENDS)),
+                                       np.concatenate((rows.labels, (0, 0, 1, 1))),
+                                       np.concatenate((rows.predicted, (0, 1, 1, 0))),
+                                       rows.classes))
     if name not in _COUNTED:
         return lowered_rows(name, rows)
     each = np.unique(rows.labels)[: 1 if name == "accuracy" else None]

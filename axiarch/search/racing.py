@@ -19,6 +19,7 @@ from typing import Literal
 from axiarch.recipes.space import Space
 from axiarch.search.method import WINDOW, Observation, Option, OptionValue, Step, steady_at
 from axiarch.search.random import Drawn
+from axiarch.text import count as counted
 
 #: What epochs are spent on: recipes that race, and recipes that are trained in full.
 Account = Literal["race", "full"]
@@ -164,8 +165,8 @@ class Racing(Drawn):
             for place, n in enumerate(order[:share]):
                 if n in resting and math.isfinite(self.value(n, level)):
                     return self._on(n, level + 1,
-                                    f"place {place + 1} of {len(here)} after {self.levels[level]} "
-                                    "epochs")
+                                    f"place {place + 1} of {len(here)} after "
+                                    f"{counted(self.levels[level], 'epoch')}")
         return None
 
     def _on(self, number: int, level: int, why: str) -> Step:
@@ -297,10 +298,10 @@ class Racing(Drawn):
             return super().cut_reason(number)
         here = self._reached(level)
         if not math.isfinite(self.value(number, level)):
-            return f"diverged within {self.levels[level]} epochs"
+            return f"diverged within {counted(self.levels[level], 'epoch')}"
         place = 1 + sum(self.value(n, level) < self.value(number, level) for n in here)
-        return (f"place {place} of {len(here)} after {self.levels[level]} epochs, where one in "
-                f"{self.values['keep']} went on")
+        return (f"place {place} of {len(here)} after {counted(self.levels[level], 'epoch')}, where "
+                f"one in {self.values['keep']} went on")
 
 
 def agreement_of(pairs: Sequence[tuple[float, float]]) -> float:

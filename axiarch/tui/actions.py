@@ -74,8 +74,8 @@ ACTIONS: tuple[Action, ...] = (
            "Predict the target as classes or as an amount: classification or regression",
            data.task, ("data",), False),
     Action("measure", "B", "rank by",
-           "Rank recipes, and lower, the loss, the accuracy, the balanced accuracy, or the mean "
-           "absolute error",
+           "Rank recipes by the loss, the accuracy, the balanced accuracy, F1, AUC, or the mean "
+           "absolute error, and let searches lower it",
            data.measure, ("data",), False),
     Action("gaps", "f", "fill gaps",
            "Fill gaps of the column under the cursor another way: median, mean, most frequent, "
@@ -204,7 +204,7 @@ ACTIONS: tuple[Action, ...] = (
            "Show which search came from which, what each brought and cost",
            improving.lineage, ("field", "ladder", "strips"), False),
     Action("by_measure", "B", "by a measure",
-           "Rank by accuracy, balanced accuracy, F1, AUC, mean absolute error or Huber loss",
+           "Rank by loss, accuracy, balanced accuracy, F1, AUC, mean absolute error or Huber loss",
            improving.by_measure, ("ladder",), False),
     Action("together", "J", "together",
            "Rank several searches on the same data together (join)",
@@ -265,7 +265,7 @@ ACTIONS: tuple[Action, ...] = (
            "List only some recipes, such as: optimiser = adam and width <= 64",
            search.filter_recipes, ("ladder",), False),
     Action("cheapest", "$", "cheapest",
-           "Go to the smallest recipe that is tied with the leader",
+           "Go to the smallest recipe that is not clearly worse than the leader",
            search.cheapest, ("ladder",), False),
     Action("seeds", "+", "more seeds",
            "Train the leader and recipes that may be as good on more seeds, to rule them out",

@@ -89,7 +89,7 @@ if TYPE_CHECKING:
     from axiarch.workflows.packages import installed_members
     from axiarch.workflows.packing import pack, unpack
     from axiarch.workflows.planning import default_workers
-    from axiarch.workflows.probing import kept_probes, probe
+    from axiarch.workflows.probing import kept_probe, kept_probes, probe, probe_line
     from axiarch.workflows.proxying import (
         proxies,
         proxy_agreements,
@@ -150,7 +150,7 @@ _MODULES = {
     "packing": "pack unpack",
     "planning": "default_workers",
     "devices": "device_lines keep_device known_devices",
-    "probing": "kept_probes probe",
+    "probing": "kept_probe kept_probes probe probe_line",
     "proxying": "proxies proxy_agreements proxy_lines proxy_verdict smaller_trainings "
                 "train_proxy",
     "reporting": "export_report",
@@ -242,6 +242,7 @@ __all__ = [
     "keep_note",
     "keep_version",
     "kept_models",
+    "kept_probe",
     "kept_probes",
     "known_devices",
     "ladder_from",
@@ -264,6 +265,7 @@ __all__ = [
     "predict",
     "predict_with",
     "probe",
+    "probe_line",
     "proposal_lines",
     "proxies",
     "proxy_agreements",

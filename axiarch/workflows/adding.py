@@ -10,7 +10,7 @@ from dataclasses import replace
 from pathlib import Path
 from typing import Any
 
-from axiarch.data.baseline import Baseline, rescored
+from axiarch.data.baseline import Baseline
 from axiarch.data.building import Origin, build_dataset
 from axiarch.data.dataset import Dataset, kept_table, read_dataset, verify_kept
 from axiarch.data.plan import DataPlan, SplitPlan
@@ -66,7 +66,7 @@ def redecide(workspace: Workspace,
             else:
                 check = _unchanged(Path(data.source))
                 table, how = read_table(Path(data.source), reading, None, on_progress)
-            floor = data.noise_floor and rescored(data.noise_floor, data.plan.ranked_by, "loss")
+            floor = data.noise_by_loss
             if (plan.targets, plan.task) != (data.plan.targets, data.plan.task):
                 floor = None  # it is of another target
             origin = Origin(data.source, how, floor, data.rule)

@@ -195,10 +195,12 @@ def gain_over_base(s: Snapshot) -> str:
     apart = s.ranking.difference(first.recipe, base.recipe)
     if apart is None:
         return f"{number(base.loss - first.loss, 2)} better than its base, how surely is unknown"
-    if not apart.sure:
-        return (f"not clearly better than its base: {number(apart.better, 2)} ± "
-                f"{apart.half_width:.2g}")
-    return f"{number(apart.better, 2)} ± {apart.half_width:.2g} better than its base"
+    size = f"{number(apart.better, 2)} ± {apart.half_width:.2g}"
+    if apart.sure:
+        return f"{size} better than its base"
+    if s.ranking.leads(base.recipe) and apart.least > 0:
+        return f"{number(apart.better, 2)}, at least {number(apart.least, 2)}, better than its base"
+    return f"nothing clear over its base: {size}"
 
 
 def lineage_lines(found: list[Descent]) -> list[str]:

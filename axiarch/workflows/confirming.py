@@ -12,7 +12,7 @@ from dataclasses import dataclass, replace
 from axiarch.errors import TrainingError
 from axiarch.journal.read import JournalReader
 from axiarch.journal.workspace import Workspace
-from axiarch.recipes.searchfile import MethodChoice, SearchFile, read_search
+from axiarch.recipes.searchfile import Branch, MethodChoice, SearchFile, read_search
 from axiarch.recipes.space import Space
 from axiarch.text import count, loss
 from axiarch.workflows.verdicts import unknown_recipe
@@ -100,7 +100,9 @@ def confirming_search(workspace: Workspace,
                    repeats=seeds,
                    seed=fresh,
                    start=None,
-                   method=MethodChoice("grid", {}))
+                   method=MethodChoice("grid", {}),
+                   branch=Branch(snapshot.search.number, recipe, "does it hold on fresh seeds?",
+                                 aside=True))
 
 
 def confirmations(workspace: Workspace, snapshot: Snapshot,

@@ -75,7 +75,8 @@ def _evidence(s: Snapshot, run: RunRecord) -> Evidence:
         min(others, default=None), not dataset.classes, tuple(dataset.classes),
         fold.rows["validation"], None if rows is None else rows.values.astype(np.float64), labels,
         _target_share(dataset.folder, dataset.fingerprint, run.fold),
-        None if rows is None or rows.classes is None else rows.classes.astype(np.int64))
+        None if rows is None or rows.classes is None else rows.classes.astype(np.int64),
+        run.fold, s.run_name(run))
 
 
 @lru_cache(maxsize=64)
@@ -98,10 +99,13 @@ def beyond_the_knee(s: Snapshot, recipe: int) -> Proposal | None:
     small = s.recipes[found[0].recipe].recipe
     own = s.recipes[recipe].recipe
     values = {name: small[name] for name in _SIZE if small[name] != own[name]}
+    apart = found[1]
+    worse = (f", and at most {number(apart.better + apart.half_width, 2)} worse (95 %)"
+             if apart is not None else "")
     return Proposal(
         "beyond_knee", "a much smaller network is tied with it",
         f"It has {count(row.parameters, 'parameter')}; recipe {found[0].recipe} with "
-        f"{number(found[0].parameters)} is tied with the best.", Sure.POSSIBLE,
+        f"{number(found[0].parameters)} is tied with the best{worse}.", Sure.POSSIBLE,
         (Change(f"Use the network of recipe {found[0].recipe}", values),))
 
 

@@ -30,6 +30,10 @@ Floats = NDArray[np.float64]
 FEWEST = 8
 #: Share of a range at each end that counts as its edge.
 EDGE = 0.12
+#: Share of recipes that are no better than the baseline from which that is said.
+_MANY = 0.1
+#: Share of the variance from which an effect is worth a word.
+_WORTH = 0.05
 #: Recipes that were trained in full from which it is known how much a loss still falls.
 _KNOWN = 3
 
@@ -82,30 +86,42 @@ class Axis:
 
 @dataclass(frozen=True)
 class KnobEffects:
-    """What was learnt from a search: the axes of its knobs, and effects in their order."""
+    """What was learnt from a search: the axes of its knobs, and effects in their order; and how
+    many recipes are no better than the baseline, and count as it.
+    """
 
     axes: tuple[Axis, ...]
     found: Effects
+    failing: int = 0
 
     @property
     def order(self) -> list[int]:
-        """The knobs, those that matter most first."""
-        return sorted(range(len(self.axes)), key=lambda k: -self.found.shares[k].value)
+        """The knobs, those that matter most first, alone and together with others."""
+        return sorted(range(len(self.axes)),
+                      key=lambda k: -self.found.shares[k].value - self.found.together(k))
 
     def verdict(self) -> str:
         """Say what matters, and how much of it is known."""
         found, first = self.found, self.order[0]
-        base = (f"Learnt from {number(found.recipes)} recipes; {share(max(found.explained, 0))} of "
-                "the variance of recipes left out is explained.")
+        of = f" of {number(found.among)}, over all losses" if found.among > found.recipes else ""
+        explained = share(max(found.explained, 0))
+        base = (f"Learnt from {number(found.recipes)} recipes{of}; {explained} of the variance of "
+                "recipes left out is explained.")
+        if self.failing >= _MANY * found.among:
+            base += (f" {share(self.failing / found.among)} of the recipes are no better than the "
+                     "baseline, and count as it.")
         if not found.known:
             return (f"{base} That is too little to say which knobs matter: train more recipes "
                     "(g).")
         best = found.shares[first]
         label = FIELDS[self.axes[first].name].label
+        pairs = found.together(first)
+        more = f", and {share(pairs)} more together with others" if pairs >= _WORTH else ""
         lead = (f"{label[0].upper()}{label[1:]} matters most: it explains "
-                f"{share(best.value)} of the variance ({share(best.low)} to {share(best.high)}).")
+                f"{share(best.value)} of the variance ({share(best.low)} to {share(best.high)})"
+                f"{' by itself' if more else ''}{more}.")
         little = [FIELDS[self.axes[k].name].label for k in self.order
-                  if found.shares[k].high < 0.05]
+                  if found.shares[k].high < _WORTH and found.together(k) < _WORTH]
         rest = (f" Of little effect: {', '.join(little)}.") if little else ""
         return f"{lead}{rest} {base} Losses are means over all other knobs, good and bad."
 
@@ -155,7 +171,8 @@ def explain(snapshot: Snapshot) -> KnobEffects:
                     np.array([losses[n][0] for n in numbers]), snapshot.file.seed)
     axes = tuple(_axis(snapshot, knob, cells[k], places[:, k], numbers, losses)
                  for k, knob in enumerate(knobs))
-    return KnobEffects(axes, found)
+    failing = sum(level >= snapshot.dataset.baseline.loss for level, _ in losses.values())
+    return KnobEffects(axes, found, failing)
 
 
 def _losses(s: Snapshot) -> dict[int, tuple[float, bool]]:

@@ -7,6 +7,7 @@ import re
 from collections.abc import Callable, Mapping
 
 from axiarch.errors import InputError
+from axiarch.ranking.capacity import knee
 from axiarch.ranking.rank import Ranked
 from axiarch.recipes.conditions import Value
 from axiarch.recipes.constraints import parse_constraint
@@ -95,7 +96,8 @@ def _sortable(value: Value) -> tuple[bool, float, str]:
 
 
 def cheapest(snapshot: Snapshot) -> tuple[int, str]:
-    """Return the smallest recipe that is tied with the leader, and what that saves in words.
+    """Return the smallest recipe that is tied with the leader, and not clearly worse when the two
+    are compared alone; and what that saves in words.
 
     Raises
     ------
@@ -105,14 +107,15 @@ def cheapest(snapshot: Snapshot) -> tuple[int, str]:
     tied = snapshot.ranking.tied
     if not tied:
         raise unranked(snapshot)
-    leader = tied[0]
-    best = min(tied, key=lambda row: (row.parameters, row.seconds, row.place))
+    leader, found = tied[0], knee(snapshot.ranking)
+    best = found[0] if found is not None else leader
     if len(tied) == 1:
         return best.recipe, f"No other recipe is tied with the leader, recipe {best.recipe}."
     if best.recipe == leader.recipe:
-        return best.recipe, (f"The leader, recipe {best.recipe}, is the smallest of "
-                             f"{count(len(tied), 'tied recipe')}.")
-    words = (f"Recipe {best.recipe} is the smallest of {count(len(tied), 'tied recipe')}: "
+        return best.recipe, (f"The leader, recipe {best.recipe}, is the smallest that is not "
+                             f"clearly worse, of {count(len(tied), 'tied recipe')}.")
+    words = (f"Recipe {best.recipe} is the smallest that is not clearly worse than the leader, of "
+             f"{count(len(tied), 'tied recipe')}: "
              f"{number(best.parameters)} parameters instead of {number(leader.parameters)}, "
              f"{duration(best.seconds)} instead of {duration(leader.seconds)}, loss "
              f"{loss(best.loss)} instead of {loss(leader.loss)}.")

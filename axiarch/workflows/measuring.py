@@ -16,8 +16,8 @@ from axiarch.search.methods import make_method
 from axiarch.text import count, loss, number, shown
 from axiarch.workflows.watching import Snapshot, design_of
 
-#: The measure that a recipe's own loss is for amounts; the others are ranked by the RMSE.
-OWN = {"absolute": "mean absolute error", "huber": "Huber loss"}
+#: The measure that a recipe's own loss is for amounts.
+OWN = {"squared": "mean squared error", "absolute": "mean absolute error", "huber": "Huber loss"}
 
 
 @dataclass(frozen=True)
@@ -72,8 +72,8 @@ def by_measure(s: Snapshot, name: str) -> ByMeasure:
     Parameters
     ----------
     name : str
-        One of :data:`axiarch.runs.measures.MEASURES`; ``own loss`` is what recipes of amounts
-        are trained on.
+        One of :data:`axiarch.runs.measures.MEASURES`; ``own loss`` is what the base recipe is
+        trained on.
 
     Raises
     ------
@@ -83,8 +83,10 @@ def by_measure(s: Snapshot, name: str) -> ByMeasure:
     target = s.dataset.target
     fits = {n: m for n, m in MEASURES.items() if m.amounts == (target.task == "regression")
             and not (n == "AUC" and len(s.dataset.classes) != 2)}
+    name = " ".join(name.split())
+    name = next((n for n in (*MEASURES, "own loss") if n.casefold() == name.casefold()), name)
     if name == "own loss":
-        name = OWN.get(s.file.space.base.word("loss"), name)
+        name = "loss" if s.dataset.classes else OWN.get(s.file.space.base.word("loss"), name)
     if name not in fits or (MEASURES[name].amounts and len(target.columns) > 1):
         known = ", ".join(fits) if len(target.columns) == 1 else "none for several targets"
         raise InputError(f"recipes on {shown(s.dataset.name, 60)} are not ranked by "

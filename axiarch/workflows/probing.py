@@ -11,7 +11,7 @@ from dataclasses import asdict
 from typing import Any
 
 from axiarch.data.dataset import Dataset
-from axiarch.errors import InputError
+from axiarch.errors import InputError, WorkspaceMissing
 from axiarch.files import load_json, typed
 from axiarch.insight.probes import (
     BUILDS,
@@ -27,8 +27,10 @@ from axiarch.journal.read import JournalReader
 from axiarch.journal.records import ProbeRecord
 from axiarch.journal.workspace import Workspace
 from axiarch.journal.write import JournalWriter
+from axiarch.recipes.conditions import written
+from axiarch.recipes.fields import FIELDS
 from axiarch.recipes.recipe import Recipe
-from axiarch.text import shown
+from axiarch.text import moment, shown
 from axiarch.workflows.asking import ask
 from axiarch.workflows.devices import device_room
 from axiarch.workflows.drafting import network_shape
@@ -79,8 +81,38 @@ def probe(workspace: Workspace, dataset: Dataset, recipe: Recipe, kind: str,
     return found
 
 
-def kept_probes(workspace: Workspace) -> list[tuple[ProbeRecord, Probe]]:
-    """Return all probes that were made, oldest first."""
+def kept_probes(workspace: Workspace, fingerprint: str = "") -> list[tuple[ProbeRecord, Probe]]:
+    """Return the probes that were made, oldest first: on one data set, or on all. Those that this
+    version cannot read are left out.
+    """
+    found = []
     with contextlib.closing(JournalReader(workspace.journal)) as reader:
-        return [(record, typed(load_json(record.found, finite=False), _TYPES[record.kind]))
-                for record in reader.probes() if record.kind in _TYPES]
+        for record in reader.probes():
+            if fingerprint in ("", record.data_fingerprint):
+                with contextlib.suppress(ValueError, KeyError):
+                    found.append((record, typed(load_json(record.found, finite=False),
+                                                _TYPES[record.kind])))
+    return found
+
+
+def kept_probe(workspace: Workspace, number: int) -> tuple[ProbeRecord, Probe]:
+    """Return a probe that was made.
+
+    Raises
+    ------
+    WorkspaceMissing
+        If there is none of that number.
+    """
+    for record, found in kept_probes(workspace):
+        if record.number == number:
+            return record, found
+    raise WorkspaceMissing(f"there is no probe {number}", shown(workspace.folder),
+                           "list them with axiarch probes")
+
+
+def probe_line(record: ProbeRecord) -> str:
+    """Return when a probe was made, its kind, its data and its recipe, as a line of text."""
+    values = ", ".join(f"{FIELDS[name].label} {shown(written(value), 40)}"
+                       for name, value in record.recipe.changed_values().items())
+    return (f"{moment(record.at)}  {record.kind:<5}  {shown(record.data, 40)}: "
+            f"{values or 'the default recipe'}")

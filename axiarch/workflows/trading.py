@@ -114,11 +114,12 @@ class TradeOffs:
         head = (f"The knee is recipe {row.recipe}, with {count(row.parameters, 'parameter')} and "
                 f"loss {loss(row.loss)}")
         if apart is None:
-            return f"{head}: it leads, and no smaller recipe is tied with it."
+            return (f"{head}: it leads, and each smaller recipe is worse, or tried too little to "
+                    "say.")
         most = apart.better + apart.half_width
-        return (f"{head}: the smallest that is tied with the leader, recipe {leader.recipe} "
-                f"({count(leader.parameters, 'parameter')}), and at most {number(most, 2)} worse "
-                "(95 %).")
+        return (f"{head}: the smallest that is not clearly worse than the leader, recipe "
+                f"{leader.recipe} ({count(leader.parameters, 'parameter')}), and at most "
+                f"{number(most, 2)} worse (95 %).")
 
     def _ladder_words(self) -> list[str]:
         words = []

@@ -173,7 +173,10 @@ def against(s: Snapshot, one: int, other: int, name: str) -> str:
     low, high = found.better - found.half_width, found.better + found.half_width
     size = abs(found.better)
     span_ = f"95 %: {number(low, 2)} to {number(high, 2)}"
-    if not found.sure:
+    leads = one == s.ranking.rows[0].recipe and s.ranking.leads(other)
+    if not found.sure and leads and found.least > 0:
+        span_ = f"95 %: at least {number(found.least, 2)}"
+    elif not found.sure:
         return f"It is not clearly better than {name}: by {number(found.better, 2)} ({span_})."
     times = rows[one].seconds / rows[other].seconds if rows[other].seconds > 0 else 1.0
     cost = f", {times:.2g} times the time" if times >= 1.1 or times <= 0.9 else ""
@@ -239,7 +242,7 @@ def search_verdict(s: Snapshot) -> str:
         return f"Paused with {done} of {count(of, 'run')} ended{tail}. Nothing is lost; p resumes."
     if state == "done":
         all_of_them = f"All {count(done, 'run')}" if done != 1 else "The run has"
-        return (f"{all_of_them} ended{tail} in {duration(s.taken)}: {s.epochs} epochs."
+        return (f"{all_of_them} ended{tail} in {duration(s.taken)}: {count(s.epochs, 'epoch')}."
                 f"{_taken_over(s)}{account(s)}")
     if state == "failed":
         return f"The search failed after {count(done, 'run')}: {s.search.why}"
@@ -262,7 +265,7 @@ def _race_verdict(s: Snapshot, tail: str) -> str:
     what = (f"{count(len(s.recipes), 'recipe')}: {full} trained in full, {part} "
             f"{'cut' if s.search.state == 'done' else 'cut or waiting'}{tail}")
     if s.search.state == "done":
-        return (f"{what}; {number(s.epochs)} epochs in {duration(s.taken)}."
+        return (f"{what}; {count(s.epochs, 'epoch')} in {duration(s.taken)}."
                 f"{_taken_over(s)}{account(s)}")
     if s.search.state == "paused":
         return f"Paused. {what}. Nothing is lost; p resumes."

@@ -7,6 +7,7 @@ from dataclasses import replace
 
 import numpy as np
 
+from axiarch.engine.metrics import confusion, f1, macro, roc_auc
 from axiarch.engine.network import NetworkShape
 from axiarch.engine.predictor import Predictor
 from axiarch.engine.rows import TrainingData
@@ -47,6 +48,28 @@ class Lowering(unittest.TestCase):
                                  (b.train_loss_eval, b.validation_loss))
             levels = [each.numbers.validation_loss for each in path]
             self.assertEqual((training.watch.best_epoch, training.watch.best_loss), steady(levels))
+
+    def test_measures_that_no_epoch_has_beside_its_loss(self) -> None:
+        """F1 of each class, and the area under the curve, of what is predicted after the epoch."""
+        spec = recipe(epochs=4, learning_rate=0.02)
+        cases: tuple[tuple[Lowered, int, int, str], ...] = (
+            ("F1", 3, 3, "softmax"), ("F1", 2, 1, "binary"), ("AUC", 2, 1, "binary"))
+        for lowered, classes, outputs, loss in cases:
+            data = small_data(200, classes=classes)
+            plain, _ = trained(data, "loss", spec, outputs, loss)
+            path, training = trained(data, lowered, spec, outputs, loss)
+            a, b = path[-1].numbers, plain[-1].numbers
+            self.assertEqual((a.train_loss, a.metrics), (b.train_loss,
+                                                         (b.validation_loss, *b.metrics)))
+            shares = Predictor(training.shape, training.evaluated).predict(data.validation_inputs)
+            labels = data.validation_targets.astype(np.int64)
+            counts = confusion(shares, labels)
+            value = roc_auc(shares[:, 1], labels == 1) if lowered == "AUC" else macro(
+                f1(counts), counts)
+            self.assertAlmostEqual(a.validation_loss, 1 - value, places=12)
+            self.assertAlmostEqual(Predictor(training.shape, training.evaluated).mean_loss(
+                data.validation_inputs, labels, measure=lowered)[0], 1 - value, places=12)
+            self.assertNotEqual(a.train_loss_eval, a.validation_loss)
 
     def test_the_training_level_is_that_of_the_weights_on_training_rows(self) -> None:
         data = small_data(90)

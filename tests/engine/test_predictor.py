@@ -79,6 +79,22 @@ class SameBits(unittest.TestCase):
             self.assertEqual(evaluated_rows(NetworkShape.of(made, 5, 3)), 128)
             self.check(made, small_data(rows=700), 3, "softmax")
 
+    def test_sizes_of_activations(self) -> None:
+        for residual in ("no", "yes"):
+            made = recipe(depth=2, width=7, residual=residual)
+            shape = NetworkShape.of(made, 5, 3)
+            rng = np.random.default_rng(2)
+            weights = rng.normal(size=shape.parameters).astype(np.float32)
+            arrays, x = named_arrays(shape, weights), rng.normal(size=(40, 5)).astype(np.float32)
+            sent, expected = x, []
+            for i in (1, 2, 3):
+                sums = sent @ arrays[f"layer {i}.weights"] + arrays[f"layer {i}.biases"]
+                out = np.maximum(sums, 0) if i < 3 else sums
+                sent = out + sent if residual == "yes" and i == 2 else out
+                expected.append(float(np.sqrt((sent**2).mean())))
+            np.testing.assert_allclose(Predictor(shape, weights).activation_sizes(x), expected,
+                                       rtol=1e-5)
+
     def test_no_rows(self) -> None:
         for outputs, loss, width in ((3, "softmax", 3), (1, "binary", 2), (2, "squared", 2)):
             shape = NetworkShape.of(recipe(), 5, outputs, loss)

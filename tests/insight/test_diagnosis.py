@@ -8,16 +8,18 @@ from __future__ import annotations
 import math
 import unittest
 from collections.abc import Sequence
-from dataclasses import replace
+from dataclasses import dataclass, replace
+from typing import cast
 
 import numpy as np
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from axiarch.insight import remedies, symptoms
-from axiarch.insight.diagnosis import FOLLOWS, LOOKS, diagnose, diagnose_runs
+from axiarch.insight import remedies
+from axiarch.insight.diagnosis import FOLLOWS, LOOKS, _outlier, diagnose, diagnose_runs
 from axiarch.insight.evidence import Evidence, smoothed, target_share
 from axiarch.insight.proposal import Change, Proposal
+from axiarch.insight.symptoms import ending, layers, readings, rows
 from axiarch.recipes.recipe import Recipe
 from axiarch.recipes.searchfile import SearchFile, read_search, write_search
 from axiarch.recipes.space import Space
@@ -48,6 +50,15 @@ def evidence(validation: Sequence[float], training: Sequence[float] | None = Non
 
 def names(e: Evidence) -> list[str]:
     return [p.name for p in diagnose(e)]
+
+
+@dataclass
+class Came:
+    """What a run came to."""
+
+    level: float
+    fold: int
+    name: str = ""
 
 
 class Symptoms(unittest.TestCase):
@@ -110,6 +121,7 @@ class Symptoms(unittest.TestCase):
             ("noise", evidence([0.5] * 20, [0.45] * 20, {"dropout": 0.2}, noisy=[0.7] * 20)),
             ("lucky", evidence([*[0.6] * 15, 0.5, *[0.6] * 15], [0.55] * 31)),
             ("tiny_batches", evidence(good, None, {"batch_size": 2})),
+            ("single_row", evidence(good, None, {"batch_size": 37, "normalisation": "batch"})),
         ]
         pooled = {"network": "conv 6, pool 2, hidden", "depth": 1}
         cases.append(("dead", evidence(good, None, pooled, layers=[HEALTHY, dead, HEALTHY])))
@@ -121,6 +133,25 @@ class Symptoms(unittest.TestCase):
         self.assertIn(overfit.epoch, range(12, 18))
         self.assertIn("rises by", overfit.evidence)
         self.assertEqual(diagnose(evidence(flat, flat, layers=deep))[0].layer, 1)
+
+    def test_remedies_of_a_last_batch_of_one_row_leave_none(self) -> None:
+        for size in (3, 9, 27, 37, 111, 333, 999):  # 1000 rows
+            values = {"batch_size": size, "normalisation": "batch"}
+            found = layers.single_row(evidence([0.5] * 9, None, values))
+            assert found is not None
+            self.assertEqual(found.layer, 1)
+            for change in found.changes:
+                self.assertIsNone(layers.single_row(evidence([0.5] * 9, None, {
+                    **values, **change.values})), (size, change.words))
+        zero: Layer = (0.0, 0.0, 1e-3, 0.0)  # no gradient passes through a row that is all 0
+        found_all = names(evidence(falling(1.2, 0.5, 40), None, {
+            "batch_size": 37, "normalisation": "batch"}, layers=[zero] * 4 + [HEALTHY]))
+        self.assertEqual(found_all, ["single_row"])
+        for values in ({"batch_size": 1}, {"batch_size": 36}, {"batch_size": 1000},
+                       {"batch_size": 37, "normalisation": "layer"},
+                       {"batch_size": 37, "last_batch": "drop"}):
+            self.assertIsNone(layers.single_row(evidence([0.5] * 9, None, {
+                "normalisation": "batch", **values})), values)
 
     def test_waiting_for_rows(self) -> None:
         e = evidence(falling(1.2, 0.5, 40))
@@ -164,7 +195,7 @@ class Symptoms(unittest.TestCase):
                 "exploding", "saturated", "dead", "rate_low", "too_regularised", "batch_large",
                 "short_patience", "improving", "underfits", "stuck", "overfits", "jumpy",
                 "never_predicted", "linear", "easier", "waiting", "tiny_batches", "long_patience",
-                "noise", "lucky"}
+                "noise", "lucky", "single_row"}
         self.assertLessEqual(known, made)
 
 
@@ -173,7 +204,7 @@ class Shares(unittest.TestCase):
         rng = np.random.default_rng(0)
         normal = rng.normal(size=(4000, 1)).astype(np.float32)
         self.assertLess(target_share(normal), 0.12)
-        self.assertGreater(target_share(np.exp(3 * normal)), symptoms.FAR)
+        self.assertGreater(target_share(np.exp(3 * normal)), rows.FAR)
         both = np.hstack([normal, np.exp(3 * normal)])
         self.assertEqual(target_share(both), target_share(np.exp(3 * normal)))
 
@@ -238,6 +269,33 @@ class Runs(unittest.TestCase):
         found = diagnose_runs([*runs, evidence(falling(1.2, 0.75, 40))])
         self.assertEqual([p.name for p in found], ["outlier"])
         self.assertIn("Run 6 of 6", found[0].evidence)
+        named = replace(evidence(falling(1.2, 0.75, 40)), name="seed 6, fold 2")
+        self.assertIn("Seed 6, fold 2 of 6 runs came to", diagnose_runs([*runs, named])[0].evidence)
+
+    def test_what_scatters_is_seldom_called_different(self) -> None:
+        rng = np.random.default_rng(0)
+        for folds, seeds, spread in ((1, 5, 0.1), (5, 1, 0.1), (5, 2, 0.15), (10, 1, 0.06)):
+            alarms = 0
+            for _ in range(400):
+                hard = 1 + spread * rng.normal(size=folds) * (folds > 1)
+                runs = [cast(Evidence, Came(0.5 * hard[k] * (1 + 0.1 * rng.normal()), k))
+                        for k in range(folds) for _ in range(seeds)]
+                alarms += bool(_outlier(runs))
+            self.assertLess(alarms / 400, 0.05, (folds, seeds))
+
+    def test_a_fold_that_differs_is_named(self) -> None:
+        """Its runs on both seeds; not where folds scatter, nor where one of its runs is usual."""
+        def runs(last: Sequence[float]) -> list[Evidence]:
+            levels = [0.5, 0.51, 0.49, 0.5, 0.505, 0.495, 0.5, 0.51, *last]
+            return [replace(evidence(falling(1.2, level, 40)), fold=i // 2)
+                    for i, level in enumerate(levels)]
+
+        found = diagnose_runs(runs([0.7, 0.75]))
+        self.assertEqual([p.title for p in found], ["fold 5 differs from the others"])
+        self.assertIn("(2 runs), the others to 0.50", found[0].evidence)
+        self.assertEqual(diagnose_runs(runs([0.52, 0.53])), ())
+        self.assertEqual([p.title for p in diagnose_runs(runs([0.5, 0.75]))],
+                         ["one run differs from the others"])
 
 
 RECIPES = st.fixed_dictionaries({}, optional={
@@ -279,8 +337,8 @@ class Remedies(unittest.TestCase):
                 self.assertIsNotNone(branch.space.at([point] * len(branch.space.knobs)))
 
     def test_thresholds_have_an_order(self) -> None:
-        self.assertLess(symptoms.STUCK_TRAINING, symptoms.STUCK)
-        self.assertLess(symptoms.FALLING_ONCE, symptoms.FALLING)
+        self.assertLess(readings.STUCK_TRAINING, readings.STUCK)
+        self.assertLess(ending.FALLING_ONCE, ending.FALLING)
 
 
 class Evidences(unittest.TestCase):

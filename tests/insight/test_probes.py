@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import math
 import unittest
+from dataclasses import replace
 
 import numpy as np
 
@@ -17,7 +18,6 @@ from axiarch.insight.probes import (
     Probe,
     RatePoint,
     RateProbe,
-    probe_lines,
 )
 from axiarch.recipes.searchfile import SearchFile
 from axiarch.tui.plots.probes import draw_probe
@@ -79,16 +79,34 @@ class Batches(unittest.TestCase):
         probe = sizes({8: 0.6, 16: 0.5, 32: 0.5, 64: 0.4}, room=33_000)
         self.assertEqual([p.size for p in probe.fits], [8, 16, 32])
         self.assertIn("Up to 32 rows fit", probe.verdict())
+        measured = replace(probe, points=tuple(replace(p, measured=p.bytes * 2)
+                                               for p in probe.points))
+        self.assertEqual([p.size for p in measured.fits], [8, 16])  # what was measured counts
+        self.assertIn("takes 2.00 times the memory that was forecast", measured.verdict())
         self.assertIsNone(sizes({8: 0.6}, room=1).proposal())
         self.assertIn("No batch size fits", sizes({8: 0.6}, room=1).verdict())
 
 
+def shrinking(depth: int, times: float) -> tuple[tuple[float, float], ...]:
+    """Return layers of which each has `times` the gradient of that before, and sends on half."""
+    return tuple((1e-9 * times**i, 0.5**i) for i in range(depth + 1))
+
+
 class Depths(unittest.TestCase):
+    def test_a_gradient_that_does_not_reach_the_first_layer_is_no_learning(self) -> None:
+        def probe(times: float, then: float) -> DepthProbe:
+            return DepthProbe(tuple(DepthPoint(4, b, 0.5, shrinking(4, times), shrinking(4, then))
+                                    for b in BUILDS), 1.0, 4, 2)
+
+        self.assertEqual(probe(10.0, 10.0).deepest("plain"), 0)  # a ten-thousandth of the last's
+        self.assertEqual(probe(10.0, 2.0).deepest("plain"), 4)  # it came after some steps
+        self.assertIn("0.12 and 1e-4 (plain)", probe(10.0, 2.0).verdict())
+        self.assertRegex(probe(10.0, 2.0).lines()[2], "plain +1e-4 +0.062 +0.12 +0.12")
+
     def test_the_depth_at_which_it_stops_learning(self) -> None:
         points = []
         for build, stops in zip(BUILDS, (4, 8, 99), strict=True):
-            points += [DepthPoint(d, build, 0.5 if d <= stops else 1e-6, 0.4 if d <= stops else 1.0)
-                       for d in (1, 2, 4, 8, 16)]
+            points += [DepthPoint(d, build, 0.4 if d <= stops else 1.0) for d in (1, 2, 4, 8, 16)]
         probe = DepthProbe(tuple(points), 1.0, 4, 2)
         self.assertEqual([probe.deepest(build) for build in BUILDS], [4, 8, 16])
         self.assertIn("plain: up to 4 layers", probe.verdict())
@@ -110,6 +128,13 @@ class Noise(unittest.TestCase):
             self.assertAlmostEqual(float((found > 1.959964 * error).mean()), 0.8, delta=0.02)
             self.assertLessEqual(probe.seeds_for(apart) or 0, seeds + 1)
         self.assertIsNone(probe.seeds_for(0.01))
+        folds = NoiseProbe((0.5, 0.52), 900, 0.02, 0.01, 3, 0.03, 0.5)
+        self.assertAlmostEqual(folds.visible(4), 2.8016 * math.sqrt(2 * 9e-4 * (1 / 12 + 0.5)), 4)
+        self.assertLessEqual(folds.seeds_for(folds.visible(4)) or 0, 5)
+        self.assertIsNone(folds.seeds_for(0.08))
+        lost = NoiseProbe((0.5, math.inf), 900, 0.02, 0.01)
+        self.assertIn("1 seed of 2 diverged", lost.verdict())
+        self.assertTrue(draw_probe(lost, 80, 20))
         self.assertIn("only more rows", probe.verdict())
 
 
@@ -118,13 +143,16 @@ class Drawn(unittest.TestCase):
         every: list[Probe] = [
             Rates.probe, rates({e: 1.0 for e in range(-6, 2)}),
             sizes({8: 0.6, 16: 0.5, 32: 0.5}), sizes({8: 0.6}, room=1),
-            DepthProbe(tuple(DepthPoint(d, b, 0.1, math.inf if d > 4 else 0.5) for b in BUILDS
+            DepthProbe(tuple(DepthPoint(d, b, math.inf if d > 4 else 0.5) for b in BUILDS
+                             for d in (1, 4, 16)), 1.0, 4, 0),
+            DepthProbe(tuple(DepthPoint(d, b, math.inf if d > 4 else 0.5, shrinking(d, 10.0),
+                                        shrinking(d, 0.0 if d > 4 else 0.5)) for b in BUILDS
                              for d in (1, 4, 16)), 1.0, 4, 0),
             NoiseProbe((0.5, 0.52, 0.49), 60, 0.02, 0.01)]
         for probe in every:
             for width, height in ((120, 30), (78, 14), (30, 8)):
                 self.assertLessEqual(len(draw_probe(probe, width, height)), height + 2)
-            self.assertTrue(probe_lines(probe))
+            self.assertTrue(probe.lines())
             self.assertTrue(probe.verdict().endswith("."))
 
 

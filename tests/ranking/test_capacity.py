@@ -49,6 +49,23 @@ class Knee(unittest.TestCase):
             self.assertAlmostEqual(apart.better, row.loss - ranking.rows[0].loss, places=6)
             self.assertNotEqual(leader, 3)
 
+    def test_none_that_is_clearly_worse_by_itself_is_it(self) -> None:
+        """Among many recipes the comparison of all calls some tied that a comparison of two does
+        not.
+        """
+        rng, seen = np.random.default_rng(1), 0
+        for _ in range(40):
+            levels = {1: 0.5, 2: 0.52, **{n: 0.53 + 0.001 * n for n in range(3, 30)}}
+            ranking = rank([result(n, seed, level + 0.012 * float(rng.normal()))
+                            for n, level in levels.items() for seed in range(3)],
+                           {n: 1000 - 10 * n for n in levels})
+            found = knee(ranking)
+            assert found is not None
+            self.assertTrue(found[1] is None or not found[1].sure)
+            smallest = min(ranking.tied, key=lambda row: row.parameters)
+            seen += smallest.recipe != found[0].recipe
+        self.assertGreater(seen, 5)
+
     def test_with_one_seed_there_is_none(self) -> None:
         self.assertIsNone(knee(rank([result(1, 0, 0.5), result(2, 0, 0.6)], {1: 10, 2: 20})))
 

@@ -51,6 +51,14 @@ class Shares(unittest.TestCase):
                 self.assertTrue(found.known)
             self.assertGreaterEqual(inside / total, 0.93, surface.__name__)
 
+    def test_of_many_recipes_good_and_bad_ones_are_learnt_from(self) -> None:
+        """The best alone would say that what makes the others worse does not matter."""
+        for surface, shares in ((ishigami, ISHIGAMI), (line_and_step, STEP)):
+            found = learnt(surface, 2000, 3)
+            self.assertEqual((found.recipes, found.among), (500, 2000))
+            for each, true in zip(found.shares, shares, strict=True):
+                self.assertAlmostEqual(each.value, true, delta=0.06)
+
     def test_what_two_explain_together_is_theirs(self) -> None:
         pairs = learnt(ishigami, 300, 1).pairs
         self.assertTrue(pairs[0, 2].low <= TOGETHER <= pairs[0, 2].high)

@@ -250,6 +250,20 @@ class Pairs(unittest.TestCase):
         results = self.results(np.random.default_rng(4), [1.0, 2.0], 3, 0.0, 0.01)
         self.assertIsNone(ranking(*results).advice)
 
+    def test_of_two_recipes_one_leads_where_the_difference_is_surely_above_zero(self) -> None:
+        """No verdict says that the leader stands apart, and that it is not better than the other.
+        """
+        seen = set()
+        for seed in range(200):
+            found = ranking(*self.results(np.random.default_rng(seed), [1.0, 1.06], 3, 0.5, 0.03))
+            first, other = (row.recipe for row in found.rows)
+            apart = found.difference(first, other)
+            assert apart is not None
+            self.assertTrue(not found.leads(other) or apart.least > 0, seed)
+            self.assertLess(apart.better - apart.half_width, apart.least)
+            seen.add((found.leads(other), apart.sure))
+        self.assertEqual(len(seen), 3)  # clear, clear by a one-sided interval alone, tied
+
     def test_a_difference_has_an_interval_whichever_way_it_is_read(self) -> None:
         found = ranking(*self.results(np.random.default_rng(5), [1.0, 1.2], 4, 0.5, 0.02))
         there, back = found.difference(0, 1), found.difference(1, 0)

@@ -21,22 +21,27 @@ FULL = SearchFile(
 
 #: text, the line named, words of the message.
 WRONG = (
-    ("name = 3", "line 1, name", "string"),
+    ("name = 3", "line 1, name", "text in quotes"),
     ("seed = 1\nnam = 'x'", "line 2, nam", "name"),
     ("[recipe]\nwidht = 3", "line 2, [recipe] widht", "width"),
     ("[recipe]\nwidth = '3 | 4'", "line 2, [recipe] width", "[vary]"),
     ("[vary]\n\nwidth = '3 |'", "line 3, [vary] width", "ends too early"),
     ("[vary]\nwidth = '8 .. 500 doubling'", "line 2, [vary] width", "256 or 512"),
     ("[vary]\nmomentum = '0.1 .. 2'", "line 2, [vary] momentum", "out of bounds"),
-    ("seed = -1", "line 1, seed", "greater"),
-    ("repeats = 0", "line 1, repeats", "greater"),
+    ("seed = -1", "line 1, seed", "give 0 or more"),
+    ("repeats = 0", "line 1, repeats", "give 1 or more"),
     ("[recipe]\nwidth = 3.5", "line 2, [recipe] width", "whole"),
     ("constraints = ['width*deth < 3']", "line 1, constraints", "deth"),
     ("x", "search file", "not TOML"),
     ("[start]\nsearch = 1", "line 1, [start]", "search and run"),
     ("[start]\nsearch = 1\nrun = 2\nmodel = 'x'", "line 1, [start]", "or model"),
     ("format = 99", "line 1, format", "99"),
-    ("[method]\nname = 4", "line 2, [method] name", "string"),
+    ("[method]\nname = 4", "line 2, [method] name", "text in quotes"),
+    ("method = 'grid'", "line 1, method", 'write the table [method], and name = "grid"'),
+    ("vary = 3", "line 1, vary", "write the table [vary]"),
+    ("seeds = 3", "line 1, seeds", "repeats = 3"),
+    ("[branch]\nsearch = 1", "line 1, [branch]", "recipe is missing"),
+    ("earlier = 'no'", "line 1, earlier", "'use' or 'ignore'"),
     ("[vary]\nwidth = ['8']", "line 2, [vary] width", "does not fit"),
 )
 

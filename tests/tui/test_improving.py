@@ -142,6 +142,16 @@ class Improving(AppCase):
             await self.until(pilot, lambda: app.state.draft is not None
                              and app.state.draft.space.varied("learning_rate") is None)
             self.assertEqual(len(workflows.kept_probes(workspace)), 1)
+            await pilot.press("p")
+            await self.until(pilot, lambda: isinstance(app.screen, Choices))
+            await pilot.press("end", "enter")
+            await self.shows(app, pilot, "Probes of this data set, newest first")
+            await self.shows(app, pilot, "The training loss falls between rates")
+            await pilot.press("enter")
+            await self.until(pilot, lambda: isinstance(app.screen, ProbeScreen))
+            await pilot.press("enter")
+            await self.until(pilot, lambda: app.state.draft is not None
+                             and app.state.draft.space.varied("learning_rate") is not None)
 
     async def test_every_epoch_is_listed_in_numbers(self) -> None:
         workspace = ring_workspace(self.folder / "w")
@@ -184,7 +194,7 @@ class Improving(AppCase):
         made = space({"epochs": 8, "width": 8, "batch_size": 16})
         workflows.save_draft(workspace, SearchFile("x", "ring", made, MethodChoice("grid"), 1, 1))
         async with self.running(workspace) as (app, pilot):
-            for amount in ("nonsense", "80 KiB"):
+            for amount in ("nonsense", "95 KiB"):
                 await pilot.press("2", "p")
                 await self.until(pilot, lambda: isinstance(app.screen, Choices))
                 await pilot.press("down", "enter")
@@ -195,9 +205,9 @@ class Improving(AppCase):
                     await self.shows(app, pilot, "no amount of memory")
                     await pilot.press("escape")
             await self.until(pilot, lambda: isinstance(app.screen, ProbeScreen))
-            await self.shows(app, pilot, "Up to ")
+            await self.shows(app, pilot, ", 128, 144 fit 95 KiB")
             ((_, kept),) = workflows.kept_probes(workspace)
-            self.assertIn("80 KiB (as given)", kept.verdict())
+            self.assertIn("95 KiB (as given)", kept.verdict())
 
     async def test_what_usually_goes_wrong_is_mended_on_the_sheet(self) -> None:
         workspace = ring_workspace(self.folder / "w")

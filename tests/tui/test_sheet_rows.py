@@ -102,7 +102,7 @@ class Edits(unittest.TestCase):
 class Meanings(unittest.TestCase):
     def test_unit_default_and_bounds_of_a_value_are_said(self) -> None:
         said = terms(line(SEARCH, "batch_size"))
-        for words in ("In rows", "Default 32", "a whole number from 1"):
+        for words in ("Rows. ", "Default 32", "a whole number from 1"):
             self.assertIn(words, said)
         self.assertIn("one of sgd", terms(line(SEARCH, "optimiser")))
 

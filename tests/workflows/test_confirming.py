@@ -30,6 +30,9 @@ class Confirming(FolderCase):
         self.assertEqual((search.repeats, search.space.knobs), (3, ()))
         again = workflows.wait(workspace, workflows.start_search(workspace, search, 1))
         (found,) = workflows.confirmations(workspace, snapshot, leader)
+        self.assertEqual(workflows.snapshot_of(workspace).search.number, 1)  # which it asks about
+        self.assertEqual([(d.number, d.depth) for d in workflows.lineage(workspace)],
+                         [(1, 0), (2, 1)])
         self.assertEqual((found.search, found.recipe, found.again, found.runs), (1, leader, 2, 3))
         self.assertAlmostEqual(found.loss,
                                statistics.fmean(c.steady for c in again.curves.values()))

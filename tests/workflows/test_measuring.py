@@ -40,18 +40,24 @@ class Measuring(RunnerCase):
         path = write_csv(self.folder / "t.csv", ["x", "y"], rows)
         add_table(self.workspace, path, name="t", target="y")
         for number, kind, name in ((1, "absolute", "mean absolute error"),
-                                   (2, "huber", "Huber loss")):
+                                   (2, "huber", "Huber loss"),
+                                   (3, "squared", "mean squared error")):
             made = space({"epochs": 10, "loss": kind, "width": 8}, {"learning_rate": "3e-3 | 1e-2"})
             self.make(SearchFile("x", "t", made, MethodChoice("grid"), 1, 2), number=number).run()
             found = by_measure(self.look(number), "own loss")
             self.assertEqual(found.name, name)
             self.assertEqual(len(found.ranking.rows), 3)
+        for row in found.ranking.rows:
+            own = next(r for r in self.look(3).ranking.rows if r.recipe == row.recipe)
+            self.assertAlmostEqual(row.loss**0.5, own.loss, delta=0.2 * own.loss)
 
     def test_what_does_not_fit_is_refused(self) -> None:
         self.make(ring_search(epochs=3, recipes=2, repeats=1)).run()
-        for name in ("mean absolute error", "beauty", "own loss"):
+        for name in ("mean absolute error", "beauty", "mean squared error"):
             with self.assertRaisesRegex(InputError, "not ranked by"):
                 by_measure(self.look(), name)
+        for name in ("own loss", "Loss", " balanced  ACCURACY ", "auc"):
+            self.assertIn(by_measure(self.look(), name).name, ("loss", "balanced accuracy", "AUC"))
 
     def test_runs_of_an_earlier_version_say_so(self) -> None:
         self.make(ring_search(epochs=3, recipes=2, repeats=1)).run()

@@ -3,11 +3,15 @@
 from __future__ import annotations
 
 import json
+import sqlite3
 import unittest
+from dataclasses import replace
 
+from axiarch.data.plan import SplitPlan
 from axiarch.errors import InputError, RecipeError, WorkspaceLocked
 from axiarch.insight.probes import DEVICES, BatchProbe, DepthProbe, NoiseProbe, RateProbe
 from axiarch.recipes.recipe import Recipe
+from axiarch.workflows.adding import redecide
 from axiarch.workflows.devices import device_lines, keep_device, known_devices
 from axiarch.workflows.opening import data_set
 from axiarch.workflows.probing import kept_probes, probe
@@ -39,6 +43,11 @@ class Probing(FolderCase):
         depth = probe(self.workspace, self.data, BASE, "depth")
         assert isinstance(depth, DepthProbe)
         self.assertGreaterEqual(depth.deepest("plain"), 2)
+        for point in depth.points:  # the output layer comes last
+            self.assertEqual([len(point.at_start), len(point.at_end)], 2 * [point.depth + 1])
+        self.assertNotEqual(depth.points[0].at_start, depth.points[0].at_end)
+        for size in batch.points:
+            self.assertAlmostEqual(size.measured / size.bytes, 1.0, delta=0.5)
         noise = probe(self.workspace, self.data, BASE, "noise")
         assert isinstance(noise, NoiseProbe)
         self.assertTrue(noise.spread > 0 and noise.row_error > 0)
@@ -46,11 +55,46 @@ class Probing(FolderCase):
         self.assertEqual([record.kind for record, _ in kept], ["rate", "batch", "depth", "noise"])
         self.assertEqual([found for _, found in kept], [rate, batch, depth, noise])
         self.assertEqual(kept[0][0].recipe, BASE)
+        self.assertEqual(len(kept_probes(self.workspace, self.data.fingerprint)), 4)
+        self.assertEqual(kept_probes(self.workspace, "other data"), [])
+        self.check_commands()
+
+    def check_commands(self) -> None:
+        """What was found is printed again."""
+        place = str(self.workspace.folder)
+        lines = commanded(self.folder, "probes", "-w", place).stdout.splitlines()
+        self.assertEqual(len(lines), 4)
+        self.assertRegex(lines[2], r"^ +3  \d{4}-.*  depth  ring: .*learning rate 0.01")
+        again = commanded(self.folder, "probes", "3", "-w", place).stdout
+        self.assertIn("Before the first step of 24 layers", again)
+        self.assertIn("activation last/first", again)
+        listed = json.loads(commanded(self.folder, "probes", "--json", "-w", place).stdout)
+        one = json.loads(commanded(self.folder, "probes", "2", "--json", "-w", place).stdout)
+        self.assertEqual(listed[1]["points"], one["points"])
+        none = commanded(self.folder, "probes", "9", "-w", place)
+        self.assertIn("there is no probe 9", none.stderr)
+        with sqlite3.connect(self.workspace.journal) as db:
+            db.execute("UPDATE probe SET found = '{\"points\": 3}' WHERE number = 1")
+        db.close()
+        self.assertEqual(len(kept_probes(self.workspace)), 3)
 
     def test_a_sigmoid_network_stops_learning_at_some_depth(self) -> None:
         found = probe(self.workspace, self.data, BASE.changed({"activation": "sigmoid"}), "depth")
         assert isinstance(found, DepthProbe)
         self.assertLess(found.deepest("plain"), 16)
+
+    def test_noise_is_measured_on_every_fold(self) -> None:
+        plan = replace(self.data.plan, split=SplitPlan(folds=3))
+        data = redecide(self.workspace, self.data, plan)
+        found = probe(self.workspace, data, BASE, "noise")
+        assert isinstance(found, NoiseProbe)
+        self.assertEqual((found.folds, len(found.losses)), (3, 2))
+        self.assertEqual(found.rows, sum(fold.rows["validation"] for fold in data.folds))
+        self.assertAlmostEqual(found.overlap, 0.5, delta=0.05)
+        self.assertIn("2 seeds on each of 3 folds", found.verdict())
+        lost = probe(self.workspace, data, BASE.changed({"optimiser": "sgd", "learning_rate": 900.0,
+                                                         "depth": 4, "width": 64}), "noise")
+        self.assertIn("Probe the learning rate first", lost.verdict())
 
     def test_memory_is_that_of_a_device_or_any_amount(self) -> None:
         tight = probe(self.workspace, self.data, BASE, "batch", "100 KiB")

@@ -8,12 +8,14 @@ from dataclasses import replace
 
 import numpy as np
 
-from axiarch.data.dataset import read_dataset
+from axiarch.data.baseline import Baseline
+from axiarch.data.dataset import described, read_dataset
 from axiarch.data.plan import DataPlan
 from axiarch.data.toggles import toggled
 from axiarch.errors import DataError, InputError
 from axiarch.recipes.searchfile import MethodChoice, SearchFile
 from axiarch.recipes.space import space
+from axiarch.runs.lowered import Lowered
 from axiarch.runs.steady import steady
 from axiarch.workflows.adding import add_table, plan_of, redecide
 from axiarch.workflows.diagnosing import diagnosis
@@ -115,12 +117,12 @@ class ByAccuracy(RunnerCase):
         column = next(c for c in self.by_loss.columns if c.role == "target")
         seen = []
         plan = self.by_loss.plan
-        for _ in range(3):
+        for _ in range(5):
             found = toggled(replace(self.by_loss, plan=plan), column, "ranked by")
             assert found is not None
             plan = found
             seen.append(plan.ranked_by)
-        self.assertEqual(seen, ["accuracy", "balanced accuracy", "loss"])
+        self.assertEqual(seen, ["accuracy", "balanced accuracy", "F1", "AUC", "loss"])
         other = toggled(self.dataset, column, "task")
         assert other is not None
         self.assertEqual(other.ranked_by, "loss")
@@ -129,6 +131,61 @@ class ByAccuracy(RunnerCase):
         known = json.loads((self.by_loss.folder / "data.json").read_text())
         self.assertNotIn("measure", known["folds"][0]["encoding"]["target"])
         self.assertEqual(read_dataset(self.by_loss.folder).target.measure, "loss")
+
+
+class Apart(RunnerCase):
+    """Measures that no epoch has beside its loss."""
+
+    def test_from_the_baseline_to_the_test_rows(self) -> None:
+        plain = self.dataset
+        measures: tuple[Lowered, ...] = ("F1", "AUC")
+        for number, measure in enumerate(measures, 1):
+            data = redecide(self.workspace, plain, replace(plain.plan, ranked_by=measure),
+                            beside=True)
+            rows = data.reference()
+            assert rows is not None and rows.linear is not None and data.linear is not None
+            self.assertAlmostEqual(float(rows.baseline.mean()), data.baseline.loss, places=6)
+            self.assertAlmostEqual(float(rows.linear.mean()), data.linear.loss, places=6)
+            if measure == "AUC":
+                self.assertEqual(data.baseline.loss, 0.5)
+            self.make(replace(ring_search(epochs=8, recipes=5, repeats=3), data=data.name),
+                      number=number).run()
+            s = self.look(number)
+            self.assertIn(f"leads by 1 − {measure} at", ranking_verdict(s))
+            self.assertEqual(s.skill["baseline"].verdict, "better")
+            found = by_measure(s, measure)
+            for row in found.ranking.rows:
+                own = next(r for r in s.ranking.rows if r.recipe == row.recipe)
+                self.assertAlmostEqual(row.loss, own.loss, delta=0.06)
+            leader = s.ranking.rows[0].recipe
+            kept = keep_model(self.workspace, s, leader, name=measure)
+            self.assertEqual(*verify_model(self.workspace, kept))
+            opened = open_seal(self.workspace, data, "a test", s, leader)
+            assert opened.score.loss is not None
+            self.assertLess(opened.score.loss, opened.score.baseline.loss)
+            self.assertLess(opened.score.loss, 0.3)
+            back = redecide(self.workspace, data, plain.plan, beside=True)
+            self.assertEqual(back.fingerprint, plain.fingerprint)
+
+    def test_noise_that_is_known_is_known_again_by_the_loss(self) -> None:
+        known = Baseline(0.1, (0.95, 0.94))
+        path = write_csv(self.folder / "n.csv", ["x", "y"],
+                         [[i / 10, "ab"[(i * 7919) % 97 > 40]] for i in range(200)])
+        made = add_table(self.workspace, path, name="n", noise_floor=known)
+        for measure, floor in (("F1", None), ("accuracy", Baseline(1 - 0.95, (0.1, 0.95, 0.94))),
+                               ("AUC", None), ("loss", known)):
+            made = redecide(self.workspace, made, replace(made.plan, ranked_by=measure))
+            self.assertEqual(read_dataset(made.folder).noise_floor, floor)
+
+    def test_noise_that_an_earlier_version_wrote_by_the_measure_is_read(self) -> None:
+        data = redecide(self.workspace, self.dataset,
+                        replace(self.dataset.plan, ranked_by="accuracy"), beside=True)
+        known = json.loads((data.folder / "data.json").read_text())
+        known["best"] = {"loss": 0.05, "metrics": [0.1, 0.95, 0.94]}
+        found = described(known)
+        self.assertEqual(found.noise_by_loss, Baseline(0.1, (0.95, 0.94)))
+        assert found.noise_floor is not None
+        self.assertAlmostEqual(found.noise_floor.loss, 0.05)
 
 
 class Amounts(RunnerCase):

@@ -39,9 +39,9 @@ def softmax(a, at, labels, d, to, classes, rows, gradient, smooth, kept, class_w
         b``.
     class_weights : (C,) array
         What rows of each class count.
-    sums : (1 + C,) float64 array
+    sums : (1 + 2 C,) float64 array
         Without `gradient`, the number of rows whose largest logit is the label is added, in all and
-        of each class.
+        of each class, and that of rows predicted as each class.
     room, more : (B,) arrays, used up
 
     Returns
@@ -72,6 +72,7 @@ def softmax(a, at, labels, d, to, classes, rows, gradient, smooth, kept, class_w
             hit = 1.0 if more[b] == label and a[at + label * rows + b] == room[b] else 0.0
             sums[0] += hit
             sums[1 + label] += hit
+            sums[1 + classes + int(more[b])] += 1.0
     for b in range(rows):
         total -= a[at + labels[b] * rows + b] - room[b]
         more[b] = a.dtype.type(0)
@@ -131,6 +132,7 @@ def binary(a, at, labels, d, to, rows, gradient, smooth, kept, class_weights, su
         if (value > 0) == (label == 1) and value == value:
             sums[0] += 1
             sums[1 + label] += 1
+        sums[4 if value > 0 else 3] += 1
         if gradient:
             p = one / (one + small) if value >= 0 else small / (one + small)
             wanted = label * (one - smooth) + smooth * half

@@ -142,9 +142,9 @@ def by_measure(c: Context) -> None:
         if name:
             _show(c, f"Ranked by {shown(name, 40)}", lambda: _ranked_by(s, name.strip()))
 
-    c.ask(Asked("Rank by which measure?", "Accuracy, balanced accuracy, F1 or AUC; of amounts "
-                "mean absolute error, Huber loss, or own loss. The search was guided by what the "
-                "data are ranked by.",
+    c.ask(Asked("Rank by which measure?", "Loss, accuracy, balanced accuracy, F1 or AUC; of "
+                "amounts mean squared error, mean absolute error, Huber loss, or own loss. The "
+                "search was guided by what the data are ranked by.",
                 "a measure", first), answered)
 
 

@@ -4,8 +4,9 @@ from __future__ import annotations
 
 from axiarch import workflows
 from axiarch.insight.probes import HERE, KINDS, Probe
+from axiarch.journal.records import ProbeRecord
 from axiarch.recipes.searchfile import SearchFile
-from axiarch.text import shown
+from axiarch.text import count, shown
 from axiarch.tui import messages
 from axiarch.tui.doing.context import Context
 from axiarch.tui.doing.sheet import put_on_sheet
@@ -22,11 +23,32 @@ def probe(c: Context) -> None:
     draft = c.state.draft
     if draft is None or c.state.dataset is None:
         return
-    choices = [Choice(_NAMES[kind], f"In {words}." if not words.startswith("in ") else
-                      f"{words[0].upper()}{words[1:]}.", ()) for kind, words in KINDS.items()]
+    choices = [Choice(_NAMES[kind], f"{words[0].upper()}{words[1:]}.", ())
+               for kind, words in KINDS.items()]
+    kept = workflows.kept_probes(c.workspace, c.state.dataset.fingerprint)[::-1]
+    if kept:
+        choices.append(Choice("Earlier probes", f"{count(len(kept), 'probe')} of this data set.",
+                              ()))
+
+    def chosen(answer: str) -> None:
+        place = int(answer.split()[1]) if answer else -1
+        if 0 <= place < len(KINDS):
+            _chosen(c, draft, list(KINDS)[place])
+        elif place >= 0:
+            _earlier(c, draft, kept)
+
     c.ask(Choices("Probe the recipe on the sheet with short trainings: some seconds, Esc cancels",
-                  choices, "Enter starts it    Esc closes"),
-          lambda answer: _chosen(c, draft, list(KINDS)[int(answer.split()[1])] if answer else ""))
+                  choices, "Enter starts it    Esc closes"), chosen)
+
+
+def _earlier(c: Context, draft: SearchFile, kept: list[tuple[ProbeRecord, Probe]]) -> None:
+    """Choose one of the probes that were made, newest first, and show it again."""
+    choices = [Choice(workflows.probe_line(record), found.verdict(), ())
+               for record, found in kept]
+    c.ask(Choices("Probes of this data set, newest first", choices,
+                  "Enter shows it again    Esc closes"),
+          lambda answer: probed(c, messages.Probed(draft, kept[int(answer.split()[1])][1]))
+          if answer else None)
 
 
 def _chosen(c: Context, draft: SearchFile, kind: str) -> None:

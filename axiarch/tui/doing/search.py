@@ -196,7 +196,7 @@ def filter_recipes(c: Context) -> None:
 
 
 def cheapest(c: Context) -> None:
-    """Go to the smallest recipe that is tied with the leader."""
+    """Go to the smallest recipe that is not clearly worse than the leader."""
     s = c.state.snapshot
     if s is None:
         return

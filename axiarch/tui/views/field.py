@@ -8,7 +8,7 @@ from textual.app import ComposeResult
 
 from axiarch.journal.records import WorkerRecord
 from axiarch.runs.lowered import name_of
-from axiarch.text import count, loss, memory, number, shown
+from axiarch.text import count, loss, memory, shown
 from axiarch.tui.plots.chart import Chart, Level, Series, draw_chart, loss_scale
 from axiarch.tui.plots.runs import Row, Rows, cut, fit, right, row_width
 from axiarch.tui.plots.scale import Scale
@@ -120,7 +120,7 @@ class Lines(Drawing):
                     (loss(min(losses, default=None)), "lead")]
         ended = [s.curves[r.id].steady for r in s.runs.values() if r.state == "ended"
                  and r.reason != "diverged" and r.id in s.curves and s.curves[r.id].spent[-1] <= at]
-        return [("   cursor ", "faint"), (f"{int(at)} epochs spent", "ink*"),
+        return [("   cursor ", "faint"), (f"{count(int(at), 'epoch')} spent", "ink*"),
                 ("   runs ended by then ", "faint"), (str(len(ended)), "ink"),
                 ("   best steady loss by then ", "faint"), (loss(min(ended,
                                                                      default=None)), "second")]
@@ -263,14 +263,14 @@ def _rounds(s: Snapshot, width: int) -> Rows:
         return []
     row: Row = [("   rounds ", "faint")]
     for end in ends:
-        row += [(f"{end} epochs ", "faint"), (str(sum(u >= end for u in until.values())), "ink"),
-                ("   ", "ink")]
+        reached = sum(u >= end for u in until.values())
+        row += [(f"{count(end, 'epoch')} ", "faint"), (str(reached), "ink"), ("   ", "ink")]
     best = _best(s)
     if len(best.y) >= 2:
         falls = np.flatnonzero(np.diff(best.y) < 0)
         if falls.size:
             at, by = best.x[falls[-1] + 1], best.y[falls[-1]] - best.y[falls[-1] + 1]
-            ago = f"fell {number(round(s.epochs - at))} epochs ago"
+            ago = f"fell {count(round(s.epochs - at), 'epoch')} ago"
             said = f"the best last {ago}, by {loss(float(by))}"
             row.append((said if row_width(row) + len(said) <= width else f"best {ago}", "faint"))
     return [cut(row, width)]

@@ -27,6 +27,9 @@ from axiarch.workflows.watching import Snapshot
 Panel = KnobEffects | TradeOffs | str
 #: Cells before the track: bracket, place, recipe, loss, seeds.
 _HEAD = 26
+#: What is lowered, as the head of its column; the legend names it in full.
+_SHORT = {"accuracy": "error", "balanced accuracy": "error", "F1": "1 − F1", "AUC": "1−AUC",
+          "mean absolute error": "error"}
 _ROLE = {"leader": "lead", "tied": "lead", "open": "glow", "apart": "ink", "unknown": "ink"}
 
 
@@ -186,7 +189,8 @@ class Head(Drawing):
         pad = " " * (_HEAD - 1)
         below = ladder.axis(self.scale, track_width(width))
         legend: Row = [
-            (" place  recipe    loss seeds", "faint"), (" ●─", "lead"), ("╌", "faint"),
+            (f" place  recipe  {_SHORT.get(target.measure, 'loss'):>6} seeds", "faint"),
+            (" ●─", "lead"), ("╌", "faint"),
             (" 95 %: seeds, and rows too  ", "faint"), ("○", "train"), (" training  ", "faint"),
             ("┊ " + ", ".join(reversed([f.name for f in baseline_levels(self.snapshot)])), "faint"),
             ("   " + shown(unit, 27) if width > 90 else "", "faint")

@@ -317,7 +317,7 @@ def terms(line: Line) -> str:
     if not line.recipe:
         return ""
     field = FIELDS[line.key]
-    unit = f"In {field.unit}. " if field.unit else ""
+    unit = f"{field.unit[0].upper()}{field.unit[1:]}. " if field.unit else ""
     return f"{unit}Default {written(field.default)}; {field.wanted()}."
 
 

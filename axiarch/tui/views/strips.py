@@ -12,7 +12,7 @@ from axiarch.insight.proposal import HARMLESS, Proposal
 from axiarch.runs.curve import Curve
 from axiarch.runs.lowered import name_of
 from axiarch.runs.steady import steady
-from axiarch.text import loss, measured, number, seconds_text, shown
+from axiarch.text import count, loss, measured, number, seconds_text, shown
 from axiarch.tui.plots.chart import MARGIN, Chart, Level, Series, draw_chart, loss_scale
 from axiarch.tui.plots.runs import Row, Rows, fit, right, wrap
 from axiarch.tui.plots.scale import Scale, span_of
@@ -325,7 +325,7 @@ class Facts(TallDrawing):
             curve, patience = s.curves.get(run.id), recipe.recipe.whole("patience")
             if run.state == "training" and curve is not None and patience:
                 used = patience_used(curve.validation, recipe.recipe, s.dataset.target.units)
-                end = f"in training; {used} of {patience} epochs of patience used"
+                end = f"in training; {used} of {count(patience, 'epoch')} of patience used"
             rows.append([(f"  {s.run_name(run)}  ", "faint"), (fit(end,
                                                                    width - 12).rstrip(), "ink")])
         return rows + _more_runs(len(s.runs_of(self.recipe)))
@@ -349,7 +349,8 @@ class Findings(TallDrawing):
         rows: Rows = []
         for i, each in enumerate(self.found[:3], 1):
             title = f"{each.title[0].upper()}{each.title[1:]}."
-            mark = ("· ", "faint") if each.name in HARMLESS else (f"{i} ", "warn")
+            fault = each.name not in HARMLESS
+            mark = (f"{i} " if fault or each.epoch else "· ", "warn" if fault else "faint")
             lines = wrap(f"{title} {each.evidence}", width - 6, "ink")[:2]
             rows += [[("  ", "ink"), mark if j == 0 else ("  ", "ink"), *line]
                      for j, line in enumerate(lines)]
