@@ -26,7 +26,8 @@ from typing import Any
 import numpy as np
 
 from axiarch.data.building import build_dataset
-from axiarch.data.dataset import Dataset, read_dataset
+from axiarch.data.dataset import Dataset
+from axiarch.data.describing import read_dataset
 from axiarch.data.plan import DataPlan, SplitPlan
 from axiarch.data.reading import read_table
 from axiarch.engine.losses import LOSSES

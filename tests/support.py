@@ -23,7 +23,8 @@ from unittest import mock
 import numpy as np
 
 from axiarch.data.building import build_dataset
-from axiarch.data.dataset import Dataset, read_dataset
+from axiarch.data.dataset import Dataset
+from axiarch.data.describing import read_dataset
 from axiarch.data.reading import read_table
 from axiarch.engine.losses import LOSSES
 from axiarch.engine.network import NetworkShape

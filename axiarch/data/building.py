@@ -18,7 +18,8 @@ from axiarch.data.checks import ALL_OPEN, check
 from axiarch.data.checksums import row_hashes
 from axiarch.data.columns import Role, check_names, propose_roles, summarise
 from axiarch.data.conversions import Conversion, as_changes, learn_conversions
-from axiarch.data.dataset import Dataset, Fold, read_dataset
+from axiarch.data.dataset import Dataset, Fold
+from axiarch.data.describing import read_dataset
 from axiarch.data.dividing import divide, with_given_parts
 from axiarch.data.encoding import Encoding, as_floats, learn_encoding
 from axiarch.data.findings import CheckInput, Finding

@@ -18,31 +18,24 @@ them.
 
 from __future__ import annotations
 
-import json
-import math
-from collections.abc import Iterator, Mapping
-from dataclasses import asdict, dataclass, field, fields, make_dataclass, replace
-from functools import cache, cached_property
+from dataclasses import dataclass, field
+from functools import cached_property
 from pathlib import Path
-from typing import TYPE_CHECKING, Any, Literal, get_type_hints
+from typing import TYPE_CHECKING, Any, Literal
 
 import numpy as np
 from numpy.typing import NDArray
 
 from axiarch.data.baseline import Baseline, mean_baseline, rescored
-from axiarch.data.checksums import row_hashes, verify
+from axiarch.data.checksums import verify
 from axiarch.data.columns import Column
-from axiarch.data.conversions import Conversion, as_changes
-from axiarch.data.encoding import CODES, Code, Encoding
-from axiarch.data.findings import Finding, read_finding
+from axiarch.data.conversions import Conversion
+from axiarch.data.encoding import Encoding
+from axiarch.data.findings import Finding
 from axiarch.data.linear import LinearBaseline
-from axiarch.data.pictures import PICTURE
-from axiarch.data.pixels import with_pictures
 from axiarch.data.plan import DataPlan
-from axiarch.data.table import Table
 from axiarch.data.target import Answers, Target
-from axiarch.errors import DataError, WorkspaceError, WorkspaceMissing
-from axiarch.files import read_json, typed
+from axiarch.errors import WorkspaceError
 from axiarch.runs.lowered import APART
 from axiarch.runs.rows import kept_rows
 from axiarch.text import shown
@@ -51,10 +44,8 @@ if TYPE_CHECKING:
     import polars
 
 PartName = Literal["train", "validation"]
-#: The version of the description; an earlier one cannot be read.
-FORMAT = 4
 #: What to do about a data set that is not as it was written.
-_RESTORE = "restore the folder from a copy, or add the data again under another name"
+RESTORE = "restore the folder from a copy, or add the data again under another name"
 
 
 @dataclass(frozen=True)
@@ -244,7 +235,7 @@ class Dataset:
                         map_array(place / f"{name}.targets.npy"))
         except (OSError, ValueError, EOFError) as error:
             raise WorkspaceError(f"the {name} arrays cannot be read: {shown(error, 100)}",
-                                 shown(place), _RESTORE) from None
+                                 shown(place), RESTORE) from None
 
     def reference(self, fold: int = 0) -> Reference | None:
         """Return how simple predictors do on the validation rows of a fold; None where the data
@@ -259,14 +250,14 @@ class Dataset:
         place = self.folder / name
         if name not in self.checksums:
             return None
-        verify(self.folder, self.checksums, name, _RESTORE)
+        verify(self.folder, self.checksums, name, RESTORE)
         try:
             found = np.load(place, allow_pickle=False)
             if found.shape != (3, len(kept_rows(self.folds[fold].rows["validation"]))):
                 raise ValueError("its rows do not fit")
         except (OSError, ValueError, EOFError) as error:
             raise WorkspaceError(f"the reference losses cannot be read: {shown(error, 100)}",
-                                 shown(place), _RESTORE) from None
+                                 shown(place), RESTORE) from None
         return Reference(found[0], None if np.isnan(found[1]).any() else found[1], found[2] > 0)
 
     @cached_property
@@ -285,77 +276,6 @@ def map_array(path: Path) -> NDArray[Any]:
     return found
 
 
-def kept_table(dataset: Dataset) -> Table:
-    """Return the whole table that a data set was made from, sealed rows included: only to split it
-    anew.
-
-    Raises
-    ------
-    WorkspaceMissing
-        If it is not there.
-    """
-    import polars
-
-    try:
-        return replace(Table.open(dataset.folder / "sealed" / "table"), decimal=dataset.decimal)
-    except (OSError, polars.exceptions.PolarsError) as error:
-        raise WorkspaceMissing(
-            f"the table of {shown(dataset.name)!r} cannot be read: {shown(error, 100)}",
-            shown(dataset.folder), "add the data again under another name") from None
-
-
-def verify_kept(dataset: Dataset) -> None:
-    """Raise unless the table that a data set was made from is the one that was written.
-
-    Raises
-    ------
-    WorkspaceError
-    """
-    verify(dataset.folder, dataset.checksums, "sealed/", _RESTORE)
-
-
-def sealed_part(dataset: Dataset, fold: int = 0) -> Part:
-    """Return the sealed test rows, encoded as a fold is. Called only after the opening has been
-    journalled.
-
-    Raises
-    ------
-    WorkspaceError
-        If they are not what was written.
-    """
-    verify_kept(dataset)
-    inputs, targets = [], []
-    for own, encoding in _sealed_rows(dataset, fold):
-        inputs.append(encoding.encode(own))
-        targets.append(encoding.labels(own))
-    return Part(np.concatenate(inputs), np.concatenate(targets))
-
-
-def sealed_hashes(dataset: Dataset, fold: int = 0) -> NDArray[np.uint64]:
-    """Return a hash of the inputs of each sealed row, to know such a row again without opening the
-    seal.
-
-    Nothing else of the rows leaves this function, and their targets are not read.
-    """
-    return np.concatenate([row_hashes(encoding.encode(own))
-                           for own, encoding in _sealed_rows(dataset, fold, False)])
-
-
-def _sealed_rows(dataset: Dataset, fold: int, targets: bool = True
-                 ) -> Iterator[tuple[polars.DataFrame, Encoding]]:
-    """Walk the sealed rows as tables of the columns that a fold encodes."""
-    rows = np.load(dataset.folder / "sealed" / "rows.npy", allow_pickle=False)
-    table = kept_table(dataset)
-    if dataset.plan.pictures:
-        table = with_pictures(table, dataset.plan, dataset.target.columns)
-    table = table.changed(as_changes({c.column: c for c in dataset.conversions}))
-    encoding = dataset.folds[fold].encoding
-    names = [*(code.name for code in encoding.codes), *(encoding.target.columns if targets else ())]
-    for start, piece in table.pieces(names):
-        low, high = np.searchsorted(rows, (start, start + piece.height))
-        yield piece[rows[low:high] - start], encoding
-
-
 def check_arrays(dataset: Dataset) -> None:
     """Raise unless the arrays of a data set are those that were written and fit its description.
 
@@ -366,7 +286,7 @@ def check_arrays(dataset: Dataset) -> None:
     WorkspaceError
         Naming the file.
     """
-    verify(dataset.folder, dataset.checksums, "folds/", _RESTORE)
+    verify(dataset.folder, dataset.checksums, "folds/", RESTORE)
     names: tuple[PartName, ...] = ("train", "validation")
     for i in range(len(dataset.folds)):
         for name in names:
@@ -387,162 +307,6 @@ def check_part(part: Part, dataset: Dataset, name: str, number: int) -> None:
             and part.targets.dtype == kind)
     if not fits:
         raise WorkspaceError(f"the {name} arrays do not fit the description of the data set", where,
-                             _RESTORE)
+                             RESTORE)
     if classes and rows and not 0 <= part.targets.min() <= part.targets.max() < classes:
-        raise WorkspaceError(f"a {name} label is none of the {classes} classes", where, _RESTORE)
-
-
-def as_json(dataset: Dataset) -> dict[str, Any]:
-    """Return what is known of a data set, as its file holds it."""
-    known = asdict(dataset)
-    del known["folder"]
-    known["best"] = known.pop("noise_by_loss")  # its name in the file
-    for fold, written in zip(dataset.folds, known["folds"], strict=True):
-        written["floor"] = written.pop("baseline")  # its name in the file
-        if fold.encoding.target.measure == "loss":
-            del written["encoding"]["target"]["measure"]  # as earlier versions wrote it
-        written["encoding"]["codes"] = [
-            {"kind": next(name for name, kind in CODES.items() if isinstance(c, kind)), **asdict(c)}
-            for c in fold.encoding.codes]
-    return {"format": FORMAT, **known}
-
-
-def description(known: Mapping[str, Any]) -> str:
-    """Return what is known of a data set as the text of its file, with a checksum of itself."""
-    import xxhash
-
-    text = json.dumps(known, ensure_ascii=False, sort_keys=True)
-    # On one line: with line breaks Python writes thousands of columns ten times slower.
-    return json.dumps({**known, "checksum": xxhash.xxh3_128(text.encode()).hexdigest()},
-                      ensure_ascii=False)
-
-
-def written_at(folder: Path) -> int:
-    """Return when the data set in `folder` was written, in nanoseconds; 0 where there is none."""
-    try:
-        return (folder / "data.json").stat().st_mtime_ns
-    except OSError:
-        return 0
-
-
-def read_dataset(folder: Path) -> Dataset:
-    """Read what is known of the data set in `folder`.
-
-    Raises
-    ------
-    WorkspaceMissing
-        If there is none, or it was written by another version.
-    WorkspaceError
-        If its description is damaged.
-    """
-    try:
-        known = read_json(folder / "data.json")
-        if not isinstance(known, dict):
-            raise ValueError("it does not describe a data set")
-        if known.get("format") != FORMAT:
-            raise WorkspaceMissing(
-                f"the data set {shown(folder.name)!r} was written by another version",
-                shown(folder), "add the data again under another name")
-        digest = known.pop("checksum", "")
-        if json.loads(description(known))["checksum"] != digest:
-            raise ValueError("it is not what was written")
-        return described(known, folder)
-    except FileNotFoundError:
-        raise WorkspaceMissing(f"there is no data set {shown(folder.name)!r}", shown(folder.parent),
-                               "add one first") from None
-    except (OSError, ValueError, KeyError, TypeError, AttributeError, DataError) as error:
-        raise WorkspaceError(
-            f"the description of the data set {shown(folder.name)!r} is damaged: "
-            f"{shown(error, 120)}",
-            shown(folder / "data.json"), _RESTORE) from None
-
-
-def described(known: dict[str, Any], folder: Path = Path()) -> Dataset:
-    """Return the data set that :func:`as_json` described; without a folder it has no arrays.
-
-    Raises
-    ------
-    ValueError, KeyError, TypeError, AttributeError
-        If the description is damaged.
-    """
-    known = {name: value for name, value in known.items() if name != "format"}
-    folds = [_fold(fold) for fold in known.pop("folds")]
-    if not folds:
-        raise ValueError("it has no fold")
-    known["noise_by_loss"] = _by_loss(known.pop("best"), folds[0].encoding.target)
-    findings = tuple(map(read_finding, known.pop("findings")))
-    rest: Any = typed(known, _rest())
-    made = Dataset(folder=folder, folds=tuple(folds), findings=findings,
-                   **{f.name: getattr(rest, f.name) for f in fields(_rest())})
-    _check_description(made)
-    return made
-
-
-def _by_loss(noise: dict[str, Any] | None, target: Target) -> dict[str, Any] | None:
-    """Return what is known of the noise by the loss, which earlier versions wrote by what is
-    lowered.
-    """
-    if noise is None or target.measure == "loss" or len(noise["metrics"]) < len(target.metrics):
-        return noise
-    level, *metrics = noise["metrics"]
-    return {"loss": level, "metrics": metrics}
-
-
-#: Fields of a data set that are not read as they stand in its file.
-_READ_APART = frozenset({"folder", "folds", "findings"})
-
-
-@cache
-def _rest() -> type:
-    """Return a class with the fields of a data set that are read as they stand in its file, none of
-    which a file may leave out.
-    """
-    kinds = get_type_hints(Dataset)
-    return make_dataclass("_Rest", [(f.name, kinds[f.name]) for f in fields(Dataset)
-                                    if f.name not in ("folder", "folds", "findings")], frozen=True)
-
-
-def _code(known: Mapping[str, Any]) -> Code:
-    values = {name: value for name, value in known.items() if name != "kind"}
-    return typed(values, CODES[known["kind"]])
-
-
-def _fold(known: Mapping[str, Any]) -> Fold:
-    encoding, linear = known["encoding"], known["linear"]
-    return Fold(Encoding(tuple(map(_code, encoding["codes"])), typed(encoding["target"], Target)),
-                typed(known["rows"], dict[str, int]), typed(known["floor"], Baseline),
-                typed(linear, LinearBaseline) if linear else None)
-
-
-def _check_description(dataset: Dataset) -> None:
-    """Raise where parts of a description do not fit each other."""
-    if not {"train", "validation", "test"} <= set(dataset.rows) or min(dataset.rows.values()) < 0:
-        raise ValueError("its rows are not counted")
-    if not all(_fits(fold, dataset) for fold in dataset.folds):
-        raise ValueError("its parts do not fit each other")
-    if len(dataset.class_counts) != len(dataset.classes):
-        raise ValueError("its classes are not counted")
-    noise = dataset.noise_by_loss
-    beside = len(dataset.target.metrics) - (dataset.target.measure != "loss")
-    if noise is not None and len(noise.metrics) != beside:
-        raise ValueError("the metrics of its noise do not fit its target")
-
-
-def _fits(fold: Fold, dataset: Dataset) -> bool:
-    """Whether a fold fits the columns of its data set and the target of the first fold."""
-    names = {c.name for c in dataset.columns} | {PICTURE}
-    own, first = fold.encoding.target, dataset.target
-    scales = (*own.scale, *own.spread, *own.shift, *(abs(c) for c in own.centre))
-    if own.task == "regression":
-        target = len(own.scale) == len(own.centre) == len(
-            own.columns) >= 1 and not own.classes and (len(own.spread) == len(own.shift)
-                                                       and len(own.spread) in (0, len(own.columns)))
-    else:
-        target = len(own.classes) == len(set(own.classes)) >= 2 and len(own.columns) == 1
-    same = (own.columns, own.task, own.classes) == (first.columns, first.task, first.classes)
-    finite = all(map(math.isfinite, scales)) and all(s > 0 for s in (*own.scale, *own.spread))
-    known = {*own.columns, *(code.name for code in fold.encoding.codes)} <= names
-    measured = [fold.baseline, *([fold.linear] if fold.linear else [])]
-    return (target and same and finite and known and bool(fold.encoding.codes)
-            and all(fold.rows.get(part, 0) > 0 for part in ("train", "validation"))
-            and all(len(each.metrics) == len(own.metrics) for each in measured))
+        raise WorkspaceError(f"a {name} label is none of the {classes} classes", where, RESTORE)

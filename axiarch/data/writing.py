@@ -15,7 +15,8 @@ import numpy as np
 from numpy.typing import DTypeLike, NDArray
 
 from axiarch.data.checksums import checksums
-from axiarch.data.dataset import Dataset, as_json, description, map_array
+from axiarch.data.dataset import Dataset, map_array
+from axiarch.data.describing import as_json, description
 from axiarch.data.encoding import Encoding
 from axiarch.data.split import Rows
 from axiarch.data.table import Table, Tell

@@ -50,7 +50,11 @@ def compile_only(precision: str) -> None:
 
 
 def load(precision: str) -> None:
-    """Load the compiled code of a precision, so that processes forked from this one have it."""
+    """Load the compiled code of a precision and what writes checkpoints, so that processes forked
+    from this one have both.
+    """
+    import safetensors.numpy  # noqa: F401
+
     _train(precision)
 
 

@@ -49,7 +49,7 @@ def _trained(request: dict[str, Any]) -> list[Any]:
 
 
 def _judge(request: dict[str, Any], on_progress: Tell) -> dict[str, Any]:
-    from axiarch.data.dataset import read_dataset
+    from axiarch.data.describing import read_dataset
     from axiarch.export.judging import PartName, judge
 
     part: PartName = "train" if request.get(
@@ -62,7 +62,8 @@ def _ready(request: dict[str, Any], on_progress: Tell) -> dict[str, Any]:
     """Load the runs that will be scored: whatever is wrong with them shows before a seal is
     opened.
     """
-    from axiarch.data.dataset import read_dataset, verify_kept
+    from axiarch.data.describing import read_dataset
+    from axiarch.data.sealed import verify_kept
     from axiarch.export.judging import best_of
 
     dataset = read_dataset(Path(request["data"]))
@@ -76,7 +77,7 @@ def _test(request: dict[str, Any], on_progress: Tell) -> dict[str, Any]:
     """Score baselines and runs on the test rows: asked for only after the opening was
     journalled.
     """
-    from axiarch.data.dataset import read_dataset
+    from axiarch.data.describing import read_dataset
     from axiarch.export.judging import baselines, judge
 
     dataset = read_dataset(Path(request["data"]))
@@ -88,7 +89,7 @@ def _test(request: dict[str, Any], on_progress: Tell) -> dict[str, Any]:
 def _keep(request: dict[str, Any], on_progress: Tell) -> dict[str, Any]:
     import numpy as np
 
-    from axiarch.data.dataset import read_dataset
+    from axiarch.data.describing import read_dataset
     from axiarch.engine.predictor import Average
     from axiarch.export.averaging import gain, no_gain
     from axiarch.export.judging import best_of
@@ -112,7 +113,7 @@ def _keep(request: dict[str, Any], on_progress: Tell) -> dict[str, Any]:
 
 
 def _import(request: dict[str, Any], on_progress: Tell) -> dict[str, Any]:
-    from axiarch.data.dataset import read_dataset
+    from axiarch.data.describing import read_dataset
     from axiarch.export.models import keep_model, score
     from axiarch.export.reading import read_network
 
@@ -126,7 +127,7 @@ def _import(request: dict[str, Any], on_progress: Tell) -> dict[str, Any]:
 
 
 def _verify(request: dict[str, Any], on_progress: Tell) -> dict[str, Any]:
-    from axiarch.data.dataset import read_dataset
+    from axiarch.data.describing import read_dataset
     from axiarch.export.models import open_model, verify_model
 
     kept, found = verify_model(open_model(Path(request["path"])),

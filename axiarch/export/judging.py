@@ -10,9 +10,10 @@ from typing import Any, Literal
 import numpy as np
 
 from axiarch.data.baseline import baseline_of, mean_baseline
-from axiarch.data.dataset import Dataset, Part, check_part, sealed_part
+from axiarch.data.dataset import Dataset, Part, check_part
 from axiarch.data.encoding import NumberCode, OrderCode, TextCode
 from axiarch.data.linear import fit_linear
+from axiarch.data.sealed import sealed_part
 from axiarch.engine import metrics
 from axiarch.engine.checkpoint import load_checkpoint
 from axiarch.engine.predictor import Predictor

@@ -13,7 +13,9 @@ import numpy as np
 from numpy.typing import NDArray
 
 from axiarch.data.checksums import row_hashes
-from axiarch.data.dataset import Dataset, Part, as_json, described, sealed_hashes
+from axiarch.data.dataset import Dataset, Part
+from axiarch.data.describing import as_json, described
+from axiarch.data.sealed import sealed_hashes
 from axiarch.data.target import Target
 from axiarch.engine.modelfile import read_model, write_model
 from axiarch.engine.network import NetworkShape

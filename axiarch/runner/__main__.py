@@ -34,7 +34,8 @@ def _say(**what: object) -> None:
 
 
 def _run(folder: str, number: str, workers: str, cluster: str = "") -> int:
-    from axiarch.data.dataset import check_arrays, read_dataset
+    from axiarch.data.dataset import check_arrays
+    from axiarch.data.describing import read_dataset
     from axiarch.journal.workspace import Workspace
     from axiarch.journal.write import JournalWriter
     from axiarch.recipes.searchfile import read_search
@@ -127,7 +128,7 @@ def _detach() -> None:
 def _measure() -> int:
     from threadpoolctl import threadpool_limits
 
-    from axiarch.data.dataset import read_dataset
+    from axiarch.data.describing import read_dataset
     from axiarch.engine.warm import compiled
     from axiarch.recipes.recipe import Recipe
     from axiarch.runner.measure import measure
@@ -149,7 +150,7 @@ def _probe() -> int:
     """Probe a recipe with short trainings, and say how far that is."""
     from threadpoolctl import threadpool_limits
 
-    from axiarch.data.dataset import read_dataset
+    from axiarch.data.describing import read_dataset
     from axiarch.engine.warm import compiled
     from axiarch.recipes.recipe import Recipe
     from axiarch.runner.probing import probe

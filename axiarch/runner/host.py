@@ -117,7 +117,8 @@ class Host:
         AxiarchError
             If it is damaged.
         """
-        from axiarch.data.dataset import check_arrays, read_dataset
+        from axiarch.data.dataset import check_arrays
+        from axiarch.data.describing import read_dataset
 
         dataset = read_dataset(self.store.dataset(fingerprint))
         check_arrays(dataset)

@@ -9,7 +9,7 @@ from pathlib import Path
 
 import numpy as np
 
-from axiarch.data.dataset import read_dataset, written_at
+from axiarch.data.describing import read_dataset, written_at
 from axiarch.engine.checkpoint import EarlierEngine, encode_checkpoint, load_checkpoint
 from axiarch.engine.losses import LOSSES
 from axiarch.engine.rows import Source

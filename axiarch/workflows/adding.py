@@ -12,9 +12,11 @@ from typing import Any
 
 from axiarch.data.baseline import Baseline
 from axiarch.data.building import Origin, build_dataset
-from axiarch.data.dataset import Dataset, kept_table, read_dataset, verify_kept
+from axiarch.data.dataset import Dataset
+from axiarch.data.describing import read_dataset
 from axiarch.data.plan import DataPlan, SplitPlan
 from axiarch.data.reading import CompanionFiles, Reading, read_table, signature
+from axiarch.data.sealed import kept_table, verify_kept
 from axiarch.data.table import PART, Tell, no_progress
 from axiarch.errors import (
     AxiarchError,

@@ -10,7 +10,7 @@ from pathlib import Path
 import numpy as np
 
 from axiarch.data.baseline import rescored
-from axiarch.data.dataset import read_dataset
+from axiarch.data.describing import read_dataset
 from axiarch.data.kept import labels_of
 from axiarch.insight.diagnosis import diagnose_runs
 from axiarch.insight.evidence import Evidence, target_share

@@ -241,7 +241,7 @@ def _averaged(workspace: Workspace, snapshot: Snapshot, recipe: int, best: RunRe
 
 def describe(path: Path) -> KeptModel:
     """Return what is known of a model file, from its header alone."""
-    from axiarch.data.dataset import described
+    from axiarch.data.describing import described
     from axiarch.engine.modelfile import read_about
 
     try:

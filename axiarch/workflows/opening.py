@@ -4,7 +4,8 @@ from __future__ import annotations
 
 from pathlib import Path
 
-from axiarch.data.dataset import Dataset, read_dataset
+from axiarch.data.dataset import Dataset
+from axiarch.data.describing import read_dataset
 from axiarch.errors import WorkspaceMissing
 from axiarch.journal.read import is_older
 from axiarch.journal.workspace import Workspace

@@ -6,7 +6,9 @@ import shutil
 from dataclasses import dataclass
 from pathlib import Path
 
-from axiarch.data.dataset import check_arrays, read_dataset, verify_kept
+from axiarch.data.dataset import check_arrays
+from axiarch.data.describing import read_dataset
+from axiarch.data.sealed import verify_kept
 from axiarch.errors import AxiarchError, WorkspaceMissing, not_written
 from axiarch.files import regular_file
 from axiarch.journal.rescue import save_journal

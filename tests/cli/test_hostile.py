@@ -162,7 +162,7 @@ class Streams(Command):
         import contextlib
         import sqlite3
 
-        from axiarch.data.dataset import description
+        from axiarch.data.describing import description
 
         workspace = Workspace.open(self.folder / "w")
         with contextlib.closing(sqlite3.connect(workspace.journal)) as db, db:

@@ -9,9 +9,10 @@ import polars
 
 from axiarch.data.building import build_dataset
 from axiarch.data.conversions import Conversion, learn_conversions
-from axiarch.data.dataset import read_dataset, sealed_part
+from axiarch.data.describing import read_dataset
 from axiarch.data.plan import DataPlan, SplitPlan
 from axiarch.data.reading import read_table
+from axiarch.data.sealed import sealed_part
 from axiarch.data.table import Table
 from axiarch.errors import DataError
 from tests.support import FolderCase

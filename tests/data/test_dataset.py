@@ -13,8 +13,10 @@ import numpy as np
 import polars
 
 from axiarch.data.building import build_dataset
-from axiarch.data.dataset import Dataset, check_arrays, description, read_dataset, sealed_part
+from axiarch.data.dataset import Dataset, check_arrays
+from axiarch.data.describing import description, read_dataset
 from axiarch.data.plan import DataPlan
+from axiarch.data.sealed import sealed_part
 from axiarch.data.table import Table
 from axiarch.errors import AxiarchError, DataError, WorkspaceError
 from axiarch.files import checksum

@@ -9,8 +9,9 @@ import numpy as np
 import polars
 
 from axiarch.data.building import build_dataset
-from axiarch.data.dataset import Dataset, as_json, described, read_dataset
+from axiarch.data.dataset import Dataset
 from axiarch.data.decisions import Decision, differences
+from axiarch.data.describing import as_json, described, read_dataset
 from axiarch.data.plan import DataPlan, SplitPlan
 from axiarch.data.table import Table
 from axiarch.errors import DataError

@@ -12,9 +12,10 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from axiarch.data.building import build_dataset
-from axiarch.data.dataset import read_dataset, sealed_part
+from axiarch.data.describing import read_dataset
 from axiarch.data.plan import DataPlan, SplitPlan, parse_split, split_words
 from axiarch.data.reading import CompanionFiles, read_table
+from axiarch.data.sealed import sealed_part
 from axiarch.data.split import Parts, SplitKeys, bands, split
 from axiarch.data.table import PART, Table
 from axiarch.errors import DataError

@@ -10,9 +10,9 @@ import polars
 
 from axiarch.data import lines, table
 from axiarch.data.building import build_dataset
-from axiarch.data.dataset import kept_table
 from axiarch.data.plan import DataPlan, FormatOverrides, SplitPlan
 from axiarch.data.reading import Reading, read_table
+from axiarch.data.sealed import kept_table
 from axiarch.data.table import Table
 from axiarch.errors import DataError
 from tests.support import FolderCase

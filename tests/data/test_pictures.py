@@ -17,12 +17,13 @@ import polars
 from PIL import Image
 
 from axiarch.data.building import build_dataset
-from axiarch.data.dataset import kept_table, read_dataset, sealed_part
 from axiarch.data.demo_hum import KINDS, MISLABELLED, hum
+from axiarch.data.describing import read_dataset
 from axiarch.data.encoding import PictureCode
 from axiarch.data.pictures import LABEL, PICTURE
 from axiarch.data.plan import DataPlan
 from axiarch.data.reading import Reading, read_table
+from axiarch.data.sealed import kept_table, sealed_part
 from axiarch.data.table import PART, Table
 from axiarch.errors import DataError
 from tests.support import FolderCase

@@ -12,9 +12,10 @@ import polars
 from axiarch import workflows
 from axiarch.data.building import build_dataset
 from axiarch.data.checksums import row_hashes
-from axiarch.data.dataset import Dataset, sealed_hashes, sealed_part
+from axiarch.data.dataset import Dataset
 from axiarch.data.plan import DataPlan
 from axiarch.data.reading import Reading, read_table
+from axiarch.data.sealed import sealed_hashes, sealed_part
 from axiarch.engine.predictor import Average, Predictor
 from axiarch.engine.run import RunSpec
 from axiarch.engine.streams import Streams

@@ -11,10 +11,10 @@ from unittest import mock
 import numpy as np
 
 from axiarch.data.building import build_dataset
-from axiarch.data.dataset import kept_table
 from axiarch.data.demo_hum import hum
 from axiarch.data.plan import DataPlan
 from axiarch.data.reading import read_table
+from axiarch.data.sealed import kept_table
 from axiarch.engine.run import RunSpec
 from axiarch.engine.streams import Streams
 from axiarch.errors import InputError, RecipeError, TrainingError

@@ -8,8 +8,8 @@ from types import SimpleNamespace
 from unittest import mock
 
 from axiarch.data.building import build_dataset
-from axiarch.data.dataset import kept_table
 from axiarch.data.plan import DataPlan, SplitPlan
+from axiarch.data.sealed import kept_table
 from axiarch.engine.run import RunEnd, RunSpec
 from axiarch.engine.streams import Streams
 from axiarch.journal import inbox

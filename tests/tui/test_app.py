@@ -22,8 +22,8 @@ from unittest import mock
 from textual.pilot import Pilot
 
 from axiarch import workflows
-from axiarch.data.dataset import description
 from axiarch.data.demo_hum import hum
+from axiarch.data.describing import description
 from axiarch.errors import DataError, WorkspaceError, WorkspaceLocked
 from axiarch.journal.records import EventRecord
 from axiarch.journal.workspace import Workspace

@@ -11,7 +11,7 @@ from dataclasses import replace
 import numpy as np
 
 from axiarch import workflows
-from axiarch.data.dataset import sealed_part
+from axiarch.data.sealed import sealed_part
 from axiarch.errors import DataError, TrainingError
 from axiarch.workflows.verdicts import ranking_verdict
 from tests.support import FolderCase, finished_workspace

@@ -9,7 +9,7 @@ from dataclasses import replace
 import numpy as np
 
 from axiarch.data.baseline import Baseline
-from axiarch.data.dataset import described, read_dataset
+from axiarch.data.describing import described, read_dataset
 from axiarch.data.plan import DataPlan
 from axiarch.data.toggles import toggled
 from axiarch.errors import DataError, InputError

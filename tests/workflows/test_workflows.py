@@ -19,12 +19,12 @@ import numpy as np
 
 from axiarch import workflows
 from axiarch.data.baseline import Baseline
-from axiarch.data.dataset import sealed_part
 from axiarch.data.demo import hive_states
 from axiarch.data.demo_hum import hum
 from axiarch.data.demo_nectar import nectar_flow
 from axiarch.data.plan import FormatOverrides
 from axiarch.data.reading import CompanionFiles
+from axiarch.data.sealed import sealed_part
 from axiarch.errors import (
     AxiarchError,
     DataError,

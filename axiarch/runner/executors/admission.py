@@ -66,7 +66,7 @@ def files_of(store: FolderStore, fingerprint: str) -> dict[str, str]:
     """Return the checksums of the files of the data set that training needs, by name; the
     description comes last.
     """
-    from axiarch.data.dataset import read_dataset
+    from axiarch.data.describing import read_dataset
     from axiarch.files import checksum
 
     known = read_dataset(store.dataset(fingerprint)).checksums

@@ -144,7 +144,6 @@ def main(descriptor: int) -> None:
 def _load() -> None:
     """Import what workers need, and load compiled code where there is some."""
     import psutil  # noqa: F401
-    import safetensors.numpy  # noqa: F401
     import threadpoolctl  # noqa: F401
 
     import axiarch.runner.trainer  # noqa: F401
