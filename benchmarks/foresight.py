@@ -1,7 +1,7 @@
 """How often a recipe comes to what was expected of it, on twelve made-up losses: ``python -m
 benchmarks.foresight``.
 
-From 12, 30 or 100 recipes drawn at random it is foretold what 30 others come to. What is printed is
+From 12, 30 or 100 recipes drawn at random it is expected what 30 others come to. What is printed is
 the share that comes to lie in the 95 % interval, over 12 seeds, and half the width of the interval,
 as a share of the loss.
 """

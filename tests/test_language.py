@@ -21,6 +21,7 @@ BANNED = {
     r"\bso many\b": "this many; a number of",
     r"\bone an? (core|row|run|fold)\b": "one per core",
     r"\bh[eo]ld against\b": "compare with",
+    r"\bforetold\b": "expected",
     r"\btold\b": "given, observed",
     r"\b(made|make|makes) anew\b|\banew\b": "rebuild; again",
     r"\bafresh\b": "from scratch",

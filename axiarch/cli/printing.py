@@ -377,16 +377,16 @@ def print_test_score(snapshot: Snapshot, recipe: int, score: TestScore) -> None:
     """Print what a recipe scored on the test rows, beside what was measured on the validation
     rows.
     """
-    foretold = next((row for row in snapshot.ranking.rows if row.recipe == recipe), None)
+    expected = next((row for row in snapshot.ranking.rows if row.recipe == recipe), None)
     target, runs = snapshot.dataset.target, score.runs
     assert score.loss is not None
     spread = f" ({loss(min(runs))} to {loss(max(runs))} over {count(len(runs), 'run')})" if len(
         runs) > 1 else ""
     say(f"  recipe {recipe}: {shown(target.loss_name)} {loss(score.loss)}{spread}")
-    if foretold is not None and not snapshot.dataset.plan.split.all_open:
-        say(f"    on the validation rows it had {loss(foretold.loss)}, a difference of "
-            f"{loss(abs(score.loss - foretold.loss))} "
-            f"{'above' if score.loss > foretold.loss else 'below'}"
+    if expected is not None and not snapshot.dataset.plan.split.all_open:
+        say(f"    on the validation rows it had {loss(expected.loss)}, a difference of "
+            f"{loss(abs(score.loss - expected.loss))} "
+            f"{'above' if score.loss > expected.loss else 'below'}"
             )
     print_summary(snapshot.dataset, score.summary)
 

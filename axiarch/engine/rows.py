@@ -125,6 +125,8 @@ class Source:
         `still` is a fixed sample of training rows, evaluated beside the validation rows.
     width : int
         D.
+    outputs, amounts
+        Outputs of a network, and whether they are amounts.
     dtype : dtype
         What is computed in.
     balance : (C,) array or None
@@ -135,6 +137,11 @@ class Source:
         What turns outputs into what is reported; None where a factor does.
     units, baseline, measure
         As in :class:`TrainingData`.
+
+    Raises
+    ------
+    ValueError
+        If there are not as many units as amounts, or inputs and targets do not fit each other.
     """
 
     def __init__(self,
@@ -144,6 +151,8 @@ class Source:
                  dtype: DTypeLike = np.float32) -> None:
         self.dtype = np.dtype(dtype)
         self._classes = loss.known(outputs)
+        self.outputs, self.amounts = outputs, loss.amounts
+        _check(data, loss, outputs)
         self.train = Part.of(data.train_inputs, data.train_targets, loss.amounts)
         self.validation = Part.of(data.validation_inputs, data.validation_targets, loss.amounts)
         self.width = data.train_inputs.shape[1]
@@ -163,6 +172,18 @@ class Source:
             return np.array(self.curve, self.dtype)
         balanced = recipe.word("class_weights") == "balanced" and self.balance is not None
         return np.array(self.balance if balanced else np.ones(self._classes), self.dtype)
+
+
+def _check(data: TrainingData, loss: Loss, outputs: int) -> None:
+    """Raise where compiled code, which checks nothing, would read beside an array."""
+    if loss.amounts and len(data.units) != outputs:
+        raise ValueError(f"{outputs} amounts need as many units, not {len(data.units)}")
+    for inputs, targets in ((data.train_inputs, data.train_targets),
+                            (data.validation_inputs, data.validation_targets)):
+        wanted = (len(inputs), outputs) if loss.amounts else (len(inputs),)
+        if targets.shape != wanted or inputs.shape[1:] != data.train_inputs.shape[1:]:
+            raise ValueError(f"targets of shape {targets.shape} do not fit inputs of shape "
+                             f"{inputs.shape}")
 
 
 def class_weights(labels: NDArray[np.int32], outputs: int) -> NDArray[np.float64]:

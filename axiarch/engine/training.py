@@ -80,6 +80,9 @@ class Training:
             raise TrainingError(
                 f"the data have {source.width} inputs, the network takes {math.prod(shape.inputs)}",
                 "", "train it on the data that it was made for")
+        if (shape.outputs, self._loss.amounts) != (source.outputs, source.amounts):
+            raise TrainingError("the data have another kind of target than the network's loss", "",
+                                "train it on the data that it was made for")
         self.steps = shape.steps(self._rows)
         self._total = min(self._rows, self.steps * shape.batch_size)
         self._over = recipe.whole("gradient_accumulation")

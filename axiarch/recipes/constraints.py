@@ -100,7 +100,7 @@ def _check_name(node: ast.Name, text: str) -> None:
     if node.id not in FIELDS:
         raise NotationError(
             text, node.col_offset, f"no value is called {node.id!r}",
-            "known are " + ", ".join(n for n, f in FIELDS.items() if f.kind in _NUMBERS))
+            "the numbers are " + ", ".join(n for n, f in FIELDS.items() if f.kind in _NUMBERS))
     if FIELDS[node.id].kind not in _NUMBERS:
         raise NotationError(
             text, node.col_offset, f"{node.id} is a text, not a number",

@@ -370,5 +370,5 @@ def field_named(name: str) -> Field:
     import difflib
 
     near = difflib.get_close_matches(name, FIELDS, n=1)
-    cure = f"did you mean {near[0]}?" if near else "known are " + ", ".join(FIELDS)
+    cure = f"did you mean {near[0]}?" if near else "the values are " + ", ".join(FIELDS)
     raise RecipeError(f"no value is called {name!r}", "", cure)

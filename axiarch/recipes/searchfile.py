@@ -305,7 +305,7 @@ def _said(problem: Any, path: list[str], lines: _Lines) -> tuple[str, str, str]:
                                                        "seeds")
         near = difflib.get_close_matches(path[-1], SearchShape.model_fields, n=1)
         known = ", ".join(SearchShape.model_fields)
-        remedy = f"did you mean {near[0]}?" if near else f"known are {known}"
+        remedy = f"did you mean {near[0]}?" if near else f"the keys are {known}"
         return f"no key is called {path[-1]!r}", place, remedy
     kind, bounds = problem["type"], problem.get("ctx", {})
     if kind == "missing":

@@ -414,7 +414,7 @@ class GuidedRacing(ModelDriven, Racing):
     def _foresight(self, level: int) -> float:
         """Return how well what the model makes of recipes after a round tells what they come to.
 
-        Each probe is foretold by a model that knows of it only what was seen up to that round.
+        Each probe is expected by a model that knows of it only what was seen up to that round.
         """
         known = [
             n for n in self._full
@@ -428,7 +428,7 @@ class GuidedRacing(ModelDriven, Racing):
             length = max(place for n in known for _, place in self._places[n]) + 1
             if length < self.first:
                 return -1.0
-            self._foresights[key] = agreement_of([(self._foretold(
+            self._foresights[key] = agreement_of([(self._expected(
                 n, level, length), self.value(n,
                                               len(self.levels) - 1)) for n in known])
         return self._foresights[key]
@@ -437,7 +437,7 @@ class GuidedRacing(ModelDriven, Racing):
     def _foresights(self) -> dict[tuple[int, int], float]:
         return {}
 
-    def _foretold(self, number: int, level: int, length: int) -> float:
+    def _expected(self, number: int, level: int, length: int) -> float:
         """Return what a recipe was to come to, by the first points of the log and what it showed
         up to a round.
         """

@@ -163,7 +163,7 @@ class Method(ABC):
         known = {o.name: o for o in self.options}
         for name in options:
             if name not in known:
-                cure = "known are " + ", ".join(known) if known else "it has no options"
+                cure = "its options are " + ", ".join(known) if known else "it has no options"
                 raise RecipeError(f"the method {self.name} has no option {name!r}", "[method]",
                                   cure)
         return {

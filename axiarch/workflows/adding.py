@@ -261,7 +261,7 @@ def plan_of(decisions: Mapping[str, Any]) -> DataPlan:
     if unknown is not None:
         raise SearchFileError(f"no decision about data is called {shown(unknown, 40)!r}",
                               "[decisions]",
-                              "known are " + ", ".join(DataPlan.__dataclass_fields__))
+                              "the decisions are " + ", ".join(DataPlan.__dataclass_fields__))
     columns = decisions.get("columns", {})
     known = {
         **decisions, "columns": list(columns.items()) if isinstance(columns, dict) else columns

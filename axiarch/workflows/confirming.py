@@ -1,5 +1,5 @@
 """Confirm a recipe: train it again on fresh seeds, which chose nothing, and compare with what
-was foretold.
+was expected.
 """
 
 from __future__ import annotations
@@ -32,7 +32,7 @@ class Confirmation:
         Where it was found.
     again : int
         The search that measured it again.
-    foretold, loss : float
+    expected, loss : float
         The mean steady loss there, the optimism of its choice added, and on the fresh seeds.
     runs : int
         Fresh runs.
@@ -45,7 +45,7 @@ class Confirmation:
     search: int
     recipe: int
     again: int
-    foretold: float
+    expected: float
     loss: float
     runs: int
     half_width: float | None
@@ -54,21 +54,21 @@ class Confirmation:
     @property
     def holds(self) -> bool | None:
         """Whether the loss is no higher than chance allows; None where that cannot be said."""
-        return None if self.reach is None else self.loss - self.foretold <= self.reach
+        return None if self.reach is None else self.loss - self.expected <= self.reach
 
     def __str__(self) -> str:
         half = "" if self.half_width is None else f" ± {self.half_width:.2g} (95 %)"
         found = (
             f"On {count(self.runs, 'fresh seed')} recipe {self.recipe} of search {self.search} has "
-            f"a steady loss of {loss(self.loss)}{half}; {loss(self.foretold)} was foretold.")
+            f"a steady loss of {loss(self.loss)}{half}; {loss(self.expected)} was expected.")
         if self.reach is None or self.holds is None:
             return f"{found} One run cannot say whether that holds: confirm it on more seeds."
         if not self.holds:
             return (
-                f"{found} That is {loss(self.loss - self.foretold)} worse, more than seeds alone "
+                f"{found} That is {loss(self.loss - self.expected)} worse, more than seeds alone "
                 "explain: it does not hold.")
-        if self.foretold - self.loss > self.reach:
-            return f"{found} It holds, and is better than foretold."
+        if self.expected - self.loss > self.reach:
+            return f"{found} It holds, and is better than expected."
         return (f"{found} It holds: the difference is within ± {self.reach:.2g}, what seeds alone "
                 "explain.")
 
@@ -129,7 +129,7 @@ def confirmations(workspace: Workspace, snapshot: Snapshot,
 
 
 def _compared(snapshot: Snapshot, recipe: int, other: Snapshot) -> Confirmation:
-    """Compare what was foretold of a recipe with what another search found."""
+    """Compare what was expected of a recipe with what another search found."""
     from scipy.stats import t
 
     old = [snapshot.curves[r.id].steady for r in snapshot.runs_of(recipe)
@@ -143,7 +143,7 @@ def _compared(snapshot: Snapshot, recipe: int, other: Snapshot) -> Confirmation:
     leads = row is not None and row.standing == "leader"
     optimism = (snapshot.ranking.optimism or 0.0) if leads else 0.0
     mean = statistics.fmean(new)
-    foretold = statistics.fmean(old) + optimism if old else math.nan
+    expected = statistics.fmean(old) + optimism if old else math.nan
     half = reach = None
     if len(new) > 1:
         own = statistics.variance(new) / len(new)
@@ -154,5 +154,5 @@ def _compared(snapshot: Snapshot, recipe: int, other: Snapshot) -> Confirmation:
         freedom = total**2 / (own**2 / (len(new) - 1) +
                               before**2 / max(len(old) - 1, 1)) if total > 0 else 1.0
         reach = float(t.ppf(0.975, freedom)) * math.sqrt(total)
-    return Confirmation(snapshot.search.number, recipe, other.search.number, foretold, mean,
+    return Confirmation(snapshot.search.number, recipe, other.search.number, expected, mean,
                         len(new), half, reach)

@@ -11,7 +11,8 @@ from axiarch.journal.workspace import Workspace
 from axiarch.ranking.rank import STANDING_WORDS, Ranked, Ranking, RunResult, rank
 from axiarch.recipes.recipe import Recipe
 from axiarch.search.methods import make_method
-from axiarch.text import count, loss, number
+from axiarch.text import count, loss
+from axiarch.workflows.verdicts import groups
 from axiarch.workflows.watching import Snapshot, design_of, snapshot_of
 
 
@@ -46,13 +47,11 @@ class Together:
             return "No recipe of these searches has a result."
         first = rows[0]
         half = f" ± {first.half_width:.2g} (95 %)" if first.half_width is not None else ""
-        tied, open_ = len(self.ranking.tied) - 1, len(self.ranking.open)
-        groups = (f" {count(tied, 'other')} {'is' if tied == 1 else 'are'} tied with it; "
-                  f"{number(open_)} more, with fewer runs, {'is' if open_ == 1 else 'are'} not "
-                  "ruled out." if self.ranking.evidence is not None else
-                  " With one seed per recipe the uncertainty is unknown.")
-        return (f"Of {count(len(rows), 'recipe')} of {len(self.snapshots)} searches "
-                f"{self.name(first.recipe)} leads at {loss(first.loss)}{half}.{groups}")
+        others = (" With one seed per recipe the uncertainty is unknown."
+                  if self.ranking.evidence is None else f" {groups(self.ranking)}"
+                  if len(rows) > 1 else "")
+        return (f"Of {count(len(rows), 'recipe')} in {len(self.snapshots)} searches, "
+                f"recipe {self.name(first.recipe)} leads at {loss(first.loss)}{half}.{others}")
 
 
 def together(workspace: Workspace, numbers: Sequence[int]) -> Together:

@@ -13,7 +13,8 @@ from axiarch.runs.lowered import name_of
 from axiarch.runs.measures import MEASURES, Measure, Rows, cautious_rows, lowered_rows
 from axiarch.runs.rows import RowLosses
 from axiarch.search.methods import make_method
-from axiarch.text import count, loss, number, shown
+from axiarch.text import loss, number, shown
+from axiarch.workflows.verdicts import groups
 from axiarch.workflows.watching import Snapshot, design_of
 
 #: The measure that a recipe's own loss is for amounts.
@@ -48,10 +49,9 @@ class ByMeasure:
             return f"No recipe has a result by {self.name}."
         first = rows[0]
         half = f" ± {first.half_width:.2g} (95 %)" if first.half_width is not None else ""
-        tied = len(self.ranking.tied) - 1
-        groups = (f" {count(tied, 'other')} {'is' if tied == 1 else 'are'} tied with it."
-                  if self.ranking.evidence is not None else
-                  " With one seed per recipe the uncertainty is unknown.")
+        others = (" With one seed per recipe the uncertainty is unknown."
+                  if self.ranking.evidence is None else f" {groups(self.ranking)}"
+                  if len(rows) > 1 else "")
         by_loss = self.snapshot.ranking.rows[0].recipe if self.snapshot.ranking.rows else 0
         other = next((r for r in rows if r.recipe == by_loss), None)
         word = name_of(self.snapshot.dataset.target.measure)
@@ -60,7 +60,7 @@ class ByMeasure:
             also = (f" Recipe {by_loss}, which leads by {word}, is in place {other.place} here: "
                     f"{STANDING_WORDS[other.standing]}.")
         return (f"By {self.name} recipe {first.recipe} leads at "
-                f"{number(self.value(first.loss), 4)}{half}.{groups}{also}")
+                f"{number(self.value(first.loss), 4)}{half}.{others}{also}")
 
 
 def by_measure(s: Snapshot, name: str) -> ByMeasure:

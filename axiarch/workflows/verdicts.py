@@ -9,7 +9,7 @@ from axiarch.data.dataset import Dataset
 from axiarch.engine.stopping import StoppingState
 from axiarch.errors import TrainingError
 from axiarch.insight.forecast import Forecast
-from axiarch.ranking.rank import Ranked
+from axiarch.ranking.rank import Ranked, Ranking
 from axiarch.recipes.recipe import Recipe
 from axiarch.recipes.searchfile import SearchFile
 from axiarch.runs.epoch import Epoch
@@ -75,18 +75,25 @@ def _lead(s: Snapshot) -> str:
         return (f"Recipe {first.recipe} has the lowest {word}, {loss(first.loss)}; with one seed "
                 "per recipe the uncertainty is unknown.")
     by = "" if word == "loss" else f" by {word}"
-    lead = (f"Recipe {first.recipe} leads{by} at {loss(first.loss)}{interval(s, first)}."
+    alone = len(s.ranking.rows) == 1
+    verb = "comes to" if alone and s.over else f"leads{by} at"
+    lead = (f"Recipe {first.recipe} {verb} {loss(first.loss)}{interval(s, first)}."
             f"{_without_result(first)}")
-    tied, open_ = len(s.ranking.tied) - 1, len(s.ranking.open)
-    if len(s.ranking.rows) == 1:
+    if alone:
         return f"{lead} No other recipe has a result yet." if not s.over else lead
+    return f"{lead} {groups(s.ranking)}"
+
+
+def groups(ranking: Ranking) -> str:
+    """Say which recipes may be as good as the leader; the ranking has at least two."""
+    tied, open_ = len(ranking.tied) - 1, len(ranking.open)
     if not tied and not open_:
-        return f"{lead} It stands apart from all others."
+        return "It stands apart from all others."
     words = [f"{count(tied, 'other')} {'is' if tied == 1 else 'are'} tied with it"] if tied else []
     if open_:
         many = f"{number(open_)} more" if tied else count(open_, "other")
         words.append(f"{many}, with fewer runs, {'is' if open_ == 1 else 'are'} not ruled out")
-    return f"{lead} {', and '.join(words)}."
+    return f"{', and '.join(words)}."
 
 
 def _without_result(row: Ranked) -> str:

@@ -7,18 +7,20 @@ from __future__ import annotations
 import itertools
 import math
 import unittest
+from dataclasses import replace
 
 import numpy as np
 from hypothesis import given
 from hypothesis import strategies as st
 
 from axiarch.engine.checkpoint import load_checkpoint
+from axiarch.engine.losses import LOSSES
 from axiarch.engine.network import NetworkShape
-from axiarch.engine.rows import TrainingData
+from axiarch.engine.rows import Source, TrainingData
 from axiarch.engine.run import RunEnd, RunSpec
 from axiarch.engine.stopping import StoppingState
 from axiarch.engine.streams import Streams
-from axiarch.engine.training import Progress
+from axiarch.engine.training import Progress, Training
 from axiarch.errors import TrainingError
 from axiarch.recipes.recipe import Recipe
 from axiarch.runs.epoch import Epoch
@@ -136,6 +138,20 @@ class Ending(unittest.TestCase):
         end = path[-1].end
         assert end is not None
         self.assertEqual(end.reason, "diverged")
+
+    def test_targets_of_another_kind_are_refused_before_compiled_code_reads_them(self) -> None:
+        data, amounts = small_data(), np.zeros((20, 1), np.float32)
+        x = np.zeros((20, data.train_inputs.shape[1]), np.float32)
+        with self.assertRaisesRegex(TrainingError, "another kind of target"):
+            shape = NetworkShape.of(recipe(), x.shape[1], 1, "softmax")
+            Training(shape, RunSpec(0, recipe(), Streams(0)),
+                     Source(TrainingData(x, amounts, x, amounts, (1.0,)), LOSSES["squared"], 1))
+        for wrong, loss in ((TrainingData(x, amounts, x, amounts), "squared"),
+                            (TrainingData(x, amounts[:19], x, amounts, (1.0,)), "squared"),
+                            (TrainingData(x, amounts, x, amounts), "softmax"),
+                            (replace(data, validation_inputs=x[:, 1:]), "softmax")):
+            with self.subTest(loss=loss), self.assertRaises(ValueError):
+                Source(wrong, LOSSES[loss], 1 if loss == "squared" else 3)
 
     def test_the_best_weights_are_those_of_the_kept_epoch(self) -> None:
         spec = recipe(epochs=25, learning_rate=0.05, patience=6)

@@ -70,16 +70,16 @@ class Confirming(FolderCase):
         worse = Confirmation(1, 2, 3, 0.5, 0.6, 5, 0.02, 0.05)
         self.assertIn("does not hold", str(worse))
         self.assertIn("holds", str(replace(worse, loss=0.51)))
-        self.assertIn("better than foretold", str(replace(worse, loss=0.4)))
+        self.assertIn("better than expected", str(replace(worse, loss=0.4)))
 
-    def test_the_optimism_of_a_leader_is_foretold(self) -> None:
+    def test_the_optimism_of_a_leader_is_expected(self) -> None:
         workspace = workflows.open_workspace(finished_workspace())
         snapshot = workflows.snapshot_of(workspace)
         leader = snapshot.ranking.rows[0].recipe
         ranking = replace(snapshot.ranking, optimism=0.25)
         made = _compared(replace(snapshot, ranking=ranking), leader, snapshot)
         old = [snapshot.curves[r.id].steady for r in snapshot.runs_of(leader)]
-        self.assertAlmostEqual(made.foretold, statistics.fmean(old) + 0.25)
+        self.assertAlmostEqual(made.expected, statistics.fmean(old) + 0.25)
 
 
 if __name__ == "__main__":

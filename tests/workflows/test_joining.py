@@ -28,7 +28,7 @@ class Joining(RunnerCase):
         alone = self.look(2).ranking
         self.assertEqual([row.loss for row in found.ranking.rows],
                          [row.loss for row in alone.rows])
-        self.assertIn("Of 6 recipes of 2 searches", found.verdict())
+        self.assertIn("Of 6 recipes in 2 searches, recipe ", found.verdict())
         self.assertEqual(len(together_lines(found, 2)), 4)
         shown = together_json(found)
         self.assertEqual(shown["searches"], [1, 2])

@@ -153,7 +153,7 @@ def start_larger(c: Context, recipe: int, answer: str) -> None:
 
 def confirm(c: Context) -> None:
     """Ask on how many fresh seeds a recipe is trained again, then compare with what was
-    foretold.
+    expected.
     """
     s, recipe = c.state.snapshot, chosen(c)
     if s is None or recipe not in s.recipes:
@@ -166,7 +166,7 @@ def confirm(c: Context) -> None:
     ask_number(c, 
         f"Confirm recipe {recipe} on how many fresh seeds?",
         "They have chosen nothing, so their mean says what the recipe reaches. It is compared "
-        "with what the ranking foretold.", 5, lambda n: confirm_on(c, recipe, n))
+        "with what the ranking expected.", 5, lambda n: confirm_on(c, recipe, n))
 
 
 def confirm_on(c: Context, recipe: int, seeds: int) -> None:

@@ -266,7 +266,7 @@ def _with_method(search: SearchFile, name: str) -> SearchFile:
     methods = known_methods()
     if name not in methods:
         raise NotationError(name, 0, f"there is no method called {name!r}",
-                            "known are " + ", ".join(methods))
+                            "the methods are " + ", ".join(methods))
     known = {o.name for o in methods[name].options}
     kept = {k: v for k, v in search.method.options.items() if k in known}
     return replace(search, method=MethodChoice(name, kept))
