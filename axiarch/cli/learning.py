@@ -347,8 +347,8 @@ def compare(context: click.Context, recipes: tuple[str, ...], number: int, folde
 def rows(context: click.Context, recipe: int | None, number: int, folder: Path | None,
          workers: int | None, as_json: bool) -> int:
     """Say whether more rows would help RECIPE (by default the leader): it is trained on 10, 20, 40,
-    80 and 100 % of its training rows, on three seeds each, and the losses are carried on to twice
-    as many.
+    80 and 100 % of its training rows, on three seeds each, and the trend of the losses is
+    continued to twice as many.
     """
     from axiarch import workflows
 
@@ -362,7 +362,7 @@ def rows(context: click.Context, recipe: int | None, number: int, folder: Path |
             return code
     found = workflows.more_rows(workspace, snapshot, recipe)
     if as_json:
-        print_json({**asdict(found.law), "tuned": found.tuned, "verdict": found.verdict()})
+        print_json({**asdict(found.trend), "tuned": found.tuned, "verdict": found.verdict()})
     else:
         say(found.verdict(), "", *workflows.row_lines(found))
     return 0

@@ -194,12 +194,14 @@ def gain_over_base(s: Snapshot) -> str:
         return "nothing: its base leads"
     apart = s.ranking.difference(first.recipe, base.recipe)
     if apart is None:
-        return f"{number(base.loss - first.loss, 2)} better than its base, how surely is unknown"
+        return (f"an improvement of {number(base.loss - first.loss, 2)} over its base, of unknown "
+                "uncertainty")
     size = f"{number(apart.better, 2)} ± {apart.half_width:.2g}"
     if apart.sure:
-        return f"{size} better than its base"
+        return f"an improvement of {size} over its base"
     if s.ranking.leads(base.recipe) and apart.least > 0:
-        return f"{number(apart.better, 2)}, at least {number(apart.least, 2)}, better than its base"
+        return (f"an improvement of {number(apart.better, 2)}, at least {number(apart.least, 2)}, "
+                "over its base")
     return f"nothing clear over its base: {size}"
 
 

@@ -11,7 +11,7 @@ from axiarch.data.dataset import Dataset
 from axiarch.errors import TrainingError
 from axiarch.journal.read import JournalReader
 from axiarch.journal.workspace import Workspace
-from axiarch.ranking.rows_needed import RowLaw, RowPoint, row_law
+from axiarch.ranking.rows_needed import RowPoint, RowTrend, row_trend
 from axiarch.recipes.recipe import Recipe
 from axiarch.recipes.searchfile import Branch, MethodChoice, SearchFile, read_search
 from axiarch.recipes.space import Space
@@ -31,27 +31,27 @@ class MoreRows:
 
     Attributes
     ----------
-    law : RowLaw
+    trend : RowTrend
     tuned : str
         What the search that the recipe is of brought over its base, in words.
     unit : str
     """
 
-    law: RowLaw
+    trend: RowTrend
     tuned: str
     unit: str
 
     def verdict(self) -> str:
         """Say what twice the rows are expected to bring."""
-        twice, gain, points = self.law.twice, self.law.gain, self.law.points
+        twice, gain, points = self.trend.twice, self.trend.gain, self.trend.points
         rows = f"{number(2 * points[-1].rows)} training rows instead of {number(points[-1].rows)}"
         sure = gain[1] > 0
         words = (f"{number(gain[0], 2)} lower ({number(gain[1], 2)} to {number(gain[2], 2)})"
                  if sure else "not clearly lower")
         tuned = f" Tuning brought {self.tuned}." if self.tuned else ""
         return (f"With {rows} the validation loss is expected to be {loss(twice[0])} "
-                f"({loss(twice[1])} to {loss(twice[2])}, 95 %), {words}.{tuned} The law is carried "
-                "on beyond what was measured: take it as a guide.")
+                f"({loss(twice[1])} to {loss(twice[2])}, 95 %), {words}.{tuned} The trend is "
+                "continued beyond what was measured: take it as a guide.")
 
 
 def row_searches(workspace: Workspace, s: Snapshot, recipe: int) -> list[SearchFile]:
@@ -104,7 +104,7 @@ def more_rows(workspace: Workspace, s: Snapshot, recipe: int) -> MoreRows:
         raise TrainingError(f"recipe {recipe} has been trained on {len(points)} numbers of rows",
                             f"search {s.search.number}",
                             f"train it on fewer: axiarch rows {recipe} --search {s.search.number}")
-    return MoreRows(row_law(points), gain_over_base(s), s.dataset.target.unit)
+    return MoreRows(row_trend(points), gain_over_base(s), s.dataset.target.unit)
 
 
 def row_points(workspace: Workspace, s: Snapshot, recipe: Recipe) -> list[RowPoint]:
@@ -129,16 +129,17 @@ def row_points(workspace: Workspace, s: Snapshot, recipe: Recipe) -> list[RowPoi
                     file.seed, run.repeat, run.fold] = other.curves[run.id].steady
     each = {rows: list(own.values()) for rows, own in sorted(losses.items())}
     return [RowPoint(rows, statistics.fmean(own),
-                     statistics.stdev(own) / math.sqrt(len(own)) if len(own) > 1 else 0.0)
+                     statistics.stdev(own) / math.sqrt(len(own)) if len(own) > 1 else 0.0,
+                     len(own))
             for rows, own in each.items()]
 
 
 def row_lines(found: MoreRows) -> list[str]:
     """Return the losses by rows as lines of text."""
-    lines = [f"{'training rows':>14}{'loss':>10}{'± (95 %)':>10}"]
-    lines += [f"{number(p.rows):>14}{loss(p.loss):>10}{1.96 * p.error:>10.2g}"
-              for p in found.law.points]
-    twice, low, high = found.law.twice
-    lines.append(f"{number(2 * found.law.points[-1].rows):>14}{loss(twice):>10}  expected "
+    lines = [f"{'training rows':>14}{'loss':>10}{'± seeds':>10}"]
+    lines += [f"{number(p.rows):>14}{loss(p.loss):>10}{number(half, 2):>10}"
+              for p, half in zip(found.trend.points, found.trend.half_widths, strict=True)]
+    twice, low, high = found.trend.twice
+    lines.append(f"{number(2 * found.trend.points[-1].rows):>14}{loss(twice):>10}  expected "
                  f"({loss(low)} to {loss(high)})")
     return lines

@@ -34,10 +34,9 @@ class Scaled:
     search : SearchFile
         Trains the recipe as it is and with every combination of the changes, side by side, on the
         same seeds and folds.
-    dearer : float
-        What a step of the largest costs, against one of the recipe as it is.
-    longer : float
-        What a whole training costs, likewise.
+    step, training : float
+        Multiplications of a step and of a whole training of the largest, as multiples of those of
+        the recipe as it is.
     weights_fit : bool
         Whether the trained weights of the recipe fit the largest, so that its training could go on
         from them.
@@ -48,8 +47,8 @@ class Scaled:
     """
 
     search: SearchFile
-    dearer: float
-    longer: float
+    step: float
+    training: float
     weights_fit: bool
     rows: tuple[int, int]
     pictures: tuple[str, str] = ("", "")
@@ -69,8 +68,8 @@ class Scaled:
                 f"It trains on {' and '.join(more)}, and is validated on the same rows as before; "
                 "trained weights belong to the data they have seen, so it is trained from "
                 "scratch.")
-        return (f"A step of the largest costs {number(self.dearer, 3)} times, its whole training "
-                f"{number(self.longer, 3)} times what the small one's does. {fit}")
+        return (f"The largest does {number(self.step, 3)} times the arithmetic of the small one in "
+                f"a step, {number(self.training, 3)} times in the whole training. {fit}")
 
 
 def scale_up(workspace: Workspace, snapshot: Snapshot, recipe: int,

@@ -41,7 +41,8 @@ class Better(TerminalCase):
         self.wait(terminal, "search 2", 60)
         found = workflows.wait(workspace, 2)
         self.assertEqual(found.search.state, "done")
-        self.assertRegex(gain_over_base(found), r"^[\d.]+ ± [\d.]+ better than its base$")
+        self.assertRegex(gain_over_base(found),
+                         r"^an improvement of [\d.]+ ± [\d.]+ over its base$")
         # beyond noise, and where it came from
         terminal.press("4")
         self.wait(terminal, "better than the base recipe")

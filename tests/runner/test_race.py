@@ -330,8 +330,8 @@ class ScaledUp(RunnerCase):
         s = self.look()
         scaled = scale_up(self.workspace, s, 1, ["width=32", "epochs=12"])
         self.assertEqual((scaled.search.method.name, scaled.search.repeats), ("grid", 3))
-        self.assertGreater(scaled.dearer, 4)
-        self.assertAlmostEqual(scaled.longer, 2 * scaled.dearer)
+        self.assertGreater(scaled.step, 4)
+        self.assertAlmostEqual(scaled.training, 2 * scaled.step)
         self.assertFalse(scaled.weights_fit)
         self.assertIn("do not fit", str(scaled))
         self.make(scaled.search, number=2).run()
@@ -343,7 +343,7 @@ class ScaledUp(RunnerCase):
         self.make(once(4)).run()
         scaled = scale_up(self.workspace, self.look(), 1, ["epochs=9"])
         self.assertTrue(scaled.weights_fit)
-        self.assertEqual(scaled.dearer, 1)
+        self.assertEqual(scaled.step, 1)
         with self.assertRaises(RecipeError):
             scale_up(self.workspace, self.look(), 1, ["epochs=4"])
 
@@ -357,7 +357,7 @@ class ScaledUp(RunnerCase):
         scaled = scale_up(self.workspace, s, 1, ["rows=all", "width=8"])
         whole = data_set(self.workspace, scaled.search.data)
         self.assertEqual(scaled.rows, (40, whole.rows["train"]))
-        self.assertGreater(scaled.longer, 2 * scaled.dearer)
+        self.assertGreater(scaled.training, 2 * scaled.step)
         self.assertIn("instead of 40", str(scaled))
         for part in ("inputs", "targets"):
             before, now = (getattr(each.part("validation"), part) for each in (some, whole))
@@ -383,7 +383,7 @@ class ScaledUp(RunnerCase):
         scaled = scale_up(self.workspace, s, 1, ["pictures=all", "rows=all"])
         large = data_set(self.workspace, scaled.search.data)
         self.assertEqual((small.encoding.picture, large.encoding.picture), ((4, 4, 1), (16, 16, 1)))
-        self.assertGreater(scaled.dearer, 8)
+        self.assertGreater(scaled.step, 8)
         self.assertIn("pictures of 16 x 16 instead of 4 x 4, and is validated on the same rows",
                       str(scaled))
         np.testing.assert_array_equal(

@@ -73,7 +73,7 @@ class Chain(RunnerCase):
         self.assertRegex(lines, r"version 1, found: recipe \d+, place 1, 0\.\d+ ± 0\.\d+")
         self.assertIn("└─ 2  recipe 1 of search 1, Raise the learning rate", lines)
         self.assertIn("from recipe 1: the learning rate is too low", lines)
-        self.assertRegex(lines, r"brought 0\.\d+ ± 0\.\d+ better than its base")
+        self.assertRegex(lines, r"brought an improvement of 0\.\d+ ± 0\.\d+ over its base")
         self.assertEqual([(d.number, d.depth) for d in lineage(self.workspace)], [(1, 0), (2, 1)])
 
     def test_what_cannot_be_branched_is_refused(self) -> None:

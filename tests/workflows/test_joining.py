@@ -68,10 +68,10 @@ class Rows(RunnerCase):
         for number, file in enumerate(files, 2):
             self.make(file, number=number).run()
         found = more_rows(self.workspace, s, 1)
-        rows = [p.rows for p in found.law.points]
+        rows = [p.rows for p in found.trend.points]
         self.assertEqual(rows[-1], s.dataset.rows["train"])
         self.assertAlmostEqual(rows[0] / rows[-1], SHARES[0], delta=0.02)
-        self.assertLess(found.law.points[-1].loss, found.law.points[0].loss)
+        self.assertLess(found.trend.points[-1].loss, found.trend.points[0].loss)
         self.assertIn(f"instead of {rows[-1]}", found.verdict())
         self.assertEqual(len(row_lines(found)), len(rows) + 2)
         children = [each for each in lineage(self.workspace) if each.depth]
@@ -84,7 +84,7 @@ class Rows(RunnerCase):
                                                  for f in files])
         for number, file in enumerate(again, 20):  # runs are taken over: they count once
             self.make(file, number=number).run()
-        self.assertEqual(more_rows(self.workspace, s, 1).law.points, found.law.points)
+        self.assertEqual(more_rows(self.workspace, s, 1).trend.points, found.trend.points)
 
     def test_too_few_rows_are_refused(self) -> None:
         self.make(ring_search(epochs=3, recipes=2, repeats=1)).run()
