@@ -2,13 +2,13 @@
 
 from __future__ import annotations
 
+import contextlib
 import math
 import time
 import tracemalloc
 from collections.abc import Callable, Iterator
 from dataclasses import dataclass, replace
 from functools import cached_property
-from itertools import pairwise
 from typing import Any
 
 import numpy as np
@@ -23,6 +23,9 @@ from axiarch.engine.rows import Source, TrainingData
 from axiarch.engine.run import RunSpec
 from axiarch.engine.streams import Streams
 from axiarch.engine.training import Training
+from axiarch.errors import RecipeError
+from axiarch.ranking.doubt import Term
+from axiarch.ranking.rows import RowTable
 from axiarch.recipes.network import HIDDEN, parse_network
 from axiarch.recipes.recipe import Recipe
 from axiarch.runner.material import shape_of, training_data
@@ -215,33 +218,48 @@ class Prober:
                 "loss": last.train_loss_eval}
 
     def noise(self) -> dict[str, Any]:
-        """Train the recipe in full on some seeds, each on every fold."""
+        """Train the recipe in full on some seeds, each on every fold, and a rival: by how much rows
+        leave the difference of two recipes uncertain cannot be seen on one.
+        """
         folds = len(self.dataset.folds)
         seeds = max(-(-NOISE_SEEDS // folds), 2)
-        levels, single, pairs, rows = np.zeros((seeds, folds)), [], [], []
-        for fold in range(folds):
-            losses = []
-            for seed in range(seeds):
-                levels[seed, fold], own = self._in_full(seed, fold)
-                losses.append(own)
-                self.tell((fold * seeds + seed + 1) / (seeds * folds))
-            rows.append(len(losses[0]))
-            single.append(float(np.median([r.var(ddof=1) for r in losses])))
-            pairs.append(float(np.median([(a - b).var(ddof=1) for a, b in pairwise(losses)])))
-        total, known = sum(rows), self.dataset.folds[0].rows
-        weights = np.array(rows) / total
+        rival, how = self._rival()
+        runs = [(recipe, which, n) for n in range(seeds * folds)
+                for which, recipe in enumerate((self.recipe, rival))]
+        levels: tuple[list[float], list[float]] = ([], [])
+        rows: tuple[dict[int, NDArray[np.float64]], ...] = ({}, {})
+        for done, (recipe, which, n) in enumerate(runs, 1):
+            level, rows[which][n] = self._in_full(recipe, *divmod(n, folds))
+            levels[which].append(level)
+            self.tell(done / len(runs))
+        validation = {i: fold.rows["validation"] for i, fold in enumerate(self.dataset.folds)}
+        split = self.dataset.plan.split
+        table = RowTable(rows, [n % folds for n in range(len(runs))], validation,
+                         split.fold_repeats if split.folds else 1)
+        known, own = self.dataset.folds[0].rows, np.array(levels[0]).reshape(seeds, folds)
+        compared = bool(np.isfinite([*levels[0], *levels[1]]).all())
         with np.errstate(all="ignore"):
-            deviation = np.nan_to_num(np.sqrt(levels.var(0, ddof=1).mean()))
-        return {"losses": levels.mean(1).tolist(), "rows": total, "folds": folds,
-                "row_error": math.sqrt(float(weights @ np.array(single)) / total),
-                "pair_error": math.sqrt(float(weights @ np.array(pairs)) / total),
+            deviation = np.nan_to_num(np.sqrt(own.var(0, ddof=1).mean()))
+        return {"losses": own.mean(1).tolist(), "rows": sum(validation.values()), "folds": folds,
+                "row_error": _error(table.level(0)), "rival": how if compared else "",
+                "pair_error": _error(table.difference(0, 1)) if compared else 0.0,
                 "deviation": float(deviation),
                 "overlap": known["validation"] / known["train"] if folds > 1 else 0.0}
 
-    def _in_full(self, seed: int, fold: int) -> tuple[float, NDArray[np.float64]]:
-        """Train the recipe once; return its steady loss, and what each validation row (N,) adds."""
+    def _rival(self) -> tuple[Recipe, str]:
+        """Return a recipe as a search may hold it against this one, and in what it differs."""
+        rate = self.recipe.real("learning_rate") / 2
+        rival, how = self.recipe.changed({"learning_rate": rate}), "half the learning rate"
+        with contextlib.suppress(RecipeError):
+            wider = rival.changed({"width": 2 * self.recipe.whole("width")})
+            if wider.layers != self.recipe.layers:
+                return wider, f"{how} and twice the width"
+        return rival, how
+
+    def _in_full(self, recipe: Recipe, seed: int, fold: int) -> tuple[float, NDArray[np.float64]]:
+        """Train a recipe once; return its steady loss, and what each validation row (N,) adds."""
         data, target = training_data(self.dataset, fold), self.dataset.folds[fold].encoding.target
-        training = self._training(self.recipe, seed, data, fold)
+        training = self._training(recipe, seed, data, fold)
         losses = [epoch.validation_loss for epoch in self._epochs(training)]
         predicted = training.predict_by_best(data.validation_inputs)
         answers = data.validation_targets
@@ -250,6 +268,10 @@ class Prober:
         # the root of a mean square moves by half the mean square's own, over the root
         scale = 1 / (2 * math.sqrt(max(float(rows.mean()), 1e-300))) if target.root else 1.0
         return steady(tuple(losses))[1] if math.isfinite(losses[-1]) else math.inf, scale * rows
+
+
+def _error(found: Term | None) -> float:
+    return math.sqrt(found[0]) if found is not None else 0.0
 
 
 def probe(kind: str, dataset: Dataset, recipe: Recipe, options: dict[str, Any], tell: Tell

@@ -120,7 +120,8 @@ class Noise(unittest.TestCase):
     def test_the_difference_that_is_seen_in_four_of_five_cases(self) -> None:
         """By simulation: two recipes apart by that much, tested at 95 %."""
         rng = np.random.default_rng(0)
-        probe = NoiseProbe(tuple((0.5 + 0.03 * rng.normal(size=4000)).tolist()), 600, 0.02, 0.01)
+        probe = NoiseProbe(tuple((0.5 + 0.03 * rng.normal(size=4000)).tolist()), 600, 0.02, 0.01,
+                           "half the learning rate")
         for seeds in (2, 5, 10):
             apart = probe.visible(seeds)
             error = math.hypot(0.03 * math.sqrt(2 / seeds), 0.01)
@@ -128,11 +129,11 @@ class Noise(unittest.TestCase):
             self.assertAlmostEqual(float((found > 1.959964 * error).mean()), 0.8, delta=0.02)
             self.assertLessEqual(probe.seeds_for(apart) or 0, seeds + 1)
         self.assertIsNone(probe.seeds_for(0.01))
-        folds = NoiseProbe((0.5, 0.52), 900, 0.02, 0.01, 3, 0.03, 0.5)
+        folds = NoiseProbe((0.5, 0.52), 900, 0.02, 0.01, "", 3, 0.03, 0.5)
         self.assertAlmostEqual(folds.visible(4), 2.8016 * math.sqrt(2 * 9e-4 * (1 / 12 + 0.5)), 4)
         self.assertLessEqual(folds.seeds_for(folds.visible(4)) or 0, 5)
         self.assertIsNone(folds.seeds_for(0.08))
-        lost = NoiseProbe((0.5, math.inf), 900, 0.02, 0.01)
+        lost = NoiseProbe((0.5, math.inf), 900, 0.02, 0.01, "")
         self.assertIn("1 seed of 2 diverged", lost.verdict())
         self.assertTrue(draw_probe(lost, 80, 20))
         self.assertIn("only more rows", probe.verdict())
@@ -148,7 +149,7 @@ class Drawn(unittest.TestCase):
             DepthProbe(tuple(DepthPoint(d, b, math.inf if d > 4 else 0.5, shrinking(d, 10.0),
                                         shrinking(d, 0.0 if d > 4 else 0.5)) for b in BUILDS
                              for d in (1, 4, 16)), 1.0, 4, 0),
-            NoiseProbe((0.5, 0.52, 0.49), 60, 0.02, 0.01)]
+            NoiseProbe((0.5, 0.52, 0.49), 60, 0.02, 0.01, "")]
         for probe in every:
             for width, height in ((120, 30), (78, 14), (30, 8)):
                 self.assertLessEqual(len(draw_probe(probe, width, height)), height + 2)

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+import math
 import sqlite3
 import unittest
 from dataclasses import replace
@@ -11,10 +12,15 @@ from axiarch.data.plan import SplitPlan
 from axiarch.errors import InputError, RecipeError, WorkspaceLocked
 from axiarch.insight.probes import DEVICES, BatchProbe, DepthProbe, NoiseProbe, RateProbe
 from axiarch.recipes.recipe import Recipe
+from axiarch.recipes.searchfile import MethodChoice, SearchFile
+from axiarch.recipes.space import Space
 from axiarch.workflows.adding import redecide
 from axiarch.workflows.devices import device_lines, keep_device, known_devices
+from axiarch.workflows.joining import together
 from axiarch.workflows.opening import data_set
 from axiarch.workflows.probing import kept_probes, probe
+from axiarch.workflows.starting import start_search
+from axiarch.workflows.waiting import wait
 from tests.support import FolderCase, commanded, ring_workspace
 
 BASE = Recipe({"width": 8, "epochs": 8, "batch_size": 16, "learning_rate": 0.01})
@@ -95,6 +101,27 @@ class Probing(FolderCase):
         lost = probe(self.workspace, data, BASE.changed({"optimiser": "sgd", "learning_rate": 900.0,
                                                          "depth": 4, "width": 64}), "noise")
         self.assertIn("Probe the learning rate first", lost.verdict())
+
+    def test_a_difference_is_as_uncertain_as_the_ranking_finds_it(self) -> None:
+        found = probe(self.workspace, self.data, BASE, "noise")
+        assert isinstance(found, NoiseProbe)
+        self.assertIn("half the learning rate and twice the width", found.verdict())
+        alone = probe(self.workspace, self.data, BASE.changed({"network": "8, 8"}), "noise")
+        assert isinstance(alone, NoiseProbe)
+        self.assertIn("with half the learning rate is", alone.verdict())
+        space = Space(BASE.changed({"patience": 0}))
+        rival = {"learning_rate": 0.005, "width": 16}
+        search = SearchFile("both", "ring", space, MethodChoice("random", {"recipes": 1}), 1, 8)
+        other = replace(search, space=Space(space.base.changed(rival)))
+        numbers = []
+        for file in (search, other):
+            numbers.append(start_search(self.workspace, file, 2))
+            wait(self.workspace, numbers[-1])
+        both = together(self.workspace, numbers).ranking
+        pair = both.difference(both.rows[0].recipe, both.rows[1].recipe)
+        assert pair is not None
+        expected = found.visible(8) * 1.96 / 2.80
+        self.assertLess(abs(math.log(pair.half_width / expected)), math.log(2))
 
     def test_memory_is_that_of_a_device_or_any_amount(self) -> None:
         tight = probe(self.workspace, self.data, BASE, "batch", "100 KiB")

@@ -16,7 +16,7 @@ _Z95, _Z80 = 1.959964, 0.841621
 
 @dataclass(frozen=True)
 class NoiseProbe:
-    """Seeds of one recipe, each on every fold.
+    """Seeds of one recipe, each on every fold, and of a rival.
 
     Attributes
     ----------
@@ -27,7 +27,9 @@ class NoiseProbe:
     row_error : float
         Standard error of a level by the rows alone.
     pair_error : float
-        Standard error, by the rows alone, of the difference of two trainings on the same rows.
+        Standard error, by the rows alone, of the difference from the rival.
+    rival : str
+        In what the rival differs; empty where it was not compared.
     folds : int
     deviation : float
         Standard deviation of a run about the mean of its fold; of the losses where there is one
@@ -41,6 +43,7 @@ class NoiseProbe:
     rows: int
     row_error: float
     pair_error: float
+    rival: str
     folds: int = 1
     deviation: float = 0.0
     overlap: float = 0.0
@@ -85,12 +88,15 @@ class NoiseProbe:
         least = self.visible(10**9)
         over = f" on each of {self.folds} folds" if self.folds > 1 else ""
         rows = " or folds" if self.folds > 1 else ""
+        bound = (f" Below {number(least, 2)} more seeds do not help: only more rows{rows} would."
+                 if least > 0 else "")
+        other = (f"a recipe with {self.rival}" if self.rival
+                 else "another recipe, were these rows all there are,")
         return (f"{count(len(self.losses), 'seed')}{over} of this recipe come to {loss(level)}; "
                 f"one run varies by a standard deviation of {number(self.spread, 2)}, and the "
                 f"{number(self.rows)} validation rows add ± {number(_Z95 * self.row_error, 2)} to "
-                "any level. Between two recipes as alike as these, each on as many seeds, a "
-                f"difference is seen in four of five cases from {parts}. Below {number(least, 2)} "
-                f"more seeds do not help: only more rows{rows} would.")
+                f"any level. A difference from {other} is seen in four of five cases from {parts}, "
+                f"each on as many seeds.{bound}")
 
     def proposal(self) -> Proposal | None:
         """Return nothing: seeds are the search's, not the recipe's."""
