@@ -32,8 +32,9 @@ class Confirmation:
         Where it was found.
     again : int
         The search that measured it again.
-    expected, loss : float
-        The mean steady loss there, the optimism of its choice added, and on the fresh seeds.
+    before, expected, loss : float
+        The mean steady loss there, the same with the optimism of its choice added, and on the fresh
+        seeds.
     runs : int
         Fresh runs.
     half_width : float or None
@@ -45,6 +46,7 @@ class Confirmation:
     search: int
     recipe: int
     again: int
+    before: float
     expected: float
     loss: float
     runs: int
@@ -67,7 +69,7 @@ class Confirmation:
             return (
                 f"{found} That is {loss(self.loss - self.expected)} worse, more than seeds alone "
                 "explain: it does not hold.")
-        if self.expected - self.loss > self.reach:
+        if self.before - self.loss > self.reach:  # on the same rows, whose luck stays
             return f"{found} It holds, and is better than expected."
         return (f"{found} It holds: the difference is within ± {self.reach:.2g}, what seeds alone "
                 "explain.")
@@ -143,16 +145,16 @@ def _compared(snapshot: Snapshot, recipe: int, other: Snapshot) -> Confirmation:
     leads = row is not None and row.standing == "leader"
     optimism = (snapshot.ranking.optimism or 0.0) if leads else 0.0
     mean = statistics.fmean(new)
-    expected = statistics.fmean(old) + optimism if old else math.nan
+    seen = statistics.fmean(old) if old else math.nan
     half = reach = None
     if len(new) > 1:
         own = statistics.variance(new) / len(new)
         half = float(t.ppf(0.975, len(new) - 1)) * math.sqrt(own)
         spread = statistics.variance(old) if len(old) > 1 else statistics.variance(new)
-        before = spread / max(len(old), 1)
-        total = own + before
+        earlier = spread / max(len(old), 1)
+        total = own + earlier
         freedom = total**2 / (own**2 / (len(new) - 1) +
-                              before**2 / max(len(old) - 1, 1)) if total > 0 else 1.0
+                              earlier**2 / max(len(old) - 1, 1)) if total > 0 else 1.0
         reach = float(t.ppf(0.975, freedom)) * math.sqrt(total)
-    return Confirmation(snapshot.search.number, recipe, other.search.number, expected, mean,
-                        len(new), half, reach)
+    return Confirmation(snapshot.search.number, recipe, other.search.number, seen, seen + optimism,
+                        mean, len(new), half, reach)

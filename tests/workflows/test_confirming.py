@@ -64,13 +64,14 @@ class Confirming(FolderCase):
         self.assertLessEqual(sum(bool(found(1.0).holds) for _ in range(60)), 10)
 
     def test_one_run_says_nothing(self) -> None:
-        made = Confirmation(1, 2, 3, 0.5, 0.6, 1, None, None)
+        made = Confirmation(1, 2, 3, 0.48, 0.5, 0.6, 1, None, None)
         self.assertIsNone(made.holds)
         self.assertIn("confirm it on more seeds", str(made))
-        worse = Confirmation(1, 2, 3, 0.5, 0.6, 5, 0.02, 0.05)
+        worse = Confirmation(1, 2, 3, 0.48, 0.5, 0.6, 5, 0.02, 0.05)
         self.assertIn("does not hold", str(worse))
         self.assertIn("holds", str(replace(worse, loss=0.51)))
         self.assertIn("better than expected", str(replace(worse, loss=0.4)))
+        self.assertNotIn("better", str(replace(worse, loss=0.44)), "optimism is of new rows too")
 
     def test_the_optimism_of_a_leader_is_expected(self) -> None:
         workspace = workflows.open_workspace(finished_workspace())
