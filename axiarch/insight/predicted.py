@@ -1,12 +1,13 @@
 """What predictions are worth, with intervals: of several runs, over the rows that they predicted.
 
-Intervals are percentile bootstraps over rows (Efron 1979), 95 %: rows are drawn again with the same
-draw for all runs of a fold, and a metric is the mean over the runs. So they hold the doubt that
-comes of few rows, not the doubt that comes of few seeds. Axes: N rows, C classes, T amounts.
+Intervals rest on a bootstrap over rows (Efron 1979), 95 %: rows are drawn again with the same draw
+for all runs of a fold, and a metric is the mean over the runs. So they hold the doubt that comes of
+few rows, not the doubt that comes of few seeds. Axes: N rows, C classes, T amounts, B redraws.
 """
 
 from __future__ import annotations
 
+import math
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass
 from typing import Any
@@ -15,6 +16,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from axiarch.engine import metrics
+from axiarch.insight.intervals import effective_rows, of_f1, of_level, of_mean, of_share
 
 Floats = NDArray[np.float64]
 #: Redraws of the rows, and rows beyond which fewer are made.
@@ -77,13 +79,31 @@ def _of_classes(runs: Sequence[Run], classes: int) -> dict[str, Any]:
                 metrics.precision(counts), recall, metrics.f1(counts))))
         return np.asarray(np.mean(rows, axis=0))
 
-    found = _with_intervals(runs, measured)
-    names = ("precision", "recall", "f1")
-    counts = sum(metrics.confusion(run.predicted, run.true) for run in runs)
+    value, drawn = _redrawn(runs, measured)
+    every = [metrics.confusion(run.predicted, run.true) for run in runs]
+    counts = np.sum(every, axis=0)
+    total, folds = _rows(runs), len({run.fold for run in runs})
+    each, most = len(runs) / folds, math.ceil(len(runs) / folds)
+    taken, own = counts.sum(0) / each, counts.sum(1) / each
+
+    def said(place: int, rows: float) -> float:
+        return effective_rows(value[place], drawn[:, place], rows, most)
+
+    precision, recall = ([said(start + i, rows) for i, rows in enumerate(known)]
+                         for start, known in ((3, taken), (3 + classes, own)))
+    either = own + taken - np.diag(counts) / each
+    at = 3 + 2 * classes
+    by_class = {
+        "precision": [of_share(value[3 + i], n) for i, n in enumerate(precision)],
+        "recall": [of_share(value[3 + classes + i], n) for i, n in enumerate(recall)],
+        "f1": [of_f1(value[at + i], drawn[:, at + i], n, most) for i, n in enumerate(either)]}
+    there = own > 0
     return {
-        "accuracy": found[0], "balanced_accuracy": found[1], "log_loss": found[2], **{
-            name: found[3 + i * classes:3 + (i + 1) * classes] for i, name in enumerate(names)
-        }, "confusion": np.asarray(counts).tolist(), "calibration": _calibration(runs),
+        "accuracy": of_share(value[0], said(0, total)),
+        "balanced_accuracy": of_mean(np.array(value[3 + classes:at])[there],
+                                     np.array(recall)[there]),
+        "log_loss": of_level(value[2], drawn[:, 2], total),
+        **by_class, "confusion": counts.tolist(), "calibration": _calibration(runs),
         "mistakes": _mistakes(runs, classes),
         **({"roc": _roc(runs), "thresholds": _thresholds(runs)} if classes == 2 else {})
     }
@@ -183,7 +203,11 @@ def _of_amounts(runs: Sequence[Run]) -> dict[str, Any]:
                 np.where(spread > 0, 1 - square / np.where(spread > 0, spread, 1), 0.0))))
         return np.asarray(np.mean(rows, axis=0))
 
-    found = _with_intervals(runs, measured)
+    value, drawn = _redrawn(runs, measured)
+    found = [of_level(value[i], drawn[:, i], _rows(runs)) for i in range(3 * targets)]
+    for i in range(3 * targets, 4 * targets):  # by what is left unexplained
+        _, low, high = of_level(1 - value[i], 1 - drawn[:, i], _rows(runs))
+        found.append([value[i], 1 - high, 1 - low])
     names = ("rmse", "mae", "median_error", "r2")
     return {**{name: found[i * targets : (i + 1) * targets] for i, name in enumerate(names)},
             "points": _points(runs), "furthest": _furthest(runs)}
@@ -237,10 +261,15 @@ def _furthest(runs: Sequence[Run]) -> list[dict[str, Any]]:
 # -- intervals -------------------------------------------------------------------------------------
 
 
-def _with_intervals(runs: Sequence[Run], measured: Callable[[dict[int, Floats]], Floats]
-                    ) -> list[list[float]]:
-    """Return [value, low, high] of each metric; low and high are 2.5 % and 97.5 % of the
-    redraws.
+def _rows(runs: Sequence[Run]) -> int:
+    """Return the rows of all folds."""
+    return sum({run.fold: len(run.true) for run in runs}.values())
+
+
+def _redrawn(runs: Sequence[Run], measured: Callable[[dict[int, Floats]], Floats]
+             ) -> tuple[list[float], Floats]:
+    """Return metrics (M,), and their redraws (B, M): rows are drawn again, the same for all runs of
+    a fold.
     """
     sizes = {run.fold: len(run.true) for run in runs}
     value = measured({fold: np.ones(rows) for fold, rows in sizes.items()})
@@ -251,8 +280,7 @@ def _with_intervals(runs: Sequence[Run], measured: Callable[[dict[int, Floats]],
         weights = {fold: np.bincount(rng.integers(0, rows, rows), minlength=rows).astype(np.float64)
                    for fold, rows in sizes.items()}
         drawn.append(measured(weights))
-    low, high = np.quantile(drawn, (0.025, 0.975), axis=0)
-    return [[float(v), float(a), float(b)] for v, a, b in zip(value, low, high, strict=True)]
+    return value.tolist(), np.array(drawn)
 
 
 # -- by group --------------------------------------------------------------------------------------
@@ -299,7 +327,10 @@ def by_group(runs: Sequence[Run], groups: Mapping[int, Sequence[str]],
                     each.append(float(np.sqrt((weight * square).sum() / weight.sum())))
             return np.array([np.mean(each)])
 
-        rows = sum({run.fold: len(run.true) for run in own}.values())
-        found.append({"group": name, "rows": rows, "value": _with_intervals(own, measured)[0]})
+        value, drawn = _redrawn(own, measured)
+        rows, each = _rows(own), math.ceil(len(own) / len({run.fold for run in own}))
+        interval = (of_share(value[0], effective_rows(value[0], drawn[:, 0], rows, each))
+                    if classes else of_level(value[0], drawn[:, 0], rows))
+        found.append({"group": name, "rows": rows, "value": interval})
     found.sort(key=lambda group: group["value"][0] if classes else -group["value"][0])
     return found

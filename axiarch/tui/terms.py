@@ -101,7 +101,7 @@ TERMS: Mapping[str, tuple[tuple[str, str], ...]] = {
     "predictions": (("precision", "of the rows predicted as a class, the share that is that class"),
                     ("recall", "of the rows of a class, the share that is predicted as it"),
                     ("F1", "harmonic mean of precision and recall"),
-                    ("[ to ]", "95 % interval over the rows, by bootstrap; it leaves out the "
+                    ("[ to ]", "95 % interval over the rows; it leaves out the "
                                "doubt of few seeds"),
                     ("calibrated", "predictions made with 80 % are right in 80 % of rows"),
                     ("residual", "predicted minus true amount"),
