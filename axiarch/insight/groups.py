@@ -24,9 +24,9 @@ def worst_groups(runs: Sequence[Run], columns: Mapping[str, Mapping[int, Sequenc
     """Return the groups of rows that are predicted worst, over all columns.
 
     Each group is compared with all other rows by the mean over runs of what a row is charged: 1 for
-    a wrong class, or the squared error of the first amount. The interval of the difference (Welch
-    1947, over rows) is shared out over all groups (Bonferroni; Dunn 1961), because of many groups
-    some look bad by chance.
+    a wrong class, or the squared error of the first amount. The test of the difference (over rows:
+    Fisher's of 1935 for classes, Welch's of 1947 for amounts) is shared out over all groups
+    (Bonferroni; Dunn 1961), because of many groups some look bad by chance.
 
     Parameters
     ----------
@@ -57,7 +57,7 @@ def worst_groups(runs: Sequence[Run], columns: Mapping[str, Mapping[int, Sequenc
         found.append({
             "column": column, "group": name, "rows": int(own.sum()), "value": _value(
                 charged[own], classes), "others": _value(charged[~own], classes),
-            "apart": _worse(charged[own], charged[~own], 0.05 / tests)
+            "apart": _worse(charged[own], charged[~own], 0.05 / tests, classes)
         })
     found.sort(key=lambda g: (not g["apart"], g["value"]
                               if classes else -g["value"], g["column"], g["group"]))
@@ -82,10 +82,17 @@ def _value(charged: Floats, classes: int) -> float:
     return 1 - mean if classes else math.sqrt(mean)
 
 
-def _worse(own: Floats, others: Floats, level: float) -> bool:
-    """Say whether the mean of `own` is above that of `others` at a two-sided level (Welch 1947)."""
-    from scipy.stats import t
+def _worse(own: Floats, others: Floats, level: float, classes: int) -> bool:
+    """Say whether the mean of `own` is above that of `others` at a two-sided level: of wrong rows
+    by their number, as a few say nothing by how they vary; of errors by Welch's test.
+    """
+    from scipy.stats import hypergeom, t
 
+    if classes:
+        wrong = round(float(own.sum() + others.sum()))
+        chance = hypergeom.sf(math.floor(own.sum() + 1e-9) - 1, len(own) + len(others), wrong,
+                              len(own))
+        return bool(chance <= level / 2)
     variances = own.var(ddof=1) / len(own), others.var(ddof=1) / len(others)
     total = float(sum(variances))
     away = float(own.mean() - others.mean())

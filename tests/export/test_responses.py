@@ -179,6 +179,17 @@ class Groups(unittest.TestCase):
         self.assertEqual((found["groups"][0]["group"], found["groups"][0]["apart"]), ("2", True))
         self.assertAlmostEqual(found["groups"][0]["value"], 3, delta=0.5)
 
+    def test_five_rows_that_are_all_wrong_do_not_stand_apart_among_many_groups(self) -> None:
+        rng = np.random.default_rng(2)
+        true = np.zeros(120, int)
+        wrong = np.arange(120) % 5 < 2
+        few = np.isin(np.arange(120), np.flatnonzero(wrong)[:5])
+        columns = {f"c{i}": {0: [str(g) for g in rng.integers(0, 5, 120)]} for i in range(11)}
+        columns["few"] = {0: ["few" if each else "others" for each in few]}
+        found = worst_groups([Run(0, np.eye(2)[wrong.astype(int)], true)], columns, 2)
+        self.assertEqual(found["groups"][0]["group"], "few")
+        self.assertFalse(found["groups"][0]["apart"])
+
     def test_a_group_of_few_rows_is_not_judged(self) -> None:
         runs = [Run(0, np.eye(2)[[0] * 30], np.zeros(30, int))]
         self.assertEqual(worst_groups(runs, {"g": {0: ["a"] * 28 + ["b"] * 2}}, 2)["compared"], 0)
