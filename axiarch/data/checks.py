@@ -248,14 +248,15 @@ def _imbalance(given: CheckInput) -> list[Finding]:
 
 
 def _resolution(given: CheckInput) -> list[Finding]:
-    """Say how small a difference in accuracy the validation part can show (two standard errors,
-    at the baseline).
+    """Say how uncertain the validation part leaves an accuracy (two standard errors, at the
+    baseline); differences between recipes, on the same rows, may be less so.
     """
     n = given.validated or len(given.validation)
     counts = _validation_counts(given)
     p = float(counts.max() / counts.sum())
     finest = 2 * math.sqrt(max(p * (1 - p), 0.02) / n)
-    return _too_small(given, n, "accuracies", finest, COARSE)
+    return _too_small(given, n, f"accuracy uncertain by about ± {100 * finest:.2g} points", finest,
+                      COARSE)
 
 
 def _amount_resolution(given: CheckInput) -> list[Finding]:
@@ -263,7 +264,9 @@ def _amount_resolution(given: CheckInput) -> list[Finding]:
     sqrt(2 n) of itself.
     """
     n = given.validated or len(given.validation)
-    return _too_small(given, n, "errors", 2 / math.sqrt(2 * n), COARSE_AMOUNT)
+    finest = 2 / math.sqrt(2 * n)
+    return _too_small(given, n, f"error uncertain by about ± {share(finest)} of itself", finest,
+                      COARSE_AMOUNT)
 
 
 def _too_small(given: CheckInput, n: int, what: str, finest: float, coarse: float) -> list[Finding]:
@@ -271,8 +274,8 @@ def _too_small(given: CheckInput, n: int, what: str, finest: float, coarse: floa
         return []
     times = _SPARE * (finest / coarse) ** 2
     return [
-        finding("small part", f"{count(n, 'validation row')} cannot tell {what} apart that differ "
-                f"by less than about {share(finest)}",
+        finding("small part", f"{count(n, 'validation row')} "
+                f"{'leaves' if n == 1 else 'leave'} any {what}",
                 "give validation a larger share, use folds, or gather more rows", "",
                 _more_validation(given, times, len(given.rows) >= times * n))
     ]
