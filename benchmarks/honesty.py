@@ -4,8 +4,9 @@ Each scenario is a kind of search with a known truth; N searches of each (2,000 
 ranked by the code that ranks real ones. Printed is how often intervals that state 95 % cover the
 truth (of any level, of the leader's with its optimism taken off, of a difference of two recipes),
 how often the best recipe is ruled out, how often any recipe is called worse than a leader that is
-no better, how often a single best is claimed, the optimism that is stated and the true one, and
-how often skill over the baseline is claimed.
+no better, by how much the leader is better than a base chosen beforehand (how often the interval
+covers it, how often it is called better and is not), how often a single best is claimed, the
+optimism that is stated and the true one, and how often skill over the baseline is claimed.
 
 A loss of a row is the sum of a level, effects of the seed (shared by all recipes, and a recipe's
 own), the row's difficulty (shared, and a recipe's own), and of both together. Options are read
@@ -142,6 +143,8 @@ class Outcome:
     true: float
     skill: float
     worse: float
+    gain: float
+    vain: float
 
 
 @dataclass(frozen=True)
@@ -243,7 +246,21 @@ def outcome(scenario: Scenario, seed: int) -> Outcome:
                   dict(enumerate(search.baseline)), dict(enumerate(search.repeated)))
     said = skill.verdict if skill else "unknown"
     return Outcome(float(level), float(right), float(covered), float(best in apart), float(wrong),
-                   float(single), stated, true, float(said == "better"), float(said == "worse"))
+                   float(single), stated, true, float(said == "better"), float(said == "worse"),
+                   *_over_base(search))
+
+
+def _over_base(search: Made) -> tuple[float, float]:
+    """Return whether the leader's gain over a base (the last recipe, which is none of the best) is
+    covered, and whether it is called better and is not.
+    """
+    leader, base = search.ranking.rows[0].recipe, len(search.truth) - 1
+    gain = search.ranking.gain_over(base) if leader != base else None
+    if gain is None:
+        return float("nan"), 0.0
+    true = float(search.truth[base] - search.truth[leader])
+    better = gain.better > 0 and (gain.sure or gain.least > 0)
+    return float(abs(gain.better - true) <= gain.half_width), float(better and true <= 0)
 
 
 def outcomes(scenario: Scenario, first: int) -> list[Outcome]:
@@ -253,9 +270,10 @@ def outcomes(scenario: Scenario, first: int) -> list[Outcome]:
 
 def table(searches: int, scenarios: Sequence[Scenario]) -> None:
     """Print one line a scenario."""
-    print("| scenario | level | leader | difference | best ruled out | called worse, and is not | "
-          "single best claimed | optimism stated | true | better than baseline |")
-    print("|---|---|---|---|---|---|---|---|---|---|")
+    print("| scenario | level | leader | difference | gain over base | best ruled out | "
+          "called worse, and is not | better than base, and is not | single best claimed | "
+          "optimism stated | true | better than baseline |")
+    print("|" + 12 * "---|")
     with ProcessPoolExecutor(2) as pool:
         for scenario in scenarios:
             found = [each for piece in pool.map(outcomes, [scenario] * (searches // PIECE),
@@ -263,7 +281,8 @@ def table(searches: int, scenarios: Sequence[Scenario]) -> None:
             columns = {name: np.array([getattr(each, name) for each in found])
                        for name in Outcome.__dataclass_fields__}
             shares = [f"{100 * np.nanmean(columns[name]):.1f}"
-                      for name in ("level", "leader", "difference", "best_out", "wrong", "single")]
+                      for name in ("level", "leader", "difference", "gain", "best_out", "wrong",
+                                   "vain", "single")]
             error = columns["true"].std() / len(found) ** 0.5
             print(f"| {scenario.name} | {' | '.join(shares)} | {columns['stated'].mean():.4f} | "
                   f"{columns['true'].mean():.4f} ± {error:.4f} | "

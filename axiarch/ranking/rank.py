@@ -254,6 +254,17 @@ class Ranking:
                          self.evidence.difference(i, j))
         return Difference(better, doubt.half(), better - doubt.half(_one_sided))
 
+    def gain_over(self, recipe: int) -> Difference | None:
+        """Return how much lower the leader is than a recipe that was not chosen by its loss, such
+        as the base: the optimism of the leader's choice is taken off, and `least` is only known
+        where the recipe stands apart. None if not known.
+        """
+        found, off = self.difference(self.rows[0].recipe, recipe), self.optimism or 0.0
+        if found is None:
+            return None
+        return replace(found, better=found.better - off,
+                       least=found.least - off if self.leads(recipe) else -math.inf)
+
     def leads(self, recipe: int) -> bool:
         """Whether the leader stands apart from a recipe."""
         return any(row.recipe == recipe and row.standing == "apart" for row in self.rows)

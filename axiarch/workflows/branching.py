@@ -192,14 +192,14 @@ def gain_over_base(s: Snapshot) -> str:
     first = s.ranking.rows[0]
     if first.recipe == base.recipe:
         return "nothing: its base leads"
-    apart = s.ranking.difference(first.recipe, base.recipe)
+    apart = s.ranking.gain_over(base.recipe)
     if apart is None:
         return (f"an improvement of {number(base.loss - first.loss, 2)} over its base, of unknown "
                 "uncertainty")
     size = f"{number(apart.better, 2)} ± {apart.half_width:.2g}"
-    if apart.sure:
+    if apart.sure and apart.better > 0:
         return f"an improvement of {size} over its base"
-    if s.ranking.leads(base.recipe) and apart.least > 0:
+    if apart.least > 0:
         return (f"an improvement of {number(apart.better, 2)}, at least {number(apart.least, 2)}, "
                 "over its base")
     return f"nothing clear over its base: {size}"

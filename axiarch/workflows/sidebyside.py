@@ -4,11 +4,11 @@ from __future__ import annotations
 
 import re
 from collections.abc import Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 from axiarch.errors import AxiarchError, InputError, TrainingError
 from axiarch.journal.workspace import Workspace
-from axiarch.ranking.rank import STANDING_WORDS, Difference, Ranked
+from axiarch.ranking.rank import STANDING_WORDS, Difference, Ranked, Ranking
 from axiarch.recipes.conditions import written
 from axiarch.recipes.fields import FIELDS
 from axiarch.recipes.recipe import Recipe
@@ -284,12 +284,25 @@ def _side(s: Snapshot, together: Together | None, label: str, recipe: int,
         own, other = (next(n for n, places in together.places.items() if place in places)
                       for place in ((here, recipe), first[1:]))
     row = next((r for r in ranking.rows if r.recipe == own), None)
-    against = ranking.difference(own, other) if own != other else None
+    against = _difference(ranking, own, other, named=not (
+        label.startswith("recipe ") and first[0].startswith("recipe "))) if own != other else None
     runs = s.runs_of(recipe)
     wrong = faults(diagnosis(s, recipe))
     return Side(label, here, recipe, record.recipe, record.parameters, row, against,
                 (runs[0].text or str(runs[0].state)) if runs else "not trained",
                 wrong[0].title if wrong else "")
+
+
+def _difference(ranking: Ranking, own: int, other: int, named: bool) -> Difference | None:
+    """Return how much lower one recipe is than another. Where one is `named` (the base, a version)
+    and the other leads, the optimism of that choice is taken off.
+    """
+    if named and ranking.rows and ranking.rows[0].recipe == own:
+        return ranking.gain_over(other)
+    if named and ranking.rows and ranking.rows[0].recipe == other:
+        found = ranking.gain_over(own)
+        return found and replace(found, better=-found.better)
+    return ranking.difference(own, other)
 
 
 def comparison_lines(found: Comparison, width: int = 24) -> list[str]:

@@ -9,7 +9,7 @@ from axiarch.data.dataset import Dataset
 from axiarch.engine.stopping import StoppingState
 from axiarch.errors import TrainingError
 from axiarch.insight.forecast import Forecast
-from axiarch.ranking.rank import Ranked, Ranking
+from axiarch.ranking.rank import Difference, Ranked, Ranking
 from axiarch.recipes.recipe import Recipe
 from axiarch.recipes.searchfile import SearchFile
 from axiarch.runs.epoch import Epoch
@@ -166,22 +166,25 @@ def _against_base(s: Snapshot) -> str:
         return beaten
     if base.recipe == first.recipe:
         return f"It is the base recipe. {beaten}"
-    return f"{against(s, first.recipe, base.recipe, 'the base recipe')} {beaten}"
+    found = s.ranking.gain_over(base.recipe)
+    return f"{_against(s, found, first.recipe, base.recipe, 'the base recipe')} {beaten}"
 
 
-def against(s: Snapshot, one: int, other: int, name: str) -> str:
+def against(s: Snapshot, one: int, other: int) -> str:
     """Say by how much a recipe is better than another, paired over rows and seeds, and what it
     costs beside it.
     """
-    found = s.ranking.difference(one, other)
+    return _against(s, s.ranking.difference(one, other), one, other, f"recipe {other}")
+
+
+def _against(s: Snapshot, found: Difference | None, one: int, other: int, name: str) -> str:
     rows = {row.recipe: row for row in s.ranking.rows}
     if found is None or not {one, other} <= set(rows):
         return f"It is not known how it compares with {name}."
     low, high = found.better - found.half_width, found.better + found.half_width
     size = abs(found.better)
     span_ = f"95 %: {number(low, 2)} to {number(high, 2)}"
-    leads = one == s.ranking.rows[0].recipe and s.ranking.leads(other)
-    if not found.sure and leads and found.least > 0:
+    if found.better > 0 and not found.sure and found.least > 0:
         span_ = f"95 %: at least {number(found.least, 2)}"
     elif not found.sure:
         return f"It is not clearly better than {name}: by {number(found.better, 2)} ({span_})."

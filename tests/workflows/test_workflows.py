@@ -315,7 +315,7 @@ class Sealing(FolderCase):
             for p in sorted(root.rglob("*.py"))
             if "sealed_part" in p.read_text(encoding="utf-8")
         ]
-        self.assertEqual(users, ["dataset.py", "judging.py"])
+        self.assertEqual(users, ["sealed.py", "judging.py"])
         asking = sorted(p.name for p in (ROOT / "axiarch").rglob("*.py")
                         if 'ask("test"' in p.read_text(encoding="utf-8"))
         self.assertEqual(asking, ["unsealing.py"])

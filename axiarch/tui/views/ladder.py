@@ -332,6 +332,6 @@ class LadderView(View):
         both = [m.recipe for m in self.state.marked if m.search == s.search.number]
         if len(both) == 2:
             return f"Recipe {both[0]} against recipe {both[1]}. " + against(
-                s, both[0], both[1], f"recipe {both[1]}")
+                s, both[0], both[1])
         so_far = "" if s.over else f"So far, with {s.ended_runs} of {s.expected_runs} runs: "
         return so_far + ranking_verdict(s)
