@@ -281,8 +281,8 @@ class Pairs(unittest.TestCase):
             wrong += gain.better > 0 and (gain.sure or gain.least > 0)
             pairs.append(pair.better)
             gains.append(gain.better)
-        self.assertGreater(by_pair, 6)
-        self.assertLessEqual(wrong, 5)
+        self.assertGreater(by_pair, 9)
+        self.assertLessEqual(wrong, 7)
         self.assertLess(np.mean(gains), 0.65 * np.mean(pairs))
 
     def test_a_difference_has_an_interval_whichever_way_it_is_read(self) -> None:
