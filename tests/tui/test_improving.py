@@ -237,7 +237,7 @@ class Improving(AppCase):
             await pilot.press("escape", "J")
             await self.shows(app, pilot, "Rank which searches together?")
             await pilot.press("enter")
-            await self.shows(app, pilot, "of 2 searches")
+            await self.shows(app, pilot, "in 2 searches")
             await pilot.press("escape", "G")
             await self.shows(app, pilot, "Would more rows help")
             await pilot.press("y")
