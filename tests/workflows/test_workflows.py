@@ -324,7 +324,7 @@ class Sealing(FolderCase):
             for p in sorted(root.rglob("*.py"))
             if "sealed_hashes" in p.read_text(encoding="utf-8")
         ]
-        self.assertEqual(hashing, ["dataset.py", "models.py"])
+        self.assertEqual(hashing, ["sealed.py", "models.py"])
 
 
 class DataOfASearchFile(FolderCase):
