@@ -82,26 +82,27 @@ def _of_classes(runs: Sequence[Run], classes: int) -> dict[str, Any]:
     value, drawn = _redrawn(runs, measured)
     every = [metrics.confusion(run.predicted, run.true) for run in runs]
     counts = np.sum(every, axis=0)
-    total, folds = _rows(runs), len({run.fold for run in runs})
-    each, most = len(runs) / folds, math.ceil(len(runs) / folds)
-    taken, own = counts.sum(0) / each, counts.sum(1) / each
+    total, each = _rows(runs), len(runs) / len({run.fold for run in runs})
+    of_class, taken, both = (np.asarray(n) / each
+                             for n in (counts.sum(1), counts.sum(0), np.diag(counts)))
+    at = {"precision": 3, "recall": 3 + classes, "f1": 3 + 2 * classes}
 
-    def said(place: int, rows: float) -> float:
-        return effective_rows(value[place], drawn[:, place], rows, most)
+    def worth(place: int, rows: float) -> float:
+        """Return the effective rows of the metric at a place, a share of so many."""
+        return effective_rows(value[place], drawn[:, place], rows, math.ceil(each))
 
-    precision, recall = ([said(start + i, rows) for i, rows in enumerate(known)]
-                         for start, known in ((3, taken), (3 + classes, own)))
-    either = own + taken - np.diag(counts) / each
-    at = 3 + 2 * classes
+    precision, recall = ([worth(at[name] + i, n) for i, n in enumerate(known)]
+                         for name, known in (("precision", taken), ("recall", of_class)))
     by_class = {
-        "precision": [of_share(value[3 + i], n) for i, n in enumerate(precision)],
-        "recall": [of_share(value[3 + classes + i], n) for i, n in enumerate(recall)],
-        "f1": [of_f1(value[at + i], drawn[:, at + i], n, most) for i, n in enumerate(either)]}
-    there = own > 0
+        "precision": [of_share(value[at["precision"] + i], n) for i, n in enumerate(precision)],
+        "recall": [of_share(value[at["recall"] + i], n) for i, n in enumerate(recall)],
+        "f1": [of_f1(value[at["f1"] + i], drawn[:, at["f1"] + i], n, math.ceil(each))
+               for i, n in enumerate(of_class + taken - both)]}
+    there = np.flatnonzero(of_class)
     return {
-        "accuracy": of_share(value[0], said(0, total)),
-        "balanced_accuracy": of_mean(np.array(value[3 + classes:at])[there],
-                                     np.array(recall)[there]),
+        "accuracy": of_share(value[0], worth(0, total)),
+        "balanced_accuracy": [value[1], *of_mean(np.array([value[at["recall"] + i] for i in there]),
+                                                 np.array(recall)[there])[1:]],
         "log_loss": of_level(value[2], drawn[:, 2], total),
         **by_class, "confusion": counts.tolist(), "calibration": _calibration(runs),
         "mistakes": _mistakes(runs, classes),
