@@ -38,7 +38,7 @@ def effective_rows(share: float, drawn: Floats, rows: float, runs: int = 1) -> f
 
 
 def of_share(share: float, rows: float) -> Interval:
-    """Return a share of so many rows with its interval."""
+    """Return a share, measured on a number of rows, with its interval."""
     if rows <= 0:
         return [share, 0.0, 1.0]
     middle = (share + _Z**2 / (2 * rows)) / (1 + _Z**2 / rows)
@@ -56,7 +56,8 @@ def of_f1(f1: float, drawn: Floats, rows: float, runs: int = 1) -> Interval:
 
 
 def of_mean(shares: Floats, rows: Floats) -> Interval:
-    """Return the mean of independent shares (C,), each of so many rows (C,), with its interval.
+    """Return the mean of independent shares (C,) with its interval; `rows` (C,) is how many each
+    was measured on.
 
     It is the wider of two, at each end: from the intervals of the shares (Zou & Donner 2008), too
     narrow above where most of them are 1, and that of a single share as uncertain, with one more
@@ -73,7 +74,7 @@ def of_mean(shares: Floats, rows: Floats) -> Interval:
 
 
 def of_level(level: float, drawn: Floats, rows: int) -> Interval:
-    """Return a level above 0 with its interval, on so many rows."""
+    """Return a positive level, measured on a number of rows, with its interval."""
     from scipy.stats import t
 
     if rows < 2 or not level > 0 or not (drawn > 0).any():

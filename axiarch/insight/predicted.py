@@ -88,7 +88,7 @@ def _of_classes(runs: Sequence[Run], classes: int) -> dict[str, Any]:
     at = {"precision": 3, "recall": 3 + classes, "f1": 3 + 2 * classes}
 
     def worth(place: int, rows: float) -> float:
-        """Return the effective rows of the metric at a place, a share of so many."""
+        """Return the effective rows of the metric at a place, measured on `rows`."""
         return effective_rows(value[place], drawn[:, place], rows, math.ceil(each))
 
     precision, recall = ([worth(at[name] + i, n) for i, n in enumerate(known)]

@@ -247,7 +247,7 @@ class Prober:
                 "overlap": known["validation"] / known["train"] if folds > 1 else 0.0}
 
     def _rival(self) -> tuple[Recipe, str]:
-        """Return a recipe as a search may hold it against this one, and in what it differs."""
+        """Return a recipe that a search might compare with this one, and how it differs."""
         rate = self.recipe.real("learning_rate") / 2
         rival, how = self.recipe.changed({"learning_rate": rate}), "half the learning rate"
         with contextlib.suppress(RecipeError):
