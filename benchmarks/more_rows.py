@@ -7,7 +7,7 @@ through these says what twice as many rows come to. Then it is trained on twice 
 other seeds, validated on the same rows. Printed are how often the 95 % interval of the loss held
 what came, how often a gain was claimed, how often there was none then and how often its interval
 held it, by how much the expected loss was wrong (median), and the width of its interval (median),
-both in per cent of the loss. The constants of :mod:`axiarch.ranking.rows_needed` were chosen on 120
+both in per cent of the loss. The constants of :mod:`axiarch.ranking.rows_needed` were chosen on 240
 other tasks of this kind.
 """
 
