@@ -24,6 +24,7 @@ import time
 from collections.abc import Iterator
 from dataclasses import asdict, dataclass
 from pathlib import Path
+from typing import TextIO
 
 from axiarch.errors import (
     WorkspaceError,
@@ -41,6 +42,8 @@ from axiarch.text import duration, shown
 FORMAT = 1
 #: Bytes of the lock that are read: it names one process.
 _MOST_LOCK = 4096
+#: Seconds that a lock may take to change hands.
+_CHANGING = 1.0
 
 
 @dataclass(frozen=True)
@@ -207,10 +210,7 @@ class Workspace:
             raise not_written("the workspace cannot be locked", shown(self.folder), error,
                               "change its permissions; nothing was changed") from None
         with file:
-            try:
-                fcntl.flock(file, fcntl.LOCK_EX | fcntl.LOCK_NB)
-            except OSError:
-                raise self._locked() from None
+            self._take(file)
             owner = Owner(os.getpid(), born(os.getpid()), time.time(), what)
             _note_owner(descriptor, json.dumps(asdict(owner)))
             self._remove_drafts()
@@ -218,6 +218,19 @@ class Workspace:
                 yield
             finally:
                 _note_owner(descriptor, "")
+
+    def _take(self, file: TextIO) -> None:
+        """Take the lock. One that nobody is noted to hold is about to be let go of, or its holder
+        about to note itself: waited for a moment.
+        """
+        end = time.monotonic() + _CHANGING
+        while True:
+            try:
+                return fcntl.flock(file, fcntl.LOCK_EX | fcntl.LOCK_NB)
+            except OSError:
+                if self.owner() is not None or time.monotonic() > end:
+                    raise self._locked() from None
+                time.sleep(0.005)
 
     def _remove_drafts(self) -> None:
         """Remove what killed processes left half made among the data sets."""

@@ -2,10 +2,12 @@
 
 from __future__ import annotations
 
+import fcntl
 import json
 import os
 import subprocess
 import sys
+import threading
 import time
 import unittest
 from unittest import mock
@@ -91,6 +93,18 @@ class Locking(FolderCase):
             self.fail("two hold it")
         self.assertIn(str(process.pid), caught.exception.what)
         self.assertIn("search 7", caught.exception.what)
+
+    def test_a_lock_that_is_changing_hands_is_waited_for_but_not_for_long(self) -> None:
+        with (self.workspace.folder / "lock").open("w") as file:
+            fcntl.flock(file, fcntl.LOCK_EX)  # its holder is no longer noted, or not yet
+            later = threading.Timer(0.2, lambda: fcntl.flock(file, fcntl.LOCK_UN))
+            later.start()
+            with self.workspace.locked("me"):
+                later.join()
+            fcntl.flock(file, fcntl.LOCK_EX)
+            with mock.patch("axiarch.journal.workspace._CHANGING", 0.1), \
+                    self.assertRaises(WorkspaceLocked), self.workspace.locked("me"):
+                self.fail("two hold it")
 
     def test_the_owner_is_known_while_it_lives(self) -> None:
         self.assertIsNone(self.workspace.owner())
