@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import math
+from dataclasses import replace
 from functools import lru_cache
 
 from axiarch.data.dataset import Dataset
@@ -174,7 +175,10 @@ def against(s: Snapshot, one: int, other: int) -> str:
     """Say by how much a recipe is better than another, paired over rows and seeds, and what it
     costs beside it.
     """
-    return _against(s, s.ranking.difference(one, other), one, other, f"recipe {other}")
+    found = s.ranking.difference(one, other)
+    if found is not None and not (one == s.ranking.rows[0].recipe and s.ranking.leads(other)):
+        found = replace(found, least=-math.inf)  # a one-sided claim is the leader's alone
+    return _against(s, found, one, other, f"recipe {other}")
 
 
 def _against(s: Snapshot, found: Difference | None, one: int, other: int, name: str) -> str:

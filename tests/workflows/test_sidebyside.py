@@ -4,12 +4,17 @@ from __future__ import annotations
 
 import unittest
 from dataclasses import replace
+from types import SimpleNamespace
+
+import numpy as np
 
 from axiarch.errors import InputError, TrainingError
 from axiarch.recipes.searchfile import MethodChoice, SearchFile
 from axiarch.recipes.space import space
 from axiarch.workflows.comparing import keep_version
 from axiarch.workflows.sidebyside import compare_recipes, comparison_json, comparison_lines
+from axiarch.workflows.verdicts import against
+from tests.ranking.test_rank import Pairs, ranking
 from tests.runner.test_runner import RunnerCase
 from tests.support import recipe, ring_dataset
 
@@ -21,6 +26,23 @@ def rates(repeats: int = 3, epochs: int = 12) -> SearchFile:
     made = space({"epochs": epochs, "width": 16, "batch_size": 16, "learning_rate": 0.01,
                   "patience": 0}, {"learning_rate": RATES})
     return SearchFile("rates", "ring", made, MethodChoice("grid"), 5, repeats)
+
+
+class OneSided(unittest.TestCase):
+    def test_of_two_recipes_neither_of_which_leads_none_is_better_by_one_side_alone(self) -> None:
+        seen = 0
+        for seed in range(60):
+            rng = np.random.default_rng(seed)
+            results = Pairs("results").results(rng, [1.0, 1.2, 1.222], 4, 0.0, 0.02)
+            s = SimpleNamespace(ranking=ranking(*results))
+            pair = s.ranking.difference(1, 2)
+            assert pair is not None
+            if pair.least > 0 and not pair.sure:
+                seen += 1
+                self.assertIn("not clearly better", against(s, 1, 2))  # type: ignore[arg-type]
+        self.assertGreater(seen, 0)
+        empty = SimpleNamespace(ranking=ranking())
+        self.assertIn("not known", against(empty, 1, 2))  # type: ignore[arg-type]
 
 
 class SideBySide(RunnerCase):
