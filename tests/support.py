@@ -110,13 +110,19 @@ def curve_of(losses: Sequence[float]) -> Curve:
                        for i, loss in enumerate(losses)))
 
 
-@cache
-def finished_workspace() -> Path:
-    """Return a workspace with a finished search on the ring data, made once a process: copy it
-    to change it.
+def searched(search: SearchFile) -> Workspace:
+    """Return a workspace, to be left as it is, in which a search on the ring data was trained in
+    this process, undisturbed; once for each search.
     """
-    from axiarch.journal.write import JournalWriter
     from axiarch.recipes.searchfile import write_search
+
+    return _searched(write_search(search))
+
+
+@cache
+def _searched(text: str) -> Workspace:
+    from axiarch.journal.write import JournalWriter
+    from axiarch.recipes.searchfile import read_search
     from axiarch.runner.executors.inline import InlineExecutor
     from axiarch.runner.runner import Runner
     from axiarch.runner.running import RunningSearch, store_of
@@ -124,16 +130,26 @@ def finished_workspace() -> Path:
     place = tempfile.mkdtemp(prefix="axiarch-test-")
     atexit.register(shutil.rmtree, place, True)
     workspace = ring_workspace(Path(place) / "w")
-    search = ring_search(epochs=4, recipes=5)
     workspace.search(1).mkdir(parents=True)
-    (workspace.search(1) / "search.toml").write_text(write_search(search), encoding="utf-8")
+    (workspace.search(1) / "search.toml").write_text(text, encoding="utf-8")
     dataset = read_dataset(workspace.data("ring"))
-    with workspace.locked("search 1"):
-        journal = JournalWriter(workspace.journal)
+    with workspace.locked("search 1"), contextlib.closing(JournalWriter(workspace.journal)) as kept:
         executor = InlineExecutor(store_of(workspace, 1, dataset))
-        Runner(RunningSearch(workspace, 1, search, dataset, journal, executor)).run()
-        journal.add_opening("ring", dataset.table, 48, "a test")
-        journal.close()
+        Runner(RunningSearch(workspace, 1, read_search(text), dataset, kept, executor)).run()
+    return workspace
+
+
+@cache
+def finished_workspace() -> Path:
+    """Return a workspace with a finished search on the ring data and an opened seal, made once a
+    process: copy it to change it.
+    """
+    from axiarch.journal.write import JournalWriter
+
+    workspace = searched(ring_search(epochs=4, recipes=5))
+    dataset = read_dataset(workspace.data("ring"))
+    with workspace.locked("opening"), contextlib.closing(JournalWriter(workspace.journal)) as kept:
+        kept.add_opening("ring", dataset.table, 48, "a test")
     return workspace.folder
 
 
@@ -275,12 +291,13 @@ def glance(workspace: Workspace, number: int) -> Glance:
 def until(condition: Callable[[], object],
           seconds: float = PATIENCE,
           what: str = "the condition") -> None:
-    """Wait until `condition` holds."""
-    end = time.monotonic() + seconds
+    """Wait until `condition` holds; what takes long is asked less and less often."""
+    end, pause = time.monotonic() + seconds, 0.02
     while not condition():
         if time.monotonic() > end:
             raise AssertionError(f"{what} did not come true within {seconds:g} s")
-        time.sleep(0.02)
+        time.sleep(pause)
+        pause = min(pause * 1.1, 0.2)
 
 
 @contextlib.contextmanager

@@ -34,7 +34,7 @@ def gain(target: Target, networks: Sequence[Predictor], inputs: NDArray[Any],
         squared error in units of the target's spread; ``gain``, ``half_width`` (None for a single
         row) and ``apart``.
     """
-    from scipy.stats import t
+    from scipy.special import stdtrit
 
     def losses(predicted: NDArray[np.float64]) -> NDArray[np.float64]:
         if target.classes:
@@ -47,7 +47,7 @@ def gain(target: Target, networks: Sequence[Predictor], inputs: NDArray[Any],
     best = min(each, key=lambda own: float(own.mean()))
     average = losses(Average(networks).predict(inputs))
     away, rows = best - average, len(best)
-    half = (float(t.ppf(0.975, rows - 1)) * float(away.std(ddof=1)) /
+    half = (float(stdtrit(rows - 1, 0.975)) * float(away.std(ddof=1)) /
             math.sqrt(rows)) if rows > 1 else None
     mean = float(away.mean())
     return {

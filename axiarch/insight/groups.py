@@ -86,9 +86,11 @@ def _worse(own: Floats, others: Floats, level: float, classes: int) -> bool:
     """Say whether the mean of `own` is above that of `others` at a two-sided level: of wrong rows
     by their number, as a few say nothing by how they vary; of errors by Welch's test.
     """
-    from scipy.stats import hypergeom, t
+    from scipy.special import stdtrit
 
     if classes:
+        from scipy.stats import hypergeom
+
         wrong = round(float(own.sum() + others.sum()))
         chance = hypergeom.sf(math.floor(own.sum() + 1e-9) - 1, len(own) + len(others), wrong,
                               len(own))
@@ -99,4 +101,4 @@ def _worse(own: Floats, others: Floats, level: float, classes: int) -> bool:
     if total <= 0:
         return away > 0
     freedom = total**2 / (variances[0]**2 / (len(own) - 1) + variances[1]**2 / (len(others) - 1))
-    return away > float(t.ppf(1 - level / 2, freedom)) * math.sqrt(total)
+    return away > float(stdtrit(freedom, 1 - level / 2)) * math.sqrt(total)

@@ -75,9 +75,9 @@ def of_mean(shares: Floats, rows: Floats) -> Interval:
 
 def of_level(level: float, drawn: Floats, rows: int) -> Interval:
     """Return a positive level, measured on a number of rows, with its interval."""
-    from scipy.stats import t
+    from scipy.special import stdtrit
 
     if rows < 2 or not level > 0 or not (drawn > 0).any():
         return [level, level, level]
-    reach = float(t.ppf(0.975, rows - 1)) * float(np.log(drawn[drawn > 0]).std())
+    reach = float(stdtrit(rows - 1, 0.975)) * float(np.log(drawn[drawn > 0]).std())
     return [level, level * math.exp(-reach), level * math.exp(reach)]

@@ -56,13 +56,12 @@ def _quadratures() -> tuple[np.ndarray, ...]:
 @lru_cache(4096)
 def _critical(others: int, freedom: float) -> float:
     from scipy.optimize import brentq
-    from scipy.special import ndtr
-    from scipy.stats import chi2
+    from scipy.special import chdtri, ndtr
 
     if others == 1:
         return _quantile(freedom, 1 - CONFIDENCE)
     nodes, weights, shares, share_weights = _quadratures()
-    scales = np.sqrt(chi2.ppf((shares + 1) / 2, freedom) / freedom)
+    scales = np.sqrt(chdtri(freedom, (1 - shares) / 2) / freedom)
 
     def missing(value: float) -> float:
         inner = ndtr(math.sqrt(2) * value * scales[:, None] + nodes) ** others

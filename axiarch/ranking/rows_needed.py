@@ -64,10 +64,10 @@ class RowTrend:
     @property
     def half_widths(self) -> tuple[float | None, ...]:
         """Half of the 95 % interval over seeds of each point; they share one relative error."""
-        from scipy.stats import t
+        from scipy.special import stdtrit
 
         freedoms = sum(p.runs - 1 for p in self.points)
-        reach = float(t.ppf(0.975, freedoms)) * _error(self.points) if freedoms else None
+        reach = float(stdtrit(freedoms, 0.975)) * _error(self.points) if freedoms else None
         return tuple(reach and reach * p.loss for p in self.points)
 
 

@@ -132,7 +132,7 @@ def confirmations(workspace: Workspace, snapshot: Snapshot,
 
 def _compared(snapshot: Snapshot, recipe: int, other: Snapshot) -> Confirmation:
     """Compare what was expected of a recipe with what another search found."""
-    from scipy.stats import t
+    from scipy.special import stdtrit
 
     old = [snapshot.curves[r.id].steady for r in snapshot.runs_of(recipe)
            if r.state == "ended" and r.id in snapshot.curves]
@@ -149,12 +149,12 @@ def _compared(snapshot: Snapshot, recipe: int, other: Snapshot) -> Confirmation:
     half = reach = None
     if len(new) > 1:
         own = statistics.variance(new) / len(new)
-        half = float(t.ppf(0.975, len(new) - 1)) * math.sqrt(own)
+        half = float(stdtrit(len(new) - 1, 0.975)) * math.sqrt(own)
         spread = statistics.variance(old) if len(old) > 1 else statistics.variance(new)
         earlier = spread / max(len(old), 1)
         total = own + earlier
         freedom = total**2 / (own**2 / (len(new) - 1) +
                               earlier**2 / max(len(old) - 1, 1)) if total > 0 else 1.0
-        reach = float(t.ppf(0.975, freedom)) * math.sqrt(total)
+        reach = float(stdtrit(freedom, 0.975)) * math.sqrt(total)
     return Confirmation(snapshot.search.number, recipe, other.search.number, seen, seen + optimism,
                         mean, len(new), half, reach)

@@ -84,7 +84,7 @@ class Foresight:
 
     def __init__(self, recipes: list[Recipe], losses: Floats, seconds: Floats,
                  effort: object) -> None:
-        from scipy.stats import norm, t
+        from scipy.special import ndtri, stdtrit
 
         self._effort = effort
         self._space = _space_of(recipes)
@@ -99,10 +99,10 @@ class Foresight:
         freedom = max(count - 2 * len(self._space.knobs), 2)
         # Of few that are left out, the quantile lies among the largest (Vovk et al. 2005).
         part = min(math.ceil(0.95 * (count + 1)) / count, 1.0)
-        rough = float(np.quantile(np.abs(z), part)) / float(norm.ppf(0.975))
+        rough = float(np.quantile(np.abs(z), part)) / float(ndtri(0.975))
         # The surrogate was fitted to those that are left out too: the fewer a knob, the closer.
         few = 1 + len(self._space.knobs) / count
-        self._reach = float(t.ppf(0.975, freedom)) * max(rough, 1.0) * few
+        self._reach = float(stdtrit(freedom, 0.975)) * max(rough, 1.0) * few
         self._pace = float(np.median(
             seconds / [self._spent(r, r.whole("epochs")) for r in recipes]))
         self.recipes = count

@@ -9,6 +9,7 @@ import sys
 import tempfile
 import time
 import unittest
+from collections.abc import Sequence
 from pathlib import Path
 
 
@@ -77,14 +78,23 @@ class TerminalCase(unittest.TestCase):
         self.addCleanup(terminal.close)
         return terminal
 
-    def wait(self, terminal: Terminal, text: str, seconds: float = 60.0, gone: bool = False) -> str:
-        """Wait until a text is on the screen (or gone from it) and return the screen."""
+    def wait(self,
+             terminal: Terminal,
+             *texts: str,
+             gone: Sequence[str] = (),
+             seconds: float = 60.0) -> str:
+        """Wait until some texts are on the screen, and others gone from it; return the screen.
+
+        What belongs together is waited for together: the lines of a screen come one after the
+        other.
+        """
         end = time.monotonic() + seconds
         while True:
             screen = terminal.screen()
-            if (text in screen) != gone:
+            missing = [text for text in texts if text not in screen]
+            left = [text for text in gone if text in screen]
+            if not missing and not left:
                 return screen
             if time.monotonic() > end:
-                self.fail(
-                    f"{text!r} {'stayed on' if gone else 'did not come to'} the screen:\n{screen}")
+                self.fail(f"{missing} did not come, {left} stayed:\n{screen}")
             time.sleep(0.1)

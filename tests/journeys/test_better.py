@@ -31,14 +31,15 @@ class Better(TerminalCase):
         terminal.press("2", "p")
         self.wait(terminal, "Learning rate")
         terminal.press("Enter")
-        self.wait(terminal, "Enter puts it on the sheet: learning rate", 120)
+        self.wait(terminal, "Enter puts it on the sheet: learning rate",
+                  seconds=120)
         terminal.press("Escape")
-        self.wait(terminal, "Esc closes", gone=True)
+        self.wait(terminal, gone=["Esc closes"])
         # the first remedy, in a search of its own
         terminal.press("5", "!")
         self.wait(terminal, "Raise the learning rate, because")
         terminal.press("Enter")
-        self.wait(terminal, "search 2", 60)
+        self.wait(terminal, "search 2")
         found = workflows.wait(workspace, 2)
         self.assertEqual(found.search.state, "done")
         self.assertRegex(gain_over_base(found),
@@ -49,7 +50,7 @@ class Better(TerminalCase):
         terminal.press("m", "End", "m", "Enter")
         self.wait(terminal, "Differs from the base in")
         terminal.press("v")
-        screen = self.wait(terminal, "against A")
+        screen = self.wait(terminal, "against A", "learning rate", "validation loss")
         self.assertLess(screen.index("learning rate"), screen.index("validation loss"))
         self.wait(terminal, "95 %: ")
         terminal.press("T")

@@ -17,9 +17,7 @@ class FirstLook(TerminalCase):
     def test_start_choose_run_rank_open_a_recipe_export(self) -> None:
         place = self.folder / "demo"
         terminal = self.open("demo", "-w", str(place))
-        screen = self.wait(terminal, "3000 rows")
-        self.assertIn("The baseline to beat", screen)
-        self.assertIn("humidity_percent", screen)
+        self.wait(terminal, "3000 rows", "The baseline to beat", "humidity_percent")
         terminal.press("n")
         self.wait(terminal, "138 runs")
         # choose: twelve recipes, and no more than twenty epochs
@@ -48,7 +46,7 @@ class FirstLook(TerminalCase):
         self.wait(terminal, "Written:")
         # open a recipe
         terminal.press("Escape", "Down", "Enter")
-        screen = self.wait(terminal, "gap: validation minus training loss")
+        screen = self.wait(terminal, "gap: validation minus training loss", "Place 2 of ")
         found = re.search(r"Place 2 of (\d+)", screen)
         assert found is not None
         full = int(found[1])
@@ -101,9 +99,7 @@ class LostTerminal(TerminalCase):
         terminal = self.open("-w", str(place), size=(80, 24))
         self.wait(terminal, "3000 rows")
         terminal.press("2")
-        screen = self.wait(terminal, "138 runs")
-        self.assertIn("q quit", screen)
-        self.assertIn("learning rate", screen)
+        self.wait(terminal, "138 runs", "q quit", "learning rate")
 
 
 if __name__ == "__main__":

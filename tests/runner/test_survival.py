@@ -30,9 +30,9 @@ from axiarch.runner import worker
 from axiarch.runner.orders import Begin, Quit, Train
 from axiarch.runner.tasks import Task
 from axiarch.workflows.watching import Snapshot
-from tests.runner.test_processes import ProcessCase, losses, workers_of
+from tests.runner.test_processes import ProcessCase, losses, undisturbed, workers_of
 from tests.runner.test_runner import RunnerCase
-from tests.support import glance, recipe, ring_dataset, ring_search, ring_workspace, until
+from tests.support import glance, recipe, ring_dataset, ring_search, searched, until
 
 #: Processes killed in one test run, in each search of it, and searches that must be compared at
 #: least.
@@ -78,8 +78,7 @@ class Killed(ProcessCase):
 
     def test_thirty_kills_at_random_moments_change_nothing(self) -> None:
         search = raced()
-        calm = ring_workspace(self.folder / "calm")
-        undisturbed = workflows.wait(calm, workflows.start_search(calm, search, 2))
+        calm = workflows.snapshot_of(searched(search), 1)
         chance, kills, compared = random.Random(11), 0, 0
         before: set[tuple[object, ...]] = set()
         while kills < KILLS or compared < COMPARED:
@@ -104,8 +103,8 @@ class Killed(ProcessCase):
                 continue
             compared += 1
             with self.subTest(search=number, kills=kills):
-                self.assertEqual(rows(s), rows(undisturbed))
-                self.assertEqual(losses(s), losses(undisturbed))
+                self.assertEqual(rows(s), rows(calm))
+                self.assertEqual(losses(s), losses(calm))
                 for run, curve in s.curves.items():
                     self.assertLessEqual(len(curve),
                                          s.recipes[s.runs[run].recipe].recipe.whole("epochs"))
@@ -143,9 +142,7 @@ class Killed(ProcessCase):
                   what=f"{count} workers")  # type: ignore[misc]
         s = workflows.wait(self.workspace, number)
         self.assertEqual(s.search.state, "done")
-        calm = ring_workspace(self.folder / "calm")
-        self.assertEqual(losses(s),
-                         losses(workflows.wait(calm, workflows.start_search(calm, search, 2))))
+        self.assertEqual(losses(s), undisturbed(search))
 
     def test_a_worker_that_cannot_map_its_data_leaves_and_fails_no_run(self) -> None:
         dataset = ring_dataset(self.folder / "ring")

@@ -41,7 +41,14 @@ from axiarch.tui.views import field
 from axiarch.tui.views.field import Lines
 from axiarch.tui.views.ladder import LadderView, Rungs
 from axiarch.tui.widgets.dialogs import Help, Question
-from tests.support import FolderCase, ring_rows, ring_search, ring_workspace, write_csv
+from tests.support import (
+    PATIENCE,
+    FolderCase,
+    ring_rows,
+    ring_search,
+    ring_workspace,
+    write_csv,
+)
 
 
 def screen(app: AxiarchApp) -> str:
@@ -88,11 +95,13 @@ class AppCase(FolderCase, unittest.IsolatedAsyncioTestCase):
     async def until(self,
                     pilot: Pilot[str],
                     condition: Callable[[], object],
-                    seconds: float = 40.0) -> None:
-        """Wait until a condition holds."""
+                    seconds: float = PATIENCE) -> None:
+        """Wait until a condition holds; what takes long is asked less and less often."""
+        pause = 0.02
         async with asyncio.timeout(seconds):
             while not condition():
-                await asyncio.sleep(0.03)
+                await asyncio.sleep(pause)
+                pause = min(pause * 1.2, 0.2)
 
     async def shows(self, app: AxiarchApp, pilot: Pilot[str], text: str) -> None:
         """Wait until a text is on the screen."""
