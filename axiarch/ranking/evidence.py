@@ -176,7 +176,7 @@ class Evidence:
     def _worse_than_leader(self, recipe: int) -> bool:
         """Whether a recipe is worse than the leader as it is expected to be: its optimism off."""
         apart = float(self.levels[recipe] - self.levels[0]) - (self.optimism or 0.0)
-        return apart > self.difference(0, recipe).half(self._critical)
+        return apart > self.difference(0, recipe).half(self.critical)
 
     @cached_property
     def _rivals(self) -> Sequence[int]:
@@ -188,9 +188,10 @@ class Evidence:
 
     def _beats(self, one: int, other: int) -> bool:
         apart = float(self.levels[other] - self.levels[one])
-        return apart > 0 and apart > self.difference(one, other).half(self._critical)
+        return apart > 0 and apart > self.difference(one, other).half(self.critical)
 
-    def _critical(self, freedom: float) -> float:
+    def critical(self, freedom: float) -> float:
+        """Return the one-sided critical value for comparing one recipe with all others."""
         return critical(len(self.levels) - 1, freedom)
 
     @cached_property
@@ -219,6 +220,6 @@ class Evidence:
                            float(self.parts.own_freedom[i] + more))
                           for i, count in zip((0, recipe), counts, strict=True))
             fewer = own / (own + more)
-            if apart - (self.optimism or 0.0) * fewer > Doubt(terms, now.rows).half(self._critical):
+            if apart - (self.optimism or 0.0) * fewer > Doubt(terms, now.rows).half(self.critical):
                 return more
         return None

@@ -166,11 +166,15 @@ class Difference:
     least : float
         What the difference is at least, at 95 %: the end of a one-sided interval, which claims
         about the best one rest on.
+    most : float
+        What the differences to all other recipes are at most, at 95 % together: it holds for
+        whichever of them is picked by what was found (Dunnett 1955).
     """
 
     better: float
     half_width: float
     least: float = -math.inf
+    most: float = math.inf
 
     @property
     def sure(self) -> bool:
@@ -252,7 +256,8 @@ class Ranking:
         i, j = map(self.evidence.recipes.index, (one, other))
         better, doubt = (float(self.evidence.levels[j] - self.evidence.levels[i]),
                          self.evidence.difference(i, j))
-        return Difference(better, doubt.half(), better - doubt.half(_one_sided))
+        return Difference(better, doubt.half(), better - doubt.half(_one_sided),
+                          better + doubt.half(self.evidence.critical))
 
     def gain_over(self, recipe: int) -> Difference | None:
         """Return how much lower the leader is than a recipe that was not chosen by its loss, such

@@ -100,7 +100,7 @@ def beyond_the_knee(s: Snapshot, recipe: int) -> Proposal | None:
     own = s.recipes[recipe].recipe
     values = {name: small[name] for name in _SIZE if small[name] != own[name]}
     apart = found[1]
-    worse = (f", and at most {number(apart.better + apart.half_width, 2)} worse (95 %)"
+    worse = (f", and at most {number(apart.most, 2)} worse (95 %)"
              if apart is not None else "")
     return Proposal(
         "beyond_knee", "a much smaller network is tied with it",

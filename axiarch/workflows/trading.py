@@ -116,10 +116,9 @@ class TradeOffs:
         if apart is None:
             return (f"{head}: it leads, and each smaller recipe is worse, or tried too little to "
                     "say.")
-        most = apart.better + apart.half_width
         return (f"{head}: the smallest that is not clearly worse than the leader, recipe "
                 f"{leader.recipe} ({count(leader.parameters, 'parameter')}), and at most "
-                f"{number(most, 2)} worse (95 %).")
+                f"{number(apart.most, 2)} worse (95 %).")
 
     def _ladder_words(self) -> list[str]:
         words = []

@@ -66,6 +66,25 @@ class Knee(unittest.TestCase):
             seen += smallest.recipe != found[0].recipe
         self.assertGreater(seen, 5)
 
+    def test_how_much_worse_it_is_at_most_holds_though_it_was_picked(self) -> None:
+        """Of thirty that are clearly worse the luckiest is picked: the interval of one difference
+        would miss the truth in one of eight searches.
+        """
+        missed = said = 0
+        for seed in range(200):
+            rng = np.random.default_rng(seed)
+            levels = {n: 0.54 if n < 30 else 0.5 for n in range(1, 31)}
+            ranking = rank([result(n, s, level + 0.02 * float(rng.normal()))
+                            for n, level in levels.items() for s in range(5)],
+                           {n: 10 * n for n in levels})
+            row, apart = knee(ranking) or self.fail("none")
+            if apart is not None:
+                said += 1
+                truth = levels[row.recipe] - levels[ranking.rows[0].recipe]
+                missed += truth > apart.most
+        self.assertGreater(said, 50)
+        self.assertLessEqual(missed, 10)
+
     def test_with_one_seed_there_is_none(self) -> None:
         self.assertIsNone(knee(rank([result(1, 0, 0.5), result(2, 0, 0.6)], {1: 10, 2: 20})))
 
