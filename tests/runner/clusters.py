@@ -3,12 +3,14 @@
 from __future__ import annotations
 
 import os
+import shutil
 import signal
 import subprocess
 import sys
 from collections.abc import Sequence
 from pathlib import Path
 
+from axiarch.runner.host import cache_folder
 from tests.support import until
 
 
@@ -48,10 +50,15 @@ class Cluster:
         number = len(self.workers)
         own = self._folder / f"worker-{number}"
         own.mkdir()
+        home = Path(cache) if cache else own / "cache"
+        # What this machine's engine computes is worked out once a module, not by every worker.
+        shutil.copytree(cache_folder(), home, dirs_exist_ok=True,
+                        ignore=lambda _, names: [n for n in names
+                                                 if not n.startswith("signature-")])
         worker = self._start(
             ["worker", self.address, "--nthreads", str(threads), "--no-nanny", "--no-dashboard",
              "--local-directory", str(own), "--name", f"w{number}"], prefix,
-            AXIARCH_CACHE=cache or str(own / "cache"), **environment)
+            AXIARCH_CACHE=str(home), **environment)
         self.workers.append(worker)
         return worker
 

@@ -338,7 +338,7 @@ class OwnHosts(ClusterCase):
         super().setUp()
 
     def test_a_network_cut_for_ten_seconds_changes_no_bit(self) -> None:
-        search = ring_search(epochs=1500, recipes=6, patience=0)
+        search = ring_search(epochs=600, recipes=6, patience=0)
         self.cluster.add(threads=2, prefix=self.prefix)
         number = self.start(search)
         self.trains(number)
