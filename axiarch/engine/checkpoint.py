@@ -1,7 +1,8 @@
 """Checkpoints: all that a run needs to go on with the same bits, in one safetensors file.
 
-The arrays are tensors; everything else is JSON in the file's own metadata. A file appears whole or
-not at all: it is written under another name and then renamed.
+The arrays are tensors. Each stretch, one number a parameter, is written once, and one of zeros not
+at all: of eleven, two to ten differ. Everything else is JSON in the file's own metadata. A file
+appears whole or not at all: it is written under another name and then renamed.
 """
 
 from __future__ import annotations
@@ -9,9 +10,13 @@ from __future__ import annotations
 import json
 from dataclasses import asdict
 from pathlib import Path
+from typing import Any
 
+import numpy as np
+
+from axiarch.engine import codes
 from axiarch.engine.checksums import checksum
-from axiarch.engine.network import NetworkShape
+from axiarch.engine.network import Array, NetworkShape
 from axiarch.engine.run import RunSpec
 from axiarch.engine.state import TrainingState
 from axiarch.engine.stopping import StoppingState
@@ -20,8 +25,10 @@ from axiarch.files import load_json, typed
 from axiarch.recipes.recipe import Recipe
 from axiarch.text import shown
 
-#: Of the file; 1 was that of an engine whose weights lay otherwise.
-FORMAT = 2
+#: Of the file; 1 was that of an engine whose weights lay otherwise, 2 held every stretch.
+FORMAT = 3
+#: Stretches of a state without and with what was kept of the best epoch.
+_STRETCHES = (2 + codes.STATES, 3 + 2 * codes.STATES)
 
 
 class EarlierEngine(TrainingError):
@@ -36,15 +43,48 @@ def encode_checkpoint(run: RunSpec, state: TrainingState, data: str, note: str =
     """
     from safetensors.numpy import save
 
+    tensors, places = _apart([state.parameters, state.best_parameters, *state.optimiser,
+                              *(() if state.kept is None else state.kept)])
     known = {
         "format": FORMAT, "recipe": dict(run.recipe), "streams": asdict(run.streams), "data": data,
         "epoch": state.epoch, "score": state.watch.best_loss, "watch": asdict(state.watch),
-        "note": note
+        "note": note, "stretches": places
     }
-    tensors = {"parameters": state.parameters, "best_parameters": state.best_parameters,
-               "optimiser": state.optimiser, **({} if state.kept is None else {"kept": state.kept})}
     text = json.dumps(known)
     return bytes(save(tensors, metadata={"axiarch": text, "checksum": checksum(text, tensors)}))
+
+
+def _apart(stretches: list[Array]) -> tuple[dict[str, Array], list[str]]:
+    """Return the arrays (P,) that differ from each other, by a name, and the name of each stretch:
+    empty for one of zeros, which is left out unless it is the first.
+    """
+    import xxhash
+
+    found: dict[bytes, str] = {}
+    tensors: dict[str, Array] = {}
+    places: list[str] = []
+    for stretch in stretches:
+        bits = np.ascontiguousarray(stretch).view(np.uint8)
+        name = ""
+        if bits.any() or not places:
+            name = found.setdefault(xxhash.xxh3_128_digest(bits.data), str(len(found)))
+            tensors.setdefault(name, stretch)
+        places.append(name)
+    return tensors, places
+
+
+def _together(tensors: dict[str, Array], places: Any) -> list[Array]:
+    """Return the stretches of a state, from those that differ and the name of each.
+
+    Raises
+    ------
+    ValueError, KeyError
+        If they do not fit each other.
+    """
+    if not isinstance(places, list) or len(places) not in _STRETCHES:
+        raise ValueError("it holds another number of arrays")
+    zeros = np.zeros_like(tensors[places[0]])
+    return [tensors[name] if name else zeros for name in places]
 
 
 def load_checkpoint(path: Path, run: RunSpec, shape: NetworkShape, data: str) -> TrainingState:
@@ -67,19 +107,25 @@ def load_checkpoint(path: Path, run: RunSpec, shape: NetworkShape, data: str) ->
         if metadata["checksum"] != checksum(metadata["axiarch"], tensors):
             raise ValueError("it is damaged: it is not what was written")
         known = load_json(metadata["axiarch"], finite=False)
-        if known["format"] != FORMAT:
+        if known["format"] == 2:
+            stretches = [tensors["parameters"], tensors["best_parameters"], *tensors["optimiser"],
+                         *tensors.get("kept", ())]
+        elif known["format"] == FORMAT:
+            stretches = _together(tensors, known["stretches"])
+        else:
             raise EarlierEngine(
                 "the checkpoint was written by an earlier version of Axiarch, whose results this "
                 "one cannot continue", where, "train the recipe again in a new search")
         watch = typed(known["watch"], StoppingState)
-        state = TrainingState(tensors["parameters"], tensors["best_parameters"],
-                              tensors["optimiser"], known["epoch"], watch, tensors.get("kept"))
+        first, kept = stretches[:_STRETCHES[0]], stretches[_STRETCHES[0]:]
+        state = TrainingState(first[0], first[1], np.stack(first[2:]), known["epoch"], watch,
+                              np.stack(kept) if kept else None)
         if type(state.epoch) is not int or len(watch.losses) != state.epoch:
             raise ValueError("its epochs do not fit each other")
-    except (OSError, SafetensorError, KeyError, TypeError, ValueError) as error:
+    except (OSError, SafetensorError, LookupError, TypeError, ValueError) as error:
         raise TrainingError(f"the checkpoint cannot be read: {shown(error, 100)}", where,
                             "train the run from scratch") from None
-    found = tensors["parameters"].shape
+    found = state.parameters.shape
     if found != (shape.parameters,):
         raise TrainingError(
             f"the checkpoint holds {found} parameters; the network has {shape.parameters}", where,

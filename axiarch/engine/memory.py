@@ -24,10 +24,15 @@ def training_bytes(shape: NetworkShape, rows: int) -> int:
 
 
 def saving_bytes(shape: NetworkShape) -> int:
-    """Return the bytes that writing a checkpoint takes meanwhile: all of a run, three times
-    over.
+    """Return the bytes that writing a checkpoint takes meanwhile: all that a run may have to keep,
+    twice over.
     """
-    return int(shape.dtype.itemsize) * 3 * 11 * shape.parameters
+    return int(shape.dtype.itemsize) * 2 * (3 + 2 * codes.STATES) * shape.parameters
+
+
+def run_bytes(shape: NetworkShape, rows: int) -> int:
+    """Return the bytes that one run takes at the most: it trains, and writes a checkpoint."""
+    return training_bytes(shape, rows) + saving_bytes(shape)
 
 
 def working_bytes(shape: NetworkShape) -> int:

@@ -155,11 +155,14 @@ class Training:
         self._look(0, rows)
         self.watch.start_loss = self._mean_loss(self._validated[0] / rows)
 
-    def state(self) -> TrainingState:
-        """Return a copy of the state, enough to continue the run in another process."""
+    def state(self, copied: bool = True) -> TrainingState:
+        """Return the state, enough to continue the run in another process; where it is not copied,
+        its arrays are those that the next epoch changes.
+        """
+        own: Callable[[Array], Array] = np.copy if copied else np.asarray
         return TrainingState(
-            self.parameters.copy(), self._best.copy(), self._state.copy(), self.epoch,
-            StoppingState(**asdict(self.watch)), None if self.kept is None else self.kept.copy())
+            own(self.parameters), own(self._best), own(self._state), self.epoch,
+            StoppingState(**asdict(self.watch)), None if self.kept is None else own(self.kept))
 
     # -- training --------------------------------------------------------------------------------
 

@@ -13,7 +13,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from axiarch.engine.memory import saving_bytes, training_bytes
+from axiarch.engine.memory import run_bytes
 from axiarch.engine.network import NetworkShape
 from axiarch.recipes.layers import Shape
 from axiarch.recipes.recipe import Recipe
@@ -95,8 +95,7 @@ def forecast(recipes: Sequence[Recipe], repeats: int, rows: int, inputs: Shape, 
         high=STARTING + repeats * most * SLACK / workers,
         smallest=min(parameters),
         largest=max(parameters),
-        bytes=workers *
-        (_WORKER + max(training_bytes(shape, rows) + saving_bytes(shape) for shape in shapes)),
+        bytes=workers * (_WORKER + max(run_bytes(shape, rows) for shape in shapes)),
         workers=workers,
     )
 

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from axiarch.engine.memory import training_bytes
+from axiarch.engine.memory import run_bytes
 from axiarch.errors import AxiarchError, TrainingError
 from axiarch.journal.records import StepRecord
 from axiarch.recipes.recipe import Recipe
@@ -87,7 +87,7 @@ def check_memory(search: RunningSearch, recipe: Recipe) -> None:
     """
     if not search.room:
         return
-    needed = training_bytes(shape_of(recipe, search.dataset), search.dataset.rows["train"])
+    needed = run_bytes(shape_of(recipe, search.dataset), search.dataset.rows["train"])
     if needed > search.room:
         raise TrainingError(
             f"one run takes {memory(needed)} and a worker may take {memory(search.room)}", "",

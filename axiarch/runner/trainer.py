@@ -174,7 +174,7 @@ class Trainer:
 
     def _save(self, training: Training, epoch: int) -> str:
         key = key_of(training.run.id, epoch)
-        self._store.put(named(key), encode_checkpoint(training.run, training.state(),
-                                                      self._task.data, self._task.note))
+        self._store.put(named(key), encode_checkpoint(
+            training.run, training.state(copied=False), self._task.data, self._task.note))
         self._saved = self._clock()
         return key

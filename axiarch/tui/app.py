@@ -5,11 +5,13 @@ What keys do and what messages bring is in functions of :mod:`axiarch.tui.doing`
 
 from __future__ import annotations
 
-from typing import ClassVar
+from collections.abc import Callable
+from typing import Any, ClassVar
 
 from textual.app import App, ComposeResult
 from textual.binding import Binding, BindingType
 from textual.events import Event, InputEvent
+from textual.message import Message
 from textual.widgets import ContentSwitcher
 
 from axiarch.journal.workspace import Workspace
@@ -156,56 +158,63 @@ class AxiarchApp(App[str]):
 
     # -- messages --------------------------------------------------------------------------------
 
+    def _hand(self, take: Callable[[Context, Any], None], message: Message) -> None:
+        """Hand on a message, unless the screen is being taken down: some are still on their way
+        then.
+        """
+        if self.query(ContentSwitcher):
+            take(self.context, message)
+
     def on_snapshot_taken(self, message: messages.SnapshotTaken) -> None:
-        taking.snapshot_taken(self.context, message)
+        self._hand(taking.snapshot_taken, message)
 
     def on_error_raised(self, message: messages.ErrorRaised) -> None:
-        taking.error_raised(self.context, message)
+        self._hand(taking.error_raised, message)
 
     def on_noted(self, message: messages.Noted) -> None:
-        taking.noted(self.context, message)
+        self._hand(taking.noted, message)
 
     def on_step_taken(self, message: messages.StepTaken) -> None:
-        taking.step_taken(self.context, message)
+        self._hand(taking.step_taken, message)
 
     def on_view_wanted(self, message: messages.ViewWanted) -> None:
-        taking.view_wanted(self.context, message)
+        self._hand(taking.view_wanted, message)
 
     def on_recipe_pointed(self, message: messages.RecipePointed) -> None:
-        taking.recipe_pointed(self.context, message)
+        self._hand(taking.recipe_pointed, message)
 
     def on_recipe_opened(self, message: messages.RecipeOpened) -> None:
-        taking.recipe_opened(self.context, message)
+        self._hand(taking.recipe_opened, message)
 
     def on_predictions_wanted(self, message: messages.PredictionsWanted) -> None:
-        taking.predictions_wanted(self.context, message)
+        self._hand(taking.predictions_wanted, message)
 
     def on_predictions_made(self, message: messages.PredictionsMade) -> None:
-        taking.predictions_made(self.context, message)
+        self._hand(taking.predictions_made, message)
 
     def on_effects_made(self, message: messages.EffectsMade) -> None:
-        taking.effects_made(self.context, message)
+        self._hand(taking.effects_made, message)
 
     def on_compared(self, message: messages.Compared) -> None:
-        recipes.compared(self.context, message)
+        self._hand(recipes.compared, message)
 
     def on_foreseen(self, message: messages.Foreseen) -> None:
-        taking.foreseen(self.context, message)
+        self._hand(taking.foreseen, message)
 
     def on_probed(self, message: messages.Probed) -> None:
-        probing.probed(self.context, message)
+        self._hand(probing.probed, message)
 
     def on_draft_edited(self, message: messages.DraftEdited) -> None:
-        taking.draft_edited(self.context, message)
+        self._hand(taking.draft_edited, message)
 
     def on_forecast_made(self, message: messages.ForecastMade) -> None:
-        taking.forecast_made(self.context, message)
+        self._hand(taking.forecast_made, message)
 
     def on_search_started(self, message: messages.SearchStarted) -> None:
-        taking.search_started(self.context, message)
+        self._hand(taking.search_started, message)
 
     def on_data_added(self, message: messages.DataAdded) -> None:
-        taking.data_added(self.context, message)
+        self._hand(taking.data_added, message)
 
     def on_seal_opened(self, message: messages.SealOpened) -> None:
-        taking.seal_opened(self.context, message)
+        self._hand(taking.seal_opened, message)

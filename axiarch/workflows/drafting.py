@@ -6,7 +6,7 @@ from collections.abc import Mapping, Sequence
 from dataclasses import replace
 
 from axiarch.data.dataset import Dataset
-from axiarch.engine.memory import training_bytes
+from axiarch.engine import memory
 from axiarch.engine.network import NetworkShape
 from axiarch.engine.schedules import rates
 from axiarch.errors import InputError, RecipeError, not_written
@@ -76,8 +76,8 @@ def network_shape(recipe: Recipe, data: Dataset) -> NetworkShape:
 
 
 def run_bytes(recipe: Recipe, data: Dataset) -> int:
-    """Return the bytes that one run of a recipe takes on a data set."""
-    return training_bytes(shape_of(recipe, data), data.rows["train"])
+    """Return the bytes that one run of a recipe takes on a data set at the most."""
+    return memory.run_bytes(shape_of(recipe, data), data.rows["train"])
 
 
 def check_networks(search: SearchFile, data: Dataset) -> None:

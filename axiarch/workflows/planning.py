@@ -7,7 +7,7 @@ from __future__ import annotations
 import os
 
 from axiarch.data.dataset import Dataset
-from axiarch.engine.memory import training_bytes
+from axiarch.engine.memory import run_bytes
 from axiarch.errors import RecipeError
 from axiarch.recipes.recipe import Recipe, describe
 from axiarch.recipes.searchfile import MethodChoice, SearchFile
@@ -54,15 +54,15 @@ def check_memory(recipes: list[Recipe], data: Dataset, workers: int, room: int =
     RecipeError
     """
     room, rows = room or worker_room(workers), data.rows["train"]
-    largest = max(recipes, key=lambda r: training_bytes(shape_of(r, data), rows))
-    needed = training_bytes(shape_of(largest, data), rows)
+    largest = max(recipes, key=lambda r: run_bytes(shape_of(r, data), rows))
+    needed = run_bytes(shape_of(largest, data), rows)
     if needed <= room:
         return
     batch = largest.whole("batch_size")
-    while batch > 1 and training_bytes(shape_of(largest.changed({"batch_size": batch}), data),
+    while batch > 1 and run_bytes(shape_of(largest.changed({"batch_size": batch}), data),
                                        rows) > room:
         batch //= 2
-    fits = training_bytes(shape_of(largest.changed({"batch_size": batch}), data), rows) <= room
+    fits = run_bytes(shape_of(largest.changed({"batch_size": batch}), data), rows) <= room
     raise RecipeError(
         f"one run takes {memory(needed)}, and each of {count(workers, 'worker')} may take "
         f"{memory(room)}",

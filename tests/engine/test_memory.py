@@ -62,11 +62,15 @@ class Memory(unittest.TestCase):
         x, y = np.zeros((40, 20), np.float32), np.zeros(40, np.int32)
         training = Runs(shape, TrainingData(x, y, x, y)).add(spec)
         training.train_epoch()
+        state, rng = training.state(), np.random.default_rng(0)
+        state.best_parameters[:] = rng.normal(size=shape.parameters)
+        state.optimiser[:] = rng.normal(size=state.optimiser.shape)
+        state.kept = rng.normal(size=(5, shape.parameters)).astype(np.float32)  # no two alike
         with tempfile.TemporaryDirectory(prefix="axiarch-test-") as folder:
             tracemalloc.start()
             self.addCleanup(tracemalloc.stop)
-            save_checkpoint(Path(folder) / "1.safetensors", spec, training.state(), "data", "")
+            save_checkpoint(Path(folder) / "1.safetensors", spec, state, "data", "")
             taken = tracemalloc.get_traced_memory()[1]
         self.assertLessEqual(taken, saving_bytes(shape))
-        self.assertLess(saving_bytes(shape), 1.6 * taken,
-                        "one of the three copies is made where this does not see it")
+        self.assertLess(saving_bytes(shape), 2.1 * taken,
+                        "one of the two copies is made where this does not see it")

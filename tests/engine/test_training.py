@@ -5,6 +5,7 @@ fit.
 from __future__ import annotations
 
 import itertools
+import json
 import math
 import unittest
 from dataclasses import replace
@@ -14,6 +15,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from axiarch.engine.checkpoint import load_checkpoint
+from axiarch.engine.checksums import checksum
 from axiarch.engine.losses import LOSSES
 from axiarch.engine.network import NetworkShape
 from axiarch.engine.rows import Source, TrainingData
@@ -181,8 +183,66 @@ class Checkpoints(FolderCase):
         loaded = load_checkpoint(self.path, self.run_spec, self.shape, "print")
         np.testing.assert_array_equal(loaded.parameters, self.state.parameters)
         np.testing.assert_array_equal(loaded.optimiser, self.state.optimiser)
+        np.testing.assert_array_equal(loaded.kept, self.state.kept)
         self.assertEqual((loaded.epoch, loaded.watch), (1, self.state.watch))
         self.assertEqual([p.name for p in self.folder.iterdir()], ["3.safetensors"])
+
+    def test_every_stretch_is_there_again_to_the_bit_though_each_is_written_once(self) -> None:
+        size = self.shape.parameters
+        for name, arrays in self.stretches(size).items():
+            state = replace(self.state, parameters=arrays[0], best_parameters=arrays[1],
+                            optimiser=arrays[2:6], kept=arrays[6:] if len(arrays) > 6 else None)
+            save_checkpoint(self.path, self.run_spec, state, "print")
+            loaded = load_checkpoint(self.path, self.run_spec, self.shape, "print")
+            for was, now in ((state.parameters, loaded.parameters),
+                             (state.best_parameters, loaded.best_parameters),
+                             (state.optimiser, loaded.optimiser), (state.kept, loaded.kept)):
+                with self.subTest(name):
+                    self.assertEqual(None if was is None else was.tobytes(),
+                                     None if now is None else now.tobytes())
+
+    def stretches(self, size: int) -> dict[str, np.ndarray]:
+        """Return the arrays (6 or 11, P) of states that a run may have, by what is odd of them."""
+        drawn = np.random.default_rng(0).normal(size=(11, size)).astype(np.float32)
+        some = drawn.copy()
+        some[[3, 4, 8, 9]] = 0
+        some[6], some[10] = some[1], some[5]
+        signed = np.zeros((11, size), np.float32)
+        signed[2], signed[7] = -0.0, np.nan
+        return {"all differ": drawn, "some are the same, or zero": some,
+                "zeros alone": np.zeros((6, size), np.float32), "zeros with a sign": signed}
+
+    def test_a_checkpoint_of_before_is_read(self) -> None:
+        """As they were when every stretch was written."""
+        from safetensors.numpy import save_file
+
+        text = self.known() | {"format": 2}
+        del text["stretches"]
+        tensors = {"parameters": self.state.parameters, "optimiser": self.state.optimiser,
+                   "best_parameters": self.state.best_parameters, "kept": self.state.kept}
+        words = json.dumps(text)
+        save_file(tensors, self.path, {"axiarch": words, "checksum": checksum(words, tensors)})
+        loaded = load_checkpoint(self.path, self.run_spec, self.shape, "print")
+        np.testing.assert_array_equal(loaded.optimiser, self.state.optimiser)
+        np.testing.assert_array_equal(loaded.kept, self.state.kept)
+
+    def known(self) -> dict[str, object]:
+        """Return what the checkpoint says beside its arrays."""
+        from safetensors import safe_open
+
+        with safe_open(self.path, framework="numpy") as file:
+            return dict(json.loads(file.metadata()["axiarch"]))
+
+    def test_stretches_that_do_not_fit_are_refused(self) -> None:
+        from safetensors.numpy import load_file, save_file
+
+        tensors, known = load_file(self.path), self.known()
+        for stretches in ([], ["0"] * 5, ["9"] * 11, [["0"]] * 11, "0" * 11, None, [0] * 11):
+            text = json.dumps(known | {"stretches": stretches})
+            save_file(tensors, self.path, {"axiarch": text, "checksum": checksum(text, tensors)})
+            with self.subTest(stretches=stretches), \
+                    self.assertRaisesRegex(TrainingError, "cannot be read"):
+                load_checkpoint(self.path, self.run_spec, self.shape, "print")
 
     def test_what_does_not_fit_is_refused_in_words(self) -> None:
         other = RunSpec(3, recipe(learning_rate=0.5), Streams(4))

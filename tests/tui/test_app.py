@@ -20,6 +20,7 @@ from pathlib import Path
 from unittest import mock
 
 from textual.pilot import Pilot
+from textual.widgets import ContentSwitcher
 
 from axiarch import workflows
 from axiarch.data.demo_hum import hum
@@ -710,6 +711,17 @@ class Searching(AppCase):
                 s))  # and back: it has not become the leader's cursor meanwhile
             await self.until(pilot, lambda: ladder.query_one(Rungs).cursor == 2)
             self.assertEqual(ladder.selected(), chosen)
+
+    async def test_what_is_on_its_way_when_the_screen_is_taken_down_does_no_harm(self) -> None:
+        async with self.running(self.searched()) as (app, pilot):
+            s = app.state.snapshot
+            assert s is not None
+            app.context.feed.end()
+            await app.screen.query(ContentSwitcher).remove()
+            for message in (messages.RecipePointed(1), messages.SnapshotTaken(s),
+                            messages.ViewWanted("ladder"), messages.Noted("late")):
+                app.post_message(message)
+            await pilot.pause()
 
     async def test_what_was_refused_is_said_while_the_search_runs(self) -> None:
         workspace = self.searched()

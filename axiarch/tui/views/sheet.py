@@ -94,7 +94,7 @@ class Plan(Drawing):
         if self.foresight is not None:
             rows += wrap(str(self.foresight.of(base)), width, "second")
         rows += wrap(f"{number(shape.work / 1e6, 3)} million multiplications and additions a step; "
-                     f"{memory(run_bytes(base, self.dataset))} a run", width, "faint")
+                     f"at most {memory(run_bytes(base, self.dataset))} a run", width, "faint")
         warnings = check_recipe(base, self.dataset.rows)
         for each in warnings[:3]:
             rows += [[], *wrap(f"! {each}", width, "warn")]
