@@ -26,7 +26,7 @@ from axiarch.journal.workspace import Workspace
 from axiarch.recipes.searchfile import MethodChoice, SearchFile
 from axiarch.recipes.space import space
 from axiarch.runs.steady import smoothed
-from axiarch.workflows.watching import Snapshot
+from axiarch.workflows.snapshot import Snapshot
 from benchmarks import plain_loop
 from benchmarks.engine import data_for, timed
 

@@ -19,7 +19,7 @@ from axiarch.recipes.bounds import MOST_NUMBER
 
 if TYPE_CHECKING:
     from axiarch.journal.workspace import Workspace
-    from axiarch.workflows.watching import Snapshot
+    from axiarch.workflows.snapshot import Snapshot
 
 #: Exit code of a command ended by Ctrl-C.
 INTERRUPTED = 130

@@ -31,7 +31,7 @@ from axiarch.text import (
     time_left,
 )
 from axiarch.workflows.deciding import data_proposals, proposal_lines
-from axiarch.workflows.watching import Snapshot
+from axiarch.workflows.snapshot import Snapshot
 
 if TYPE_CHECKING:
     from axiarch.workflows.unsealing import TestScore

@@ -10,7 +10,7 @@ import time
 from axiarch.cli.printing import progress_line
 from axiarch.cli.saying import say, write
 from axiarch.text import shown, step_text
-from axiarch.workflows.watching import Snapshot
+from axiarch.workflows.snapshot import Snapshot
 
 #: Seconds between two lines where there is no terminal.
 _QUIET = 5.0

@@ -30,7 +30,7 @@ from axiarch.text import count as counted
 if TYPE_CHECKING:
     from axiarch.journal.workspace import Workspace
     from axiarch.recipes.searchfile import SearchFile
-    from axiarch.workflows.watching import Snapshot
+    from axiarch.workflows.snapshot import Snapshot
 
 
 def _read(file: Path) -> SearchFile:

@@ -7,7 +7,8 @@ from collections.abc import Callable
 
 from axiarch.errors import AxiarchError, WorkspaceMissing
 from axiarch.journal.workspace import Workspace
-from axiarch.workflows.watching import Snapshot, Watcher
+from axiarch.workflows.snapshot import Snapshot
+from axiarch.workflows.watching import Watcher
 
 #: Seconds between two looks: calm to the eye, and soon enough.
 LOOK = 0.3

@@ -13,7 +13,7 @@ from axiarch.recipes.searchfile import SearchFile
 from axiarch.workflows.explaining import KnobEffects
 from axiarch.workflows.foreseeing import Foresight
 from axiarch.workflows.sidebyside import Comparison
-from axiarch.workflows.watching import Snapshot
+from axiarch.workflows.snapshot import Snapshot
 
 
 class SnapshotTaken(Message):

@@ -15,7 +15,7 @@ from axiarch.recipes.searchfile import SearchFile
 from axiarch.runs.curve import Curve
 from axiarch.workflows.foreseeing import Foresight
 from axiarch.workflows.sidebyside import Comparison
-from axiarch.workflows.watching import Snapshot
+from axiarch.workflows.snapshot import Snapshot
 
 
 @dataclass(frozen=True)

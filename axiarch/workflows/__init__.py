@@ -107,6 +107,7 @@ if TYPE_CHECKING:
         comparison_json,
         comparison_lines,
     )
+    from axiarch.workflows.snapshot import Snapshot
     from axiarch.workflows.starting import resume_search, start_search
     from axiarch.workflows.steering import seeds_wanted, steer_search
     from axiarch.workflows.telling import example_predictions
@@ -119,7 +120,7 @@ if TYPE_CHECKING:
     from axiarch.workflows.unsealing import open_seal, openings, score_of, score_words, trust
     from axiarch.workflows.verdicts import recipe_verdict, unknown_recipe, unranked
     from axiarch.workflows.waiting import wait
-    from axiarch.workflows.watching import Snapshot, Watcher, snapshot_of
+    from axiarch.workflows.watching import Watcher, snapshot_of
 
 #: The module that each name lives in.
 _MODULES = {
@@ -169,7 +170,8 @@ _MODULES = {
     "unsealing": "open_seal openings score_of score_words trust",
     "waiting": "wait",
     "verdicts": "recipe_verdict unknown_recipe unranked",
-    "watching": "Snapshot Watcher snapshot_of",
+    "snapshot": "Snapshot",
+    "watching": "Watcher snapshot_of",
 }
 _HOME = {name: module for module, names in _MODULES.items() for name in names.split()}
 

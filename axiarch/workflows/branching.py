@@ -18,8 +18,9 @@ from axiarch.recipes.space import Space
 from axiarch.text import count, duration, loss, number, shown
 from axiarch.workflows.comparing import versions
 from axiarch.workflows.diagnosing import changes_of, diagnosis
+from axiarch.workflows.snapshot import Snapshot
 from axiarch.workflows.verdicts import unknown_recipe
-from axiarch.workflows.watching import Snapshot, snapshot_of
+from axiarch.workflows.watching import snapshot_of
 
 #: Recipes that a follow-up search tries, and seeds it trains the best on.
 RECIPES, SEEDS = 16, 3

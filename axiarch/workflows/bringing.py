@@ -20,7 +20,8 @@ from axiarch.runs.epoch import Epoch
 from axiarch.runs.states import RunState
 from axiarch.runs.steady import steady
 from axiarch.text import count, shown
-from axiarch.workflows.watching import Snapshot, snapshot_of
+from axiarch.workflows.snapshot import Snapshot
+from axiarch.workflows.watching import snapshot_of
 
 #: Characters of what is kept of the settings that are not ours.
 _MOST_TEXT = 300

@@ -15,8 +15,9 @@ from axiarch.journal.workspace import Workspace
 from axiarch.recipes.searchfile import Branch, MethodChoice, SearchFile, read_search
 from axiarch.recipes.space import Space
 from axiarch.text import count, loss
+from axiarch.workflows.snapshot import Snapshot
 from axiarch.workflows.verdicts import unknown_recipe
-from axiarch.workflows.watching import Snapshot, snapshot_of
+from axiarch.workflows.watching import snapshot_of
 
 #: Seeds that a recipe is confirmed on, unless others are asked for.
 SEEDS = 5

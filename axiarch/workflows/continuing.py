@@ -16,8 +16,8 @@ from axiarch.runner.material import shape_of
 from axiarch.runs.states import OVER
 from axiarch.text import count
 from axiarch.workflows.models import KeptModel, in_workspace
+from axiarch.workflows.snapshot import Snapshot
 from axiarch.workflows.starting import start_search
-from axiarch.workflows.watching import Snapshot
 
 
 def continued(snapshot: Snapshot, run: int, epochs: int, at: Literal["last", "best"] = "last",

@@ -18,8 +18,8 @@ from axiarch.insight.proposal import HARMLESS, Change, Proposal, Sure
 from axiarch.journal.records import RunRecord
 from axiarch.ranking.capacity import knee
 from axiarch.text import count, number
+from axiarch.workflows.snapshot import Snapshot
 from axiarch.workflows.verdicts import unknown_recipe
-from axiarch.workflows.watching import Snapshot
 
 #: A network is larger than it need be where one of this share of its size is tied with it.
 _LARGER = 1 / 3

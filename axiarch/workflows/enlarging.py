@@ -18,8 +18,9 @@ from axiarch.recipes.space import Space
 from axiarch.text import loss, number
 from axiarch.workflows.adding import decided
 from axiarch.workflows.branching import gain_over_base
+from axiarch.workflows.snapshot import Snapshot
 from axiarch.workflows.verdicts import unknown_recipe
-from axiarch.workflows.watching import Snapshot, snapshot_of
+from axiarch.workflows.watching import snapshot_of
 
 #: Shares of the training rows that the recipe is trained on, seeds of each, and rows at the least.
 SHARES, SEEDS, FEWEST = (0.1, 0.2, 0.4, 0.8, 1.0), 3, 20

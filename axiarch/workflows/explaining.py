@@ -22,7 +22,7 @@ from axiarch.recipes.space import Knob
 from axiarch.runs.steady import steady
 from axiarch.search.points import is_words, position
 from axiarch.text import loss, number, share, shown
-from axiarch.workflows.watching import Snapshot
+from axiarch.workflows.snapshot import Snapshot
 
 Floats = NDArray[np.float64]
 

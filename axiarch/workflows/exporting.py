@@ -27,8 +27,8 @@ from axiarch.runs.curve import Curve
 from axiarch.runs.lowered import name_of
 from axiarch.runs.steady import steady
 from axiarch.text import count, loss
+from axiarch.workflows.snapshot import Snapshot
 from axiarch.workflows.verdicts import unknown_recipe, unranked
-from axiarch.workflows.watching import Snapshot
 
 #: Curves drawn in the chart of a whole search.
 _LINES = 12

@@ -10,9 +10,9 @@ from axiarch.recipes.fields import FIELDS
 from axiarch.text import shown
 from axiarch.workflows.explaining import explain
 from axiarch.workflows.exporting import baselines_of
+from axiarch.workflows.snapshot import Snapshot
 from axiarch.workflows.trading import COST_WORDS, COSTS, TradeOffs, rung_name
 from axiarch.workflows.verdicts import unranked
-from axiarch.workflows.watching import Snapshot
 
 #: Endings of charts, and of tables.
 ENDINGS = (".svg", ".pdf", ".csv")

@@ -11,7 +11,7 @@ from axiarch.journal.workspace import Workspace
 from axiarch.recipes.searchfile import MethodChoice, SearchFile
 from axiarch.recipes.space import Space
 from axiarch.workflows.adding import decided
-from axiarch.workflows.watching import Snapshot
+from axiarch.workflows.snapshot import Snapshot
 
 #: Seeds that it is trained on, unless others are asked for.
 SEEDS = 3

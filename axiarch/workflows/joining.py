@@ -12,8 +12,10 @@ from axiarch.ranking.rank import STANDING_WORDS, Ranked, Ranking, RunResult, ran
 from axiarch.recipes.recipe import Recipe
 from axiarch.search.methods import make_method
 from axiarch.text import count, loss
+from axiarch.workflows.ranked import design_of
+from axiarch.workflows.snapshot import Snapshot
 from axiarch.workflows.verdicts import groups
-from axiarch.workflows.watching import Snapshot, design_of, snapshot_of
+from axiarch.workflows.watching import snapshot_of
 
 
 @dataclass(frozen=True)

@@ -12,7 +12,7 @@ from axiarch.journal.workspace import Workspace
 from axiarch.runner.store import latest
 from axiarch.runs.states import OVER
 from axiarch.workflows.asking import TRAINED, ask
-from axiarch.workflows.watching import Snapshot
+from axiarch.workflows.snapshot import Snapshot
 
 if TYPE_CHECKING:
     from axiarch.export.judging import PartName

@@ -14,8 +14,8 @@ from axiarch.recipes.constraints import parse_constraint
 from axiarch.recipes.fields import FIELDS
 from axiarch.recipes.notation import parse_range
 from axiarch.text import count, duration, loss, number, shown
+from axiarch.workflows.snapshot import Snapshot
 from axiarch.workflows.verdicts import unranked
-from axiarch.workflows.watching import Snapshot
 
 #: Whether a recipe is listed.
 Filter = Callable[[Mapping[str, Value]], bool]

@@ -18,7 +18,7 @@ from axiarch.text import shown
 from axiarch.workflows.asking import TRAINED, ask
 from axiarch.workflows.judging import ask_of_runs, first_run, runs_request
 from axiarch.workflows.opening import data_set
-from axiarch.workflows.watching import Snapshot
+from axiarch.workflows.snapshot import Snapshot
 
 #: The ending of a model file.
 ENDING = ".safetensors"

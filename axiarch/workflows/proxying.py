@@ -25,9 +25,10 @@ from axiarch.recipes.searchfile import Branch, MethodChoice, SearchFile, read_se
 from axiarch.recipes.space import Space
 from axiarch.text import count, number, share
 from axiarch.workflows.adding import decided
+from axiarch.workflows.snapshot import Snapshot
 from axiarch.workflows.starting import resume_search, start_search
 from axiarch.workflows.waiting import wait
-from axiarch.workflows.watching import Snapshot, snapshot_of
+from axiarch.workflows.watching import snapshot_of
 
 Kind = Literal["epochs", "rows", "pictures", "width"]
 

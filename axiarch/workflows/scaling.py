@@ -19,7 +19,7 @@ from axiarch.recipes.space import Space, knob
 from axiarch.runner.material import shape_of
 from axiarch.text import count, number, shown
 from axiarch.workflows.adding import decided
-from axiarch.workflows.watching import Snapshot
+from axiarch.workflows.snapshot import Snapshot
 
 #: Seeds that a recipe is confirmed with on the larger scale.
 SEEDS = 3

@@ -17,8 +17,9 @@ from axiarch.text import count, loss, measured, number, seconds_text, shown
 from axiarch.workflows.comparing import versions
 from axiarch.workflows.diagnosing import diagnosis, faults
 from axiarch.workflows.joining import Together, joined
+from axiarch.workflows.snapshot import Snapshot
 from axiarch.workflows.verdicts import unknown_recipe
-from axiarch.workflows.watching import Snapshot, snapshot_of
+from axiarch.workflows.watching import snapshot_of
 
 #: Recipes that are compared at the most.
 MOST = 6

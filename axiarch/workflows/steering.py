@@ -13,8 +13,9 @@ from axiarch.journal.read import JournalReader
 from axiarch.journal.workspace import Workspace
 from axiarch.recipes.recipe import Recipe
 from axiarch.text import shown
+from axiarch.workflows.snapshot import Snapshot
 from axiarch.workflows.starting import check_free, resume_search
-from axiarch.workflows.watching import Snapshot, newest
+from axiarch.workflows.watching import newest
 
 #: Seeds that the leader is measured on again where the ranking advises nothing.
 _FRESH = 5

@@ -8,7 +8,7 @@ from dataclasses import dataclass
 import numpy as np
 
 from axiarch.runner.material import example_rows
-from axiarch.workflows.watching import Snapshot
+from axiarch.workflows.snapshot import Snapshot
 
 
 @dataclass(frozen=True)

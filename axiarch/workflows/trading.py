@@ -14,8 +14,8 @@ from axiarch.recipes.searchfile import MethodChoice, SearchFile
 from axiarch.recipes.space import Space
 from axiarch.runner.material import shape_of
 from axiarch.text import count, loss, measured, number, seconds_text, share, shown
+from axiarch.workflows.snapshot import Snapshot
 from axiarch.workflows.verdicts import ranking_verdict, unknown_recipe, unranked
-from axiarch.workflows.watching import Snapshot
 
 #: Seeds that the rungs of a ladder are trained on.
 SEEDS = 3

@@ -19,7 +19,7 @@ from axiarch.journal.write import JournalWriter
 from axiarch.text import count, loss, moment, shown
 from axiarch.workflows.asking import TRAINED, ask
 from axiarch.workflows.judging import runs_request
-from axiarch.workflows.watching import Snapshot
+from axiarch.workflows.snapshot import Snapshot
 
 
 @dataclass(frozen=True)

@@ -16,7 +16,7 @@ from axiarch.recipes.searchfile import SearchFile
 from axiarch.runs.epoch import Epoch
 from axiarch.runs.lowered import name_of
 from axiarch.text import count, duration, loss, measured, memory, number, shown, span, time_left
-from axiarch.workflows.watching import Snapshot
+from axiarch.workflows.snapshot import Snapshot
 
 
 def unranked(s: Snapshot) -> TrainingError:

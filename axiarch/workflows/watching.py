@@ -1,4 +1,4 @@
-"""Watch a search: what is known of it, as a frozen snapshot, made from the journal alone."""
+"""Watch a search: a snapshot of what is known of it, made from the journal alone."""
 
 from __future__ import annotations
 
@@ -6,31 +6,24 @@ import time
 from collections.abc import Mapping
 from contextlib import closing
 from dataclasses import dataclass, field, replace
-from functools import cached_property
 from types import MappingProxyType
 
 import numpy as np
 from numpy.typing import NDArray
 
 from axiarch.data.dataset import Dataset
-from axiarch.data.kept import lowered_rows
 from axiarch.errors import WorkspaceMissing
 from axiarch.files import decode
 from axiarch.insight.forecast import Forecast, Pending, seconds_left
 from axiarch.journal.read import JournalReader, guarded
 from axiarch.journal.records import (
-    EventRecord,
-    ExampleRecord,
-    OpeningRecord,
     RecipeRecord,
     RunRecord,
     SearchRecord,
-    WorkerRecord,
 )
 from axiarch.journal.workspace import Workspace
-from axiarch.ranking.claims import Claim, claim
-from axiarch.ranking.evidence import Design
-from axiarch.ranking.rank import Ranking, RunResult, partials, rank
+from axiarch.ranking.claims import Claim
+from axiarch.ranking.rank import Ranking
 from axiarch.recipes.searchfile import SearchFile, read_search
 from axiarch.runner.material import shape_of
 from axiarch.runs.curve import Curve
@@ -40,6 +33,8 @@ from axiarch.runs.states import OVER, SearchState
 from axiarch.search.methods import make_method
 from axiarch.text import shown
 from axiarch.workflows.opening import data_set
+from axiarch.workflows.ranked import ranking_of, results_of, skill
+from axiarch.workflows.snapshot import Snapshot
 
 Floats = NDArray[np.float64]
 
@@ -54,132 +49,6 @@ _RANKING_SHARE = 10.0
 _ENDED = ("done", "stopped", "failed")
 #: Workers that wait longer than they train, if it is told by numbers, were fewer before.
 _MOST_WAITING = 2.0
-
-
-@dataclass(frozen=True)
-class Snapshot:
-    """A search as it stands.
-
-    Attributes
-    ----------
-    search : SearchRecord
-        Its state is ``interrupted`` where it should be running and no process runs it.
-    file : SearchFile
-    dataset : Dataset
-    recipes : mapping of int to RecipeRecord
-    runs : mapping of int to RunRecord
-    curves : mapping of int to Curve
-        By run.
-    ranking : Ranking
-    workers : tuple of WorkerRecord
-    events : tuple of EventRecord
-    expected_runs : int
-        Runs in all, at the most.
-    seconds_left : float or None
-    taken : float
-        Seconds it has run, pauses left out.
-    expected_epochs : float
-        Epochs in all, about and at the most, of a method that decides how long each recipe is
-        trained; else 0.
-    examples : mapping of int to ExampleRecord
-        By run: what watched runs say of some validation rows.
-    forecast : Forecast or None
-        What it was expected to take, if that was worked out before it started.
-    memory : int
-        Bytes that all workers together took at the most; 0 while it runs.
-    openings : tuple of OpeningRecord
-        When the seal on the test rows of its data was opened, oldest first.
-    skill : mapping of str to Claim
-        How the leader compares with the baseline and the linear model, where that is known.
-    rows : mapping of int to RowLosses
-        By run, the losses of validation rows by the weights that it kept.
-    """
-
-    search: SearchRecord
-    file: SearchFile
-    dataset: Dataset
-    recipes: Mapping[int, RecipeRecord]
-    runs: Mapping[int, RunRecord]
-    curves: Mapping[int, Curve]
-    ranking: Ranking
-    workers: tuple[WorkerRecord, ...]
-    events: tuple[EventRecord, ...]
-    expected_runs: int
-    seconds_left: float | None
-    taken: float
-    expected_epochs: float = 0.0
-    examples: Mapping[int, ExampleRecord] = field(default_factory=dict)
-    forecast: Forecast | None = None
-    memory: int = 0
-    openings: tuple[OpeningRecord, ...] = ()
-    skill: Mapping[str, Claim] = field(default_factory=dict)
-    rows: Mapping[int, RowLosses] = field(default_factory=dict, repr=False)
-
-    @cached_property
-    def ended_runs(self) -> int:
-        """Runs of which nothing more will come."""
-        return sum(r.state in OVER for r in self.runs.values())
-
-    @cached_property
-    def epochs(self) -> int:
-        """Epochs trained in all runs together."""
-        return sum(map(len, self.curves.values())) - sum(
-            max(r.start, r.taken) for r in self.runs.values())
-
-    @cached_property
-    def taken_over(self) -> int:
-        """Epochs that are those of earlier searches, and were not trained again."""
-        return sum(r.taken for r in self.runs.values())
-
-    @property
-    def over(self) -> bool:
-        """Whether nothing more will change by itself."""
-        return self.search.state in ("done", "stopped", "failed", "interrupted")
-
-    @cached_property
-    def best_so_far(self) -> tuple[Floats, Floats]:
-        """The lowest steady loss of any run that has ended, as steps: epochs of all runs spent
-        by then, and losses.
-        """
-        ends = sorted((curve.spent[-1], curve.steady) for run, curve in self.curves.items()
-                      if self.runs[run].state == "ended" and self.runs[run].reason != "diverged")
-        x, y = [], []
-        best = np.inf
-        for spent, level in ends:
-            if level < best:
-                x += [spent, spent]
-                y += [best, level]
-                best = level
-        if x:
-            x.append(max(c.spent[-1] for c in self.curves.values()))
-            y.append(best)
-        return np.array(x[1:], dtype=np.float64), np.array(y[1:], dtype=np.float64)
-
-    @cached_property
-    def order(self) -> tuple[int, ...]:
-        """The recipes as the ranking lists them: ranked, cut or resting, without a result."""
-        return (*(r.recipe for r in self.ranking.rows), *(p.recipe for p in self.ranking.partial),
-                *self.ranking.broken)
-
-    def runs_of(self, recipe: int) -> list[RunRecord]:
-        """Return the runs of a recipe by repeat and fold."""
-        return sorted((r for r in self.runs.values() if r.recipe == recipe),
-                      key=lambda r: (r.repeat, r.fold))
-
-    def curves_of(self, recipe: int) -> tuple[Curve, ...]:
-        """Return the curves of all runs of a recipe that have an epoch, by repeat and fold."""
-        return tuple(self.curves[r.id] for r in self.runs_of(recipe) if self.curves.get(r.id))
-
-    def steps(self, recipe: int, fold: int = 0) -> int:
-        """Return the steps of the optimiser in an epoch of a recipe on a fold."""
-        return self.recipes[recipe].recipe.steps(self.dataset.folds[fold].rows["train"])
-
-    def run_name(self, run: RunRecord) -> str:
-        """Return what tells a run from the others of its recipe: its seed, and its fold if there
-        are several.
-        """
-        return f"seed {run.repeat + 1}" + (f", fold {run.fold + 1}"
-                                           if len(self.dataset.folds) > 1 else "")
 
 
 @dataclass
@@ -276,9 +145,10 @@ class Watcher:
         started = time.monotonic()
         rows = self._reader.row_losses(self.number, self._rows)
         self._rows |= {run: each for run, each in rows.items() if self._fits(run, each, dataset)}
-        results, broken = self._results(dataset)
+        runs = tuple(self._runs.values())
+        results = results_of(runs, self._curves, self._recipes, self._rows, dataset)
         with guarded(self.workspace.journal, "ranked"):
-            self._ranking = self._rank(results, broken, file, dataset)
+            self._ranking = ranking_of(results, runs, self._curves, self._recipes, file, dataset)
             self._skill = skill(self._ranking, results, dataset)
             _ = self._ranking.advice  # worked out here, not where the interface first asks
         self._stale = False
@@ -292,34 +162,6 @@ class Watcher:
             return False
         total = dataset.folds[known.fold].rows["validation"]
         return rows.total == total and bool(np.isfinite(rows.values).all())
-
-    def _results(self, dataset: Dataset) -> tuple[list[RunResult], list[int]]:
-        """Return what ended runs came to, and the recipes of those that failed."""
-        results, broken = [], []
-        for run in self._runs.values():
-            curve = self._curves.get(run.id, Curve())
-            if run.state == "ended":
-                results.append(
-                    RunResult(run.recipe, curve.validation, curve.train_loss_eval, curve.metrics,
-                              curve.total_seconds, run.reason != "diverged",
-                              None if self._recipes[run.recipe].origin else (run.repeat, run.fold),
-                              lowered_rows(dataset, run.fold, self._rows.get(run.id))))
-            elif run.state == "failed":
-                broken.append(run.recipe)
-        return results, broken
-
-    def _rank(self, results: list[RunResult], broken: list[int], file: SearchFile,
-              dataset: Dataset) -> Ranking:
-        method = make_method(file.method, file.space, file.seed)
-        ranking = rank(results, {r.number: r.parameters for r in self._recipes.values()}, broken,
-                       design_of(dataset, method.learns, file.repeats),
-                       dataset.target.root)
-        first = {r.recipe: self._curves[r.id].validation for r in sorted(
-            self._runs.values(), key=lambda r: (r.repeat, r.fold), reverse=True)
-            if r.id in self._curves and r.state in ("resting", "cut")}
-        return replace(ranking,
-                       partial=partials(first,
-                                        [*(r.recipe for r in ranking.rows), *ranking.broken]))
 
     def _snapshot(self, record: SearchRecord, alive: bool) -> Snapshot:
         if record.state in ("preparing", "running", "paused") and not alive:
@@ -445,38 +287,6 @@ def _aside(search: SearchRecord) -> bool:
         return False
     branch = read_search(search.file, "search.toml").branch
     return branch is not None and branch.aside
-
-
-def design_of(dataset: Dataset, learns: bool, repeats: int) -> Design:
-    """Return how the rows of a data set are divided; a method that `learns` chooses by the first
-    seed and fold.
-    """
-    split, rows = dataset.plan.split, dataset.folds[0].rows
-    return Design(max(split.folds, 1), split.fold_repeats if split.folds else 1,
-                  rows["validation"] / rows["train"], (0, 0) if learns else None, repeats)
-
-
-def skill(ranking: Ranking, results: list[RunResult], dataset: Dataset) -> dict[str, Claim]:
-    """Return how the leader compares with the baseline and the linear model."""
-    if not ranking.rows or dataset.plan.split.all_open:
-        return {}
-    references = {}
-    for fold in range(len(dataset.folds)):
-        reference = dataset.reference(fold)
-        if reference is None:
-            return {}
-        references[fold] = reference
-    runs = [run for run in results if run.recipe == ranking.rows[0].recipe]
-    repeated = {fold: each.repeated for fold, each in references.items()}
-    root, found = dataset.target.root, {}
-    lines = {"baseline": {fold: each.baseline for fold, each in references.items()},
-             "linear model": {fold: each.linear for fold, each in references.items()
-                              if each.linear is not None}}
-    for name, others in lines.items():
-        made = claim(ranking, 0, runs, others, repeated, root)
-        if made is not None:
-            found[name] = made
-    return found
 
 
 def snapshot_of(workspace: Workspace, number: int = 0) -> Snapshot:

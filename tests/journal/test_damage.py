@@ -60,7 +60,7 @@ class Finished(FolderCase):
 
 class Ours(Finished):
     def test_a_fault_of_ranking_is_not_called_damage(self) -> None:
-        with mock.patch("axiarch.workflows.watching.rank", side_effect=IndexError("index 0")), \
+        with mock.patch("axiarch.workflows.ranked.rank", side_effect=IndexError("index 0")), \
                 self.assertRaisesRegex(WorkspaceError, "cannot be ranked: index 0") as raised:
             workflows.snapshot_of(self.workspace)
         self.assertIn("a fault of axiarch", raised.exception.remedy)

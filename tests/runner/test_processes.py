@@ -17,7 +17,7 @@ from axiarch.errors import WorkspaceLocked, WorkspaceMissing, WorkspaceReadOnly
 from axiarch.journal import inbox
 from axiarch.journal.workspace import Workspace
 from axiarch.recipes.searchfile import SearchFile
-from axiarch.workflows.watching import Snapshot
+from axiarch.workflows.snapshot import Snapshot
 from tests.support import (
     FolderCase,
     glance,

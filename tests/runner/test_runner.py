@@ -27,7 +27,8 @@ from axiarch.runner.running import RunningSearch, store_of
 from axiarch.runner.tasks import Failed, Held, Joined, Left, Load, Returned, Silent, Trained
 from axiarch.runs.epoch import Epoch
 from axiarch.workflows.opening import data_set
-from axiarch.workflows.watching import Snapshot, Watcher
+from axiarch.workflows.snapshot import Snapshot
+from axiarch.workflows.watching import Watcher
 from tests.runner.fakes import ScriptedExecutor
 from tests.support import FolderCase, recipe, ring_dataset, ring_search, ring_workspace
 

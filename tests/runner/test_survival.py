@@ -29,7 +29,7 @@ from axiarch.recipes.searchfile import MethodChoice, SearchFile
 from axiarch.runner import worker
 from axiarch.runner.orders import Begin, Quit, Train
 from axiarch.runner.tasks import Task
-from axiarch.workflows.watching import Snapshot
+from axiarch.workflows.snapshot import Snapshot
 from tests.runner.test_processes import ProcessCase, losses, undisturbed, workers_of
 from tests.runner.test_runner import RunnerCase
 from tests.support import glance, recipe, ring_dataset, ring_search, searched, until

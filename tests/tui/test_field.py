@@ -10,7 +10,8 @@ from axiarch.runs.states import SearchState, WorkerState
 from axiarch.tui.plots.runs import Rows
 from axiarch.tui.views.field import Workers
 from axiarch.workflows.opening import open_workspace
-from axiarch.workflows.watching import Snapshot, snapshot_of
+from axiarch.workflows.snapshot import Snapshot
+from axiarch.workflows.watching import snapshot_of
 from tests.support import finished_workspace
 
 

@@ -20,7 +20,8 @@ from axiarch.workflows.proxying import (
     smaller_trainings,
     train_proxy,
 )
-from axiarch.workflows.watching import Snapshot, snapshot_of
+from axiarch.workflows.snapshot import Snapshot
+from axiarch.workflows.watching import snapshot_of
 from tests.runner.test_runner import RunnerCase
 from tests.support import ring_search
 

@@ -20,7 +20,7 @@ from axiarch.tui.feed import Feed
 from axiarch.tui.state import State
 from axiarch.tui.views.view import View
 from axiarch.tui.widgets.frame import Notice
-from axiarch.workflows.watching import Snapshot
+from axiarch.workflows.snapshot import Snapshot
 
 _Widget = TypeVar("_Widget", bound=Widget)
 

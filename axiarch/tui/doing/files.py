@@ -13,8 +13,8 @@ from axiarch.tui.views.ladder import LadderView
 from axiarch.tui.views.predictions import PredictionsView
 from axiarch.tui.widgets.browser import Browser
 from axiarch.workflows.explaining import KnobEffects
+from axiarch.workflows.snapshot import Snapshot
 from axiarch.workflows.trading import TradeOffs
-from axiarch.workflows.watching import Snapshot
 
 
 def export(c: Context) -> None:

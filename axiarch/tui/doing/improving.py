@@ -16,7 +16,7 @@ from axiarch.tui.doing.context import Context
 from axiarch.tui.doing.sheet import propose
 from axiarch.tui.widgets.choices import Choice, Choices
 from axiarch.tui.widgets.dialogs import Asked, Message, Question
-from axiarch.workflows.watching import Snapshot
+from axiarch.workflows.snapshot import Snapshot
 
 #: Recipes that a dialog lists.
 _LISTED = 15

@@ -18,7 +18,7 @@ from axiarch.tui.widgets.browser import Browser
 from axiarch.tui.widgets.dialogs import Asked, Question
 from axiarch.tui.widgets.models import Models
 from axiarch.workflows.models import KeptModel
-from axiarch.workflows.watching import Snapshot
+from axiarch.workflows.snapshot import Snapshot
 
 if TYPE_CHECKING:
     from textual.message import Message

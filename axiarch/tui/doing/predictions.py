@@ -11,7 +11,7 @@ from axiarch.tui.doing.context import Context
 from axiarch.tui.doing.work import score_test_rows
 from axiarch.tui.views.predictions import PredictionsView
 from axiarch.tui.widgets.dialogs import Asked
-from axiarch.workflows.watching import Snapshot
+from axiarch.workflows.snapshot import Snapshot
 
 
 def part(c: Context) -> None:

@@ -17,7 +17,7 @@ from axiarch.journal.inbox import Request
 from axiarch.text import count
 from axiarch.tui import messages
 from axiarch.tui.doing.context import Context
-from axiarch.workflows.watching import Snapshot
+from axiarch.workflows.snapshot import Snapshot
 
 #: Seconds after the last edit before the forecast is worked out anew.
 _SETTLE = 0.7

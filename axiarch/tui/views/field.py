@@ -15,8 +15,8 @@ from axiarch.tui.plots.scale import Scale
 from axiarch.tui.views.view import View
 from axiarch.tui.widgets.drawing import Drawing, TallDrawing
 from axiarch.workflows.exporting import baselines_of
+from axiarch.workflows.snapshot import Snapshot
 from axiarch.workflows.verdicts import changes_text, ranking_verdict, search_verdict
-from axiarch.workflows.watching import Snapshot
 
 Floats = NDArray[np.float64]
 

@@ -16,7 +16,7 @@ from axiarch.tui.state import Marked
 from axiarch.tui.views.field import baseline_levels, best_level
 from axiarch.tui.widgets.drawing import Drawing
 from axiarch.workflows.sidebyside import Comparison, differing
-from axiarch.workflows.watching import Snapshot
+from axiarch.workflows.snapshot import Snapshot
 
 #: The axes that they can be drawn against.
 AXES = ("epoch", "step", "second")

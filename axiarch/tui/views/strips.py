@@ -21,9 +21,9 @@ from axiarch.tui.views.overlay import LETTERS, Overlay, distance
 from axiarch.tui.views.view import View
 from axiarch.tui.widgets.drawing import Drawing, TallDrawing
 from axiarch.workflows.diagnosing import diagnosis, faults
+from axiarch.workflows.snapshot import Snapshot
 from axiarch.workflows.telling import ExamplePrediction, example_predictions
 from axiarch.workflows.verdicts import patience_used, recipe_verdict
-from axiarch.workflows.watching import Snapshot
 
 Floats = NDArray[np.float64]
 
