@@ -5,7 +5,7 @@ What keys do and what messages bring is in functions of :mod:`axiarch.tui.doing`
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Mapping
 from typing import Any, ClassVar
 
 from textual.app import App, ComposeResult
@@ -20,6 +20,7 @@ from axiarch.tui.action import Action
 from axiarch.tui.actions import ACTIONS, actions_of
 from axiarch.tui.doing import moving, probing, recipes, taking, work
 from axiarch.tui.doing.context import Context
+from axiarch.tui.farewell import last_words
 from axiarch.tui.feed import Feed
 from axiarch.tui.palette import DARK, LIGHT, theme
 from axiarch.tui.quiet import LOOK, Tidier
@@ -156,65 +157,44 @@ class AxiarchApp(App[str]):
         """Leave."""
         moving.leave(self.context)
 
-    # -- messages --------------------------------------------------------------------------------
-
-    def _hand(self, take: Callable[[Context, Any], None], message: Message) -> None:
-        """Hand on a message, unless the screen is being taken down: some are still on their way
-        then.
+    def _fatal_error(self) -> None:
+        """Leave after an internal error: in words, and with where it happened, but not with the
+        values of variables, which are thousands and hold texts of others.
         """
-        if self.query(ContentSwitcher):
-            take(self.context, message)
+        self.panic(last_words())
 
-    def on_snapshot_taken(self, message: messages.SnapshotTaken) -> None:
-        self._hand(taking.snapshot_taken, message)
 
-    def on_error_raised(self, message: messages.ErrorRaised) -> None:
-        self._hand(taking.error_raised, message)
+#: What takes each message.
+ROUTES: Mapping[type[Message], Callable[[Context, Any], None]] = {
+    messages.SnapshotTaken: taking.snapshot_taken,
+    messages.ErrorRaised: taking.error_raised,
+    messages.Noted: taking.noted,
+    messages.StepTaken: taking.step_taken,
+    messages.ViewWanted: taking.view_wanted,
+    messages.RecipePointed: taking.recipe_pointed,
+    messages.RecipeOpened: taking.recipe_opened,
+    messages.PredictionsWanted: taking.predictions_wanted,
+    messages.PredictionsMade: taking.predictions_made,
+    messages.EffectsMade: taking.effects_made,
+    messages.Compared: recipes.compared,
+    messages.Foreseen: taking.foreseen,
+    messages.Probed: probing.probed,
+    messages.DraftEdited: taking.draft_edited,
+    messages.ForecastMade: taking.forecast_made,
+    messages.SearchStarted: taking.search_started,
+    messages.DataAdded: taking.data_added,
+    messages.SealOpened: taking.seal_opened,
+}
 
-    def on_noted(self, message: messages.Noted) -> None:
-        self._hand(taking.noted, message)
 
-    def on_step_taken(self, message: messages.StepTaken) -> None:
-        self._hand(taking.step_taken, message)
+def _handler(take: Callable[[Context, Any], None]) -> Callable[[AxiarchApp, Message], None]:
 
-    def on_view_wanted(self, message: messages.ViewWanted) -> None:
-        self._hand(taking.view_wanted, message)
+    def handle(app: AxiarchApp, message: Message) -> None:
+        if app.query(ContentSwitcher):  # or the screen is being taken down
+            take(app.context, message)
 
-    def on_recipe_pointed(self, message: messages.RecipePointed) -> None:
-        self._hand(taking.recipe_pointed, message)
+    return handle
 
-    def on_recipe_opened(self, message: messages.RecipeOpened) -> None:
-        self._hand(taking.recipe_opened, message)
 
-    def on_predictions_wanted(self, message: messages.PredictionsWanted) -> None:
-        self._hand(taking.predictions_wanted, message)
-
-    def on_predictions_made(self, message: messages.PredictionsMade) -> None:
-        self._hand(taking.predictions_made, message)
-
-    def on_effects_made(self, message: messages.EffectsMade) -> None:
-        self._hand(taking.effects_made, message)
-
-    def on_compared(self, message: messages.Compared) -> None:
-        self._hand(recipes.compared, message)
-
-    def on_foreseen(self, message: messages.Foreseen) -> None:
-        self._hand(taking.foreseen, message)
-
-    def on_probed(self, message: messages.Probed) -> None:
-        self._hand(probing.probed, message)
-
-    def on_draft_edited(self, message: messages.DraftEdited) -> None:
-        self._hand(taking.draft_edited, message)
-
-    def on_forecast_made(self, message: messages.ForecastMade) -> None:
-        self._hand(taking.forecast_made, message)
-
-    def on_search_started(self, message: messages.SearchStarted) -> None:
-        self._hand(taking.search_started, message)
-
-    def on_data_added(self, message: messages.DataAdded) -> None:
-        self._hand(taking.data_added, message)
-
-    def on_seal_opened(self, message: messages.SealOpened) -> None:
-        self._hand(taking.seal_opened, message)
+for _message, _take in ROUTES.items():
+    setattr(AxiarchApp, _message.handler_name, _handler(_take))
