@@ -13,6 +13,7 @@ import time
 import unittest
 from dataclasses import replace
 from pathlib import Path
+from typing import Any
 from unittest import mock
 
 import numpy as np
@@ -471,6 +472,35 @@ class Whole(FolderCase):
         search = workflows.new_search(data, vary={"width": "8 | 16"}, constraints=["width < 1"])
         with self.assertRaises(TrainingError):
             workflows.forecast_search(search, data)
+
+    def test_steps_are_timed_once_for_all_recipes_that_take_the_same_steps(self) -> None:
+        data = workflows.data_set(ring_workspace(self.folder / "w"))
+        asked: list[int] = []
+
+        def answer(*words: str, request: Any) -> dict[str, Any]:
+            asked.append(len(request["recipes"]))
+            return {"measured": [[10, 1e-4, 100]] * asked[-1]}
+
+        def forecast(**base: object) -> None:
+            vary = {"learning_rate": "0.01 | 0.1"}
+            workflows.forecast_search(workflows.new_search(data, base=base, vary=vary), data)
+
+        with mock.patch("axiarch.workflows.forecasting.ask", answer), \
+                mock.patch("axiarch.workflows.forecasting._TIMED", {}), \
+                mock.patch("time.monotonic", lambda: self.now):
+            self.now = 0.0
+            forecast(l2=0.1)
+            self.assertEqual(asked, [1])
+            for same in ({"l2": 0.2}, {"l2": 0.2, "epochs": 9}, {"l2": 0.1, "patience": 2}):
+                forecast(**same)
+                self.assertEqual(asked, [1], same)
+            for number, other in enumerate(({"width": 9}, {"l2": 0.0}, {"batch_size": 8},
+                                            {"l2": 0.1, "optimiser": "sgd"}), 2):
+                forecast(**other)
+                self.assertEqual(asked, [1] * number, other)
+            self.now = 1e4
+            forecast(l2=0.1)
+            self.assertEqual(asked, [1] * 6)
 
     def test_no_search_yet(self) -> None:
         with self.assertRaises(WorkspaceMissing):
