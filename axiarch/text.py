@@ -58,6 +58,8 @@ def number(value: float | None, digits: int = 4) -> str:
         return f"{int(value):,}".replace(",", " ") if abs(value) >= 10_000 else str(int(value))
     if 1e-3 <= abs(value) < 10**digits:
         return f"{value:.{digits}g}"
+    if 1 <= abs(value) < 1e6:
+        return number(int(float(f"{value:.{digits}g}")), digits)
     return _scientific(value, digits)
 
 

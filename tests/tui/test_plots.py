@@ -15,7 +15,7 @@ from axiarch.tui.plots.canvas import Canvas
 from axiarch.tui.plots.chart import Chart, Level, Series, draw_chart, loss_scale
 from axiarch.tui.plots.network import draw_network
 from axiarch.tui.plots.picture import picture
-from axiarch.tui.plots.runs import Rows, cut, fit, fit_name, right, row_width, wrap
+from axiarch.tui.plots.runs import Row, Rows, cut, fit, fit_name, in_columns, right, row_width, wrap
 from axiarch.tui.plots.scale import Scale, span_of
 
 FINITE = st.floats(-1e6, 1e6)
@@ -39,6 +39,19 @@ class Text(unittest.TestCase):
     def test_wide_characters_count_twice(self) -> None:
         self.assertEqual(row_width([(fit("日本語", 4), "ink")]), 4)
 
+    def test_columns_stand_beneath_each_other_and_none_is_cut(self) -> None:
+        lines: list[list[Row]] = [
+            [[("a ", "ink"), ("1", "lead")], [("bb", "ink")], [("c", "ink")]],
+            [[("a ", "ink"), ("123", "lead")], [("b", "ink")], [("c", "ink")]]]
+
+        def said(width: int) -> list[str]:
+            return ["".join(text for text, _ in row).rstrip() for row in in_columns(lines, width)]
+
+        self.assertEqual(said(40), ["a 1     bb   c", "a 123   b    c"])
+        self.assertEqual(said(12), ["a 1    bb  c", "a 123  b   c"])
+        self.assertEqual(said(11), ["a 1     bb", "a 123   b"])
+        self.assertEqual(in_columns([], 40), [])
+
     def test_sentences_are_wrapped(self) -> None:
         self.assertEqual(len(wrap("one two three four", 10)), 2)
 
@@ -53,8 +66,11 @@ class Scales(unittest.TestCase):
             self.assertTrue(low - span * 1e-6 <= tick <= low + span * (1 + 1e-6))
 
     def test_epochs_are_not_cut_in_half(self) -> None:
-        for end in (12.0, 18.0, 27.0, 40.0, 60.0):
-            self.assertTrue(all(tick == int(tick) for tick in Scale(1.0, end).ticks(11)), end)
+        for end in (2.0, 3.0, 6.0, 12.0, 18.0, 27.0, 40.0, 60.0):
+            for most in (3, 11):
+                ticks = Scale(1.0, end, whole=True).ticks(most)
+                self.assertTrue(all(tick == int(tick) for tick in ticks), (end, ticks))
+                self.assertTrue(ticks, end)
 
     def test_a_logarithmic_axis_has_decades(self) -> None:
         self.assertEqual(Scale(1e-4, 1.0, True).ticks(9), [1e-4, 1e-3, 1e-2, 1e-1, 1.0])

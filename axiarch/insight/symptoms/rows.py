@@ -65,7 +65,8 @@ def never_predicted(e: Evidence) -> Proposal | None:
     names = ", ".join(shown(name, 30) for name in found[:4])
     more = f" and {len(found) - 4} more" if len(found) > 4 else ""
     return Proposal(
-        "never_predicted", "classes are never recognised",
+        "never_predicted",
+        "a class is never recognised" if len(found) == 1 else "classes are never recognised",
         f"No validation row of {names}{more} is predicted as such.",
         Sure.CERTAIN, (remedies.balanced(e.recipe), remedies.more_epochs(e.recipe)))
 

@@ -141,8 +141,8 @@ def _sizes(points: list[DepthPoint], column: int, name: str, width: int, height:
         series.append(Series(np.arange(1.0, len(y) + 1), y, role, 2))
         marks += [(float(i), max(size[column], float(known.min())), "●", role)
                   for i, size in enumerate(point.at_start, 1)]
-    chart = Chart(series, Scale(1, last), span_of(known, log=True), f"layer of {last}", name,
-                  marks=marks)
+    chart = Chart(series, Scale(1, last, whole=True), span_of(known, log=True),
+                  f"layer of {last}", name, marks=marks)
     return draw_chart(chart, width, height)
 
 
@@ -152,7 +152,7 @@ def _noise(probe: NoiseProbe, width: int, height: int) -> Rows:
     seeds = np.arange(1.0, _MOST_SEEDS + 1)
     y = np.array([probe.visible(int(k)) for k in seeds])
     least = probe.visible(10**9)
-    chart = Chart([Series(seeds, y, "lead", 2)], Scale(1, _MOST_SEEDS),
+    chart = Chart([Series(seeds, y, "lead", 2)], Scale(1, _MOST_SEEDS, whole=True),
                   span_of(y, 0.0, least), "seeds of each recipe",
                   "difference that is seen in four of five cases",
                   [Level(least, "rows")])

@@ -5,6 +5,9 @@ A role is a name of the palette, with ``*`` behind it for bold and ``!`` for the
 
 from __future__ import annotations
 
+from collections.abc import Sequence
+from itertools import accumulate
+
 from rich.cells import cell_len, set_cell_size
 
 from axiarch.text import shown
@@ -57,6 +60,31 @@ def cut(row: Row, width: int) -> Row:
         out.append((piece, role))
         width -= cell_len(piece)
     return out
+
+
+def in_columns(lines: Sequence[Sequence[Row]], width: int) -> Rows:
+    """Return lines of parts beneath each other in columns: as many of the first ones as fit as a
+    whole, a little closer where one more fits then.
+    """
+    if not lines:
+        return []
+    columns = [[*column] for column in zip(*lines, strict=True)]
+    sizes = [max(map(row_width, column)) for column in columns]
+    gap, fits = max(((gap, _many(sizes, len(gap), width)) for gap in ("   ", "  ")),
+                    key=lambda each: (each[1], each[0]))
+    rows: Rows = []
+    for line in lines:
+        row: Row = []
+        for place, part in enumerate(line[:fits]):
+            room = " " * (sizes[place] - row_width(part)) + (gap if place < fits - 1 else "")
+            row += [*part, (room, "ink")]
+        rows.append(row)
+    return rows
+
+
+def _many(sizes: Sequence[int], gap: int, width: int) -> int:
+    """Return how many columns fit beside each other."""
+    return sum(total + gap * place <= width for place, total in enumerate(accumulate(sizes)))
 
 
 def beside(left: Rows, others: Rows, width: int, gap: int = 2) -> Rows:

@@ -16,11 +16,14 @@ Floats = NDArray[np.float64]
 
 @dataclass(frozen=True)
 class Scale:
-    """An axis from `low` to `high`, straight or logarithmic."""
+    """An axis from `low` to `high`, straight or logarithmic; of whole numbers, it has no ticks
+    between them.
+    """
 
     low: float
     high: float
     log: bool = False
+    whole: bool = False
 
     def at(self, values: Floats | Sequence[float] | float) -> Floats:
         """Return where values stand: 0 at `low`, 1 at `high`; not finite where there is no such
@@ -35,7 +38,9 @@ class Scale:
 
     def ticks(self, most: int) -> list[float]:
         """Return at most about `most` round numbers within the axis."""
-        return _log_ticks(self, most) if self.log else _ticks(self.low, self.high, most)
+        if self.log:
+            return _log_ticks(self, most)
+        return _ticks(self.low, self.high, min(most, self.high - self.low) if self.whole else most)
 
     def label(self, tick: float) -> str:
         """Return a tick as text."""
@@ -44,7 +49,7 @@ class Scale:
         return number(tick, 4)
 
 
-def _ticks(low: float, high: float, most: int) -> list[float]:
+def _ticks(low: float, high: float, most: float) -> list[float]:
     span = high - low
     if span <= 0 or most < 1:
         return [low]

@@ -79,7 +79,7 @@ class Lines(Drawing):
         if not self.by_epoch:
             series.append(_best(s))
         chart = Chart(series,
-                      Scale(1 if self.by_epoch else 0, self.end()),
+                      Scale(1 if self.by_epoch else 0, self.end(), whole=True),
                       loss_scale(values, s.dataset.baseline.loss, best=best_level(s)),
                       "epoch of each run" if self.by_epoch else "budget spent: epochs of all runs",
                       f"validation {s.dataset.target.loss_name}",

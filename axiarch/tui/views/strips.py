@@ -14,7 +14,7 @@ from axiarch.runs.lowered import name_of
 from axiarch.runs.steady import steady
 from axiarch.text import count, loss, measured, number, seconds_text, shown
 from axiarch.tui.plots.chart import MARGIN, Chart, Level, Series, draw_chart, loss_scale
-from axiarch.tui.plots.runs import Row, Rows, fit, right, wrap
+from axiarch.tui.plots.runs import Row, Rows, cut, fit, in_columns, right, wrap
 from axiarch.tui.plots.scale import Scale, span_of
 from axiarch.tui.views.field import baseline_levels, best_level
 from axiarch.tui.views.overlay import LETTERS, Overlay, distance
@@ -60,8 +60,8 @@ class Paper(Drawing):
                 ("this recipe has not been trained yet".center(width), "faint")
             ]]
         last = max(len(c) for _, c in curves)
-        x = Scale(1, max(last, 2))
-        reading = self._reading(s, curves)
+        x = Scale(1, max(last, 2), whole=True)
+        reading = self._reading(s, curves, width)
         heights = _share(height - 1 - len(reading))
         bands = (self._gap, self._rate, self._gradients, self._dead)
         if self.other:
@@ -243,31 +243,42 @@ class Paper(Drawing):
         axis = draw_chart(Chart([], x, Scale(0, 1), "epoch", ""), width, 6)[-2:] if below else []
         return [*drawn, *axis]
 
-    def _reading(self, s: Snapshot, curves: list[tuple[str, Curve]]) -> Rows:
+    def _reading(self, s: Snapshot, curves: list[tuple[str, Curve]], width: int) -> Rows:
         """Return what the cursor reads: a line for each run, or all of it in two where there is
         but one.
         """
-        rows: Rows = []
         steps = s.steps(self.recipe)
         metrics = s.dataset.target.metrics
+        first: list[list[Row]] = []
+        more: list[list[Row]] = []
         for name, c in curves[:3]:
             at = self._at(len(c)) - 1
-            row: Row = [(f"  {name}", "faint"), ("  epoch ", "faint"), (str(at + 1), "ink*"),
-                        ("   validation ", "faint"), (loss(c.validation[at]), "lead"),
-                        ("   training ", "faint"), (loss(c.train_loss_eval[at]), "train"),
-                        ("   gap ", "faint"),
-                        (loss(c.validation[at] - c.train_loss_eval[at]), "warn"),
-                        (f"   {shown(metrics[0], 22)} ", "faint"),
-                        (measured(metrics[0], c.metrics[at][0]), "ink"), ("   rate ", "faint"),
-                        (number(c.learning_rate[at]), "ink")]
-            more: Row = [("  gradient ", "faint"), *_gradient_text(c, at), ("   dead ", "faint"),
-                         (f"{c.dead[at]:.0%}" if at < len(c.dead) else "–", "ink"),
-                         ("   an epoch ", "faint"), (seconds_text(c.seconds[at]), "ink"),
-                         ("   a step ", "faint"), (seconds_text(c.seconds[at] / steps), "ink"),
-                         (f"   waiting for rows {c.waited[at] / max(c.seconds[at], 1e-9):.0%}",
-                          "faint")]
-            rows += [row, more] if len(curves) == 1 else [[*row, (" ", "ink"), *more]]
-        return rows
+            first.append([
+                [(f"  {name}", "faint"), ("  epoch ", "faint"), (str(at + 1), "ink*")],
+                [("validation ", "faint"), (loss(c.validation[at]), "lead")],
+                [("training ", "faint"), (loss(c.train_loss_eval[at]), "train")],
+                [("gap ", "faint"), (loss(c.validation[at] - c.train_loss_eval[at]), "warn")],
+                [(f"{shown(metrics[0], 22)} ", "faint"),
+                 (measured(metrics[0], c.metrics[at][0]), "ink")],
+                [("rate ", "faint"), (number(c.learning_rate[at]), "ink")]])
+            more.append([
+                [("gradient ", "faint"), *_gradient_text(c, at)],
+                _idle_text(c, at),
+                [("an epoch ", "faint"), (seconds_text(c.seconds[at]), "ink")],
+                [("a step ", "faint"), (seconds_text(c.seconds[at] / steps), "ink")],
+                [(f"waiting for rows {c.waited[at] / max(c.seconds[at], 1e-9):.0%}", "faint")]])
+        if len(curves) == 1:
+            return [*in_columns(first, width), *([("  ", "ink"), *row]
+                                                 for row in in_columns(more, width - 2))]
+        return in_columns([[*one, *two] for one, two in zip(first, more, strict=True)], width)
+
+
+def _idle_text(c: Curve, at: int) -> Row:
+    """Return the share of dead units of the worst layer, or of saturated ones if they are more."""
+    layers = c.layers[at] if at < len(c.layers) else ()
+    dead, saturated = (max((layer[part] for layer in layers), default=0.0) for part in (1, 3))
+    name = "saturated" if saturated > dead else "dead"
+    return [(f"{name} ", "faint"), (f"{max(dead, saturated):.0%}" if layers else "–", "ink")]
 
 
 def _gradient_text(c: Curve, at: int) -> Row:
@@ -316,10 +327,10 @@ class Facts(TallDrawing):
         if s is None or self.recipe not in s.recipes:
             return []
         recipe = s.recipes[self.recipe]
-        text = recipe.apart(s.file.space.base) or "nothing: it is the base"
+        text = recipe.apart(s.file.space.base)
+        head = f"Differs from the base in: {text}." if text else "It is the base."
         rows: Rows = [[("  ", "ink"), *row] for row in wrap(
-            f"Differs from the base in: {text}. {number(recipe.parameters)} parameters.", width -
-            4)[:2]]
+            f"{head} {number(recipe.parameters)} parameters.", width - 4)[:2]]
         for run in s.runs_of(self.recipe)[:3]:
             end = run.text or run.state
             curve, patience = s.curves.get(run.id), recipe.recipe.whole("patience")
@@ -351,7 +362,9 @@ class Findings(TallDrawing):
             title = f"{each.title[0].upper()}{each.title[1:]}."
             fault = each.name not in HARMLESS
             mark = (f"{i} " if fault or each.epoch else "· ", "warn" if fault else "faint")
-            lines = wrap(f"{title} {each.evidence}", width - 6, "ink")[:2]
+            lines = wrap(f"{title} {each.evidence}", width - 6, "ink")
+            if len(lines) > 2:  # axiarch diagnose says all
+                lines = [lines[0], [*cut(lines[1], width - 7), ("…", "faint")]]
             rows += [[("  ", "ink"), mark if j == 0 else ("  ", "ink"), *line]
                      for j, line in enumerate(lines)]
         if any(each.changes for each in self.found):
@@ -377,8 +390,9 @@ class Telling(TallDrawing):
         if not said:
             return []
         cell = (width - 2) // 2
-        rows: Rows = [[(f"  after epoch {epoch}, of validation rows: ", "faint"),
-                       ("✓ true  ", "glow"), ("✗ ", "warn"), ("predicted class", "faint")]]
+        marks: Row = [(": ", "faint"), ("✓ true  ", "glow"), ("✗ ", "warn"),
+                      ("predicted class", "faint")] if said[0].shares else []
+        rows: Rows = [[(f"  after epoch {epoch}, of validation rows", "faint"), *marks]]
         for i in range(0, min(len(said), 8), 2):
             pair = [self._said(each, cell) for each in said[i : i + 2]]
             rows.append([(" ", "ink"), *(run for row in pair for run in row)])
