@@ -91,6 +91,13 @@ class Scales(unittest.TestCase):
         self.assertLess(scale.high, 2.0)
         self.assertLess(scale.low, 0.5)
 
+    def test_the_lowest_of_each_curve_is_on_a_loss_axis(self) -> None:
+        """Of a recipe whose training loss is low, and all of whose validation losses are high."""
+        values = np.array([0.5, 0.7, 1.6, 1.8])
+        self.assertLess(loss_scale(values, 1.1).high, 1.6)
+        self.assertGreater(loss_scale(values, 1.1, lows=[1.6]).high, 1.6)
+        self.assertLess(loss_scale(np.array([0.5, 900.0]), 1.1, lows=[900.0, np.inf]).high, 2.0)
+
 
 class Canvases(unittest.TestCase):
     @given(st.lists(st.tuples(st.floats(), st.floats()), max_size=20), st.integers(1, 30),

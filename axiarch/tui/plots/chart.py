@@ -158,17 +158,25 @@ def _x_axis(scale: Scale, cols: int) -> Rows:
     return [[(pad + "└" + "".join(line), "grid")], [(pad + " " + "".join(text).rstrip(), "faint")]]
 
 
+#: A loss that is so many times the baseline is no longer drawn for its own sake.
+_MOST_BASELINES = 4.0
+
+
 def loss_scale(values: Floats,
                baseline: float,
                log: bool = False,
-               best: float | None = None) -> Scale:
+               best: float | None = None,
+               lows: Sequence[float] = ()) -> Scale:
     """Return an axis for losses: from the lowest, or the `best` there can be, to a little above
     the baseline, or above the lowest where that is higher.
+
+    The lowest of each curve, `lows`, are on it too, up to a few times the baseline.
     """
     finite = values[np.isfinite(values)]
     if finite.size == 0:
         return Scale(0.0, baseline * 1.1)
-    top = min(float(finite.max()), max(baseline * 1.12, float(finite.min()) * 1.15))
+    seen = [low for low in lows if low < _MOST_BASELINES * baseline]
+    top = min(float(finite.max()), max(baseline * 1.12, 1.15 * max([float(finite.min()), *seen])))
     low = float(finite.min()) if best is None else min(float(finite.min()), best)
     if top <= low:
         top = low * 1.1 + 1e-9

@@ -73,7 +73,8 @@ class Overlay(Drawing):
                            for edge in (runs.min(0), runs.max(0))]
         return draw_chart(Chart(
             series, self._scale(shown),
-            loss_scale(np.concatenate(values), s.dataset.baseline.loss, best=best_level(s)),
+            loss_scale(np.concatenate(values), s.dataset.baseline.loss, best=best_level(s),
+                       lows=[float(np.nanmin(y, initial=np.inf)) for y in values]),
             "" if self._has_rates else _AXIS_WORDS[self.axis],
             f"validation {s.dataset.target.loss_name}: mean, and dotted the range of the runs",
             baseline_levels(s), ticks_below=not self._has_rates), width, height)

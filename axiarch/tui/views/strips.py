@@ -92,7 +92,8 @@ class Paper(Drawing):
                            "◆"))
         scale = loss_scale(np.concatenate([y.y for y in series]),
                            s.dataset.baseline.loss,
-                           best=best_level(s))
+                           best=best_level(s),
+                           lows=[min(c.validation, default=np.inf) for _, c in curves])
         chart = Chart(series, x, scale, "epoch", s.dataset.target.loss_name, baseline_levels(s),
                       self._line(curves), ticks_below=False,
                       marks=self._marks(curves[0][1], scale))
