@@ -56,10 +56,11 @@ def number(value: float | None, digits: int = 4) -> str:
         return "not finite"
     if isinstance(value, int) or (float(value).is_integer() and abs(value) < 10**digits):
         return f"{int(value):,}".replace(",", " ") if abs(value) >= 10_000 else str(int(value))
-    if 1e-3 <= abs(value) < 10**digits:
+    rounded = float(f"{value:.{digits}g}")
+    if 1e-3 <= abs(value) and abs(rounded) < 10**digits:
         return f"{value:.{digits}g}"
-    if 1 <= abs(value) < 1e6:
-        return number(int(float(f"{value:.{digits}g}")), digits)
+    if 1 <= abs(rounded) < 1e6:
+        return number(int(rounded), digits)
     return _scientific(value, digits)
 
 
@@ -93,13 +94,14 @@ def measured(metric: str, value: float) -> str:
     """
     if not math.isfinite(value):
         return "not finite"
-    return share(value) if metric.endswith(
-        "accuracy") else f"{value:.3f}" if metric == "R²" else number(value)
+    if metric.endswith("accuracy"):
+        return share(value)
+    return f"{round(value, 3) + 0.0:.3f}" if metric == "R²" else number(value)
 
 
 def share(value: float | None) -> str:
     """Return a share between 0 and 1 as a percentage."""
-    return "–" if value is None else f"{100 * value:.1f} %"
+    return "–" if value is None else f"{round(100 * value, 1) + 0.0:.1f} %"
 
 
 def duration(seconds: float | None) -> str:

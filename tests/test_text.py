@@ -52,6 +52,13 @@ class Numbers(unittest.TestCase):
             self.assertEqual(plain.number(value), text)
         self.assertEqual(plain.number(None), "–")
 
+    def test_a_large_number_is_rounded_and_written_out(self) -> None:
+        self.assertEqual([plain.number(value, 2) for value in (137.4, -1380.0, 99.9, 23456.7)],
+                         ["140", "-1400", "100", "23 000"])
+
+    def test_nothing_is_below_zero_by_less_than_is_shown(self) -> None:
+        self.assertEqual((plain.measured("R²", -1e-5), plain.share(-1e-6)), ("0.000", "0.0 %"))
+
     def test_losses_have_four_decimals_where_those_say_something(self) -> None:
         self.assertEqual(plain.loss(0.41234), "0.4123")
         self.assertEqual(plain.loss(1.2e-7), "1.2e-7")
