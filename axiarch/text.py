@@ -57,7 +57,7 @@ def number(value: float | None, digits: int = 4) -> str:
     if isinstance(value, int) or (float(value).is_integer() and abs(value) < 10**digits):
         return f"{int(value):,}".replace(",", " ") if abs(value) >= 10_000 else str(int(value))
     rounded = float(f"{value:.{digits}g}")
-    if 1e-3 <= abs(value) and abs(rounded) < 10**digits:
+    if abs(value) >= 1e-3 and abs(rounded) < 10**digits:
         return f"{value:.{digits}g}"
     if 1 <= abs(rounded) < 1e6:
         return number(int(rounded), digits)

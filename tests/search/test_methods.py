@@ -157,11 +157,11 @@ class MethodsConform(unittest.TestCase):
 
     def test_it_works_with_ten_thousand_results(self) -> None:
         s = space({}, MIXED | {"dropout": "0 .. 0.5", "l2": "1e-6 .. 1e-2 log"})
+        drawn = np.random.default_rng(0).random((10_000, len(s.knobs))).tolist()
+        recipes = [s.at(point) or s.base for point in drawn]
         for name in ("guided_racing", "racing", "guided", "random", "spread"):
             method = make_method(MethodChoice(name, {"recipes": 20_000}), s, 1)
-            rng = np.random.default_rng(0)
-            for n in range(1, 10_001):
-                recipe = s.at(rng.random(len(s.knobs)).tolist()) or s.base
+            for n, recipe in enumerate(recipes, 1):
                 method.take(Step(recipe, until=4, replicates=1), n)
                 method.observe(Observation(n, recipe, ((uneven(recipe),) * 4,), False))
             started = time.process_time()
