@@ -13,8 +13,10 @@ from axiarch.insight.forecast import Forecast
 from axiarch.ranking.rank import Difference, Ranked, Ranking
 from axiarch.recipes.recipe import Recipe
 from axiarch.recipes.searchfile import SearchFile
+from axiarch.runs.curve import Curve
 from axiarch.runs.epoch import Epoch
 from axiarch.runs.lowered import name_of
+from axiarch.runs.steady import steady
 from axiarch.text import count, duration, loss, measured, memory, number, shown, span, time_left
 from axiarch.workflows.snapshot import Snapshot
 
@@ -55,8 +57,23 @@ def ranking_verdict(s: Snapshot) -> str:
     broken = len(s.ranking.broken)
     none = (f" {count(broken, 'recipe')} {'has' if broken == 1 else 'have'} no "
             "result.") if broken else ""
-    return (f"{lead}{_ahead(s)}{_confirmed(first)}{_elsewhere(s)}{_advice(s)} {_against_base(s)}"
-            f"{_optimism(s)}{none}")
+    return (f"{lead}{_continued(s)}{_ahead(s)}{_confirmed(first)}{_elsewhere(s)}{_advice(s)} "
+            f"{_against_base(s)}{_optimism(s)}{none}")
+
+
+def _continued(s: Snapshot) -> str:
+    """Say what more epochs brought, of a training that continues another one, and why it ended."""
+    run = next(iter(s.runs.values()))
+    curve = s.curves.get(run.id, Curve())
+    if s.file.start is None or not 0 < run.start < len(curve):
+        return ""
+    before, more = steady(curve.validation[:run.start])[1], len(curve) - run.start
+    gained = before - curve.steady
+    brought = f"lowered it by {number(gained, 2)}" if gained > 0 else "did not lower it"
+    end = f". It ended: {shown(run.text)}" if run.text else ""
+    return (f" It continues a training that stood at {loss(before)} after "
+            f"{count(run.start, 'epoch')}: {count(more, 'more epoch')} {brought}, on this one "
+            f"seed{end}.")
 
 
 def _ahead(s: Snapshot) -> str:
@@ -71,12 +88,14 @@ def _ahead(s: Snapshot) -> str:
 def _lead(s: Snapshot) -> str:
     """Say which recipe leads, how sure its loss is, and which others may be as good."""
     first = s.ranking.rows[0]
-    word = name_of(s.dataset.target.measure)
+    word, alone = name_of(s.dataset.target.measure), len(s.ranking.rows) == 1
+    if s.ranking.evidence is None and alone:
+        return (f"Recipe {first.recipe} comes to {loss(first.loss)}; with one seed its uncertainty "
+                "is unknown.")
     if s.ranking.evidence is None:
         return (f"Recipe {first.recipe} has the lowest {word}, {loss(first.loss)}; with one seed "
                 "per recipe the uncertainty is unknown.")
     by = "" if word == "loss" else f" by {word}"
-    alone = len(s.ranking.rows) == 1
     verb = "comes to" if alone and s.over else f"leads{by} at"
     lead = (f"Recipe {first.recipe} {verb} {loss(first.loss)}{interval(s, first)}."
             f"{_without_result(first)}")
@@ -205,7 +224,7 @@ def _beaten(s: Snapshot) -> str:
     known = {"baseline": s.dataset.baseline.loss}
     if s.dataset.linear is not None:
         known["linear model"] = s.dataset.linear.loss
-    better, unknown, worse = [], [], []
+    better, unknown, worse, seeds = [], [], [], s.ranking.evidence is not None
     first, optimism = s.ranking.rows[0], s.ranking.optimism or 0.0
     for name, level in known.items():
         claim = s.skill.get(name)
@@ -223,7 +242,10 @@ def _beaten(s: Snapshot) -> str:
         words.append(f"It is better than {' and '.join(better)}.")
     if worse:
         words.append(f"It is worse than {' and '.join(worse)}.")
-    if unknown:
+    if unknown and not seeds:
+        words.append(f"Whether it is better than {' or '.join(unknown)} is not known from one "
+                     "seed.")
+    elif unknown:
         words.append(f"It is not clearly better or worse than {' or '.join(unknown)}.")
     left = max((claim.left_out for claim in s.skill.values()), default=0)
     if left:

@@ -17,7 +17,9 @@ from axiarch.export.models import network_of
 from axiarch.journal import inbox
 from axiarch.journal.workspace import Workspace
 from axiarch.runner.material import shape_of, training_data
+from axiarch.text import loss
 from axiarch.workflows.models import KeptModel
+from axiarch.workflows.verdicts import ranking_verdict
 from tests.support import FolderCase, Runs, finished_workspace
 
 
@@ -63,6 +65,22 @@ class FromAModel(FolderCase):
             workflows.resume_search(self.workspace, number, 1)
         found = workflows.wait(self.workspace, number)
         self.assertEqual(next(iter(found.curves.values())).validation, whole)
+
+    def test_what_more_epochs_brought_is_said_and_why_they_ended(self) -> None:
+        run = workflows.first_run(self.snapshot, self.leader)
+        number = workflows.continue_run(self.workspace, self.snapshot, run.id, 3)
+        found = workflows.wait(self.workspace, number)
+        (curve,) = found.curves.values()
+        before = self.snapshot.curves[run.id]
+        self.assertEqual(curve.validation[:len(before)], before.validation)
+        said = ranking_verdict(found)
+        self.assertIn(f"stood at {loss(before.steady)} after {len(before)} epochs: 3 more epochs",
+                      said)
+        lower = curve.steady < before.steady
+        self.assertIn("lowered it by" if lower else "did not lower it", said)
+        self.assertIn(f"on this one seed. It ended: all {len(curve)} epochs", said)
+        self.assertIn("is not known from one seed", said)
+        self.assertNotIn("It continues", ranking_verdict(self.snapshot))
 
     def test_weights_that_cannot_be_read_end_the_run_and_do_not_start_it_at_random(self) -> None:
         from axiarch.runner.store import FolderStore, named
