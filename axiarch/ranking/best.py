@@ -67,4 +67,7 @@ def _critical(others: int, freedom: float) -> float:
         inner = ndtr(math.sqrt(2) * value * scales[:, None] + nodes) ** others
         return float((inner @ weights) @ share_weights / 2) - CONFIDENCE
 
-    return float(brentq(missing, 0.0, 60.0 if freedom < 3 else 20.0, xtol=1e-4))
+    # It is above the quantile for one comparison, and below that of as many independent ones as
+    # Bonferroni allows for.
+    low, high = (_quantile(freedom, (1 - CONFIDENCE) / many) for many in (1, others))
+    return float(brentq(missing, 0.99 * low, 1.01 * high, xtol=1e-4))
