@@ -161,7 +161,7 @@ class AxiarchApp(App[str]):
         """Leave after an internal error: in words, and with where it happened, but not with the
         values of variables, which are thousands and hold texts of others.
         """
-        self.panic(last_words())
+        self.panic(last_words(self._exception))
 
 
 #: What takes each message.

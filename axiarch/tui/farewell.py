@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import sys
 import traceback
 
 from rich.text import Text
@@ -13,9 +12,9 @@ from axiarch.text import shown
 _LINES, _WIDTH = 30, 200
 
 
-def last_words() -> Text:
-    """Return what to say of the exception that is being handled."""
-    lines = "".join(traceback.format_exception(*sys.exc_info())).splitlines()[-_LINES:]
+def last_words(error: BaseException | None) -> Text:
+    """Return what to say of an exception that nothing has handled."""
+    lines = "".join(traceback.format_exception(error)).splitlines()[-_LINES:]
     return Text("\n".join([
         "Axiarch ended because of an internal error. Nothing is lost: a search continues without "
         "this screen, axiarch status says how far it is, and axiarch opens the workspace again. "

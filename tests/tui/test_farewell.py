@@ -15,8 +15,8 @@ class LastWords(AppCase):
         secret = "value of a variable"
         try:
             raise ValueError("\x1b[31m[bold]red" + "!" * 500)
-        except ValueError:
-            said = last_words().plain
+        except ValueError as error:
+            said = last_words(error).plain
         self.assertIn("Nothing is lost", said)
         self.assertIn("test_farewell.py", said)
         self.assertIn("[bold]red!", said)
