@@ -48,7 +48,7 @@ class Better(TerminalCase):
         terminal.press("4")
         self.wait(terminal, "better than the base recipe")
         terminal.press("m", "End", "m", "Enter")
-        self.wait(terminal, "Differs from the base in")
+        self.wait(terminal, "It is the base. ")
         terminal.press("v")
         screen = self.wait(terminal, "against A", "learning rate", "validation loss")
         self.assertLess(screen.index("learning rate"), screen.index("validation loss"))
