@@ -26,7 +26,7 @@ from axiarch.recipes.recipe import Recipe
 from axiarch.text import shown
 
 #: Of the file; 1 was that of an engine whose weights lay otherwise, 2 held every stretch.
-FORMAT = 3
+FORMAT, _BEFORE = 3, 2
 #: Stretches of a state without and with what was kept of the best epoch.
 _STRETCHES = (2 + codes.STATES, 3 + 2 * codes.STATES)
 
@@ -73,18 +73,24 @@ def _apart(stretches: list[Array]) -> tuple[dict[str, Array], list[str]]:
     return tensors, places
 
 
-def _together(tensors: dict[str, Array], places: Any) -> list[Array]:
-    """Return the stretches of a state, from those that differ and the name of each.
+def _stretches(tensors: dict[str, Array], known: dict[str, Any]) -> list[Array]:
+    """Return the stretches of a state as a file of this format, or of the one before, holds them.
 
     Raises
     ------
-    ValueError, KeyError
+    ValueError, LookupError
         If they do not fit each other.
     """
-    if not isinstance(places, list) or len(places) not in _STRETCHES:
-        raise ValueError("it holds another number of arrays")
-    zeros = np.zeros_like(tensors[places[0]])
-    return [tensors[name] if name else zeros for name in places]
+    if known["format"] == FORMAT:
+        names = typed(known["stretches"], list[str])
+        zeros = np.zeros_like(tensors[names[0]])
+        found = [tensors[name] if name else zeros for name in names]
+    else:
+        found = [tensors["parameters"], tensors["best_parameters"], *tensors["optimiser"],
+                 *tensors.get("kept", ())]
+    if len(found) not in _STRETCHES or len({stretch.shape for stretch in found}) > 1:
+        raise ValueError("its arrays do not fit each other")
+    return found
 
 
 def load_checkpoint(path: Path, run: RunSpec, shape: NetworkShape, data: str) -> TrainingState:
@@ -107,16 +113,12 @@ def load_checkpoint(path: Path, run: RunSpec, shape: NetworkShape, data: str) ->
         if metadata["checksum"] != checksum(metadata["axiarch"], tensors):
             raise ValueError("it is damaged: it is not what was written")
         known = load_json(metadata["axiarch"], finite=False)
-        if known["format"] == 2:
-            stretches = [tensors["parameters"], tensors["best_parameters"], *tensors["optimiser"],
-                         *tensors.get("kept", ())]
-        elif known["format"] == FORMAT:
-            stretches = _together(tensors, known["stretches"])
-        else:
+        if known["format"] not in (FORMAT, _BEFORE):
             raise EarlierEngine(
                 "the checkpoint was written by an earlier version of Axiarch, whose results this "
                 "one cannot continue", where, "train the recipe again in a new search")
         watch = typed(known["watch"], StoppingState)
+        stretches = _stretches(tensors, known)
         first, kept = stretches[:_STRETCHES[0]], stretches[_STRETCHES[0]:]
         state = TrainingState(first[0], first[1], np.stack(first[2:]), known["epoch"], watch,
                               np.stack(kept) if kept else None)

@@ -73,10 +73,9 @@ def _timed(recipes: Sequence[Recipe], data: Dataset) -> list[Step]:
     if left:
         request = {"data": str(data.folder), "recipes": [dict(r) for r in left.values()]}
         answer = ask("measure", request=request)["measured"]
-        new = {pace: (int(work), float(seconds), int(size))
-               for pace, (work, seconds, size) in zip(left, answer, strict=True)}
-        known |= new
-        _TIMED.update({pace: (now, step) for pace, step in new.items()})
+        for pace, (work, seconds, size) in zip(left, answer, strict=True):
+            known[pace] = int(work), float(seconds), int(size)
+            _TIMED[pace] = now, known[pace]
     return [known[pace] for pace in paces]
 
 
@@ -84,11 +83,14 @@ def pace_of(recipe: Recipe) -> Hashable:
     """Return what the time of a step depends on: the same for recipes that differ in how much a
     rate or a regulariser is, in their schedule, or in when they stop.
     """
-    groups = {name: FIELDS[name].group for name, _ in recipe.essence}
-    return tuple((name, value if groups[name] in ("network", "batches") or isinstance(value, str)
-                  else value > 0)
-                 for name, value in recipe.essence
-                 if groups[name] not in ("schedule", "stopping") and name != "epochs")
+    found: list[tuple[str, object]] = []
+    for name, value in recipe.essence:
+        group = FIELDS[name].group
+        if name == "epochs" or group in ("schedule", "stopping"):
+            continue
+        amount = not isinstance(value, str) and group not in ("network", "batches")
+        found.append((name, bool(value) if amount else value))
+    return tuple(found)
 
 
 def _earlier(search: SearchFile, data: Dataset, workspace: Workspace | None) -> int:

@@ -63,7 +63,7 @@ def ranking_verdict(s: Snapshot) -> str:
 
 def _continued(s: Snapshot) -> str:
     """Say what more epochs brought, of a training that continues another one, and why it ended."""
-    run = next(iter(s.runs.values()))
+    run = s.runs_of(s.ranking.rows[0].recipe)[0]
     curve = s.curves.get(run.id, Curve())
     if s.file.start is None or not 0 < run.start < len(curve):
         return ""
@@ -224,7 +224,7 @@ def _beaten(s: Snapshot) -> str:
     known = {"baseline": s.dataset.baseline.loss}
     if s.dataset.linear is not None:
         known["linear model"] = s.dataset.linear.loss
-    better, unknown, worse, seeds = [], [], [], s.ranking.evidence is not None
+    better, unknown, worse = [], [], []
     first, optimism = s.ranking.rows[0], s.ranking.optimism or 0.0
     for name, level in known.items():
         claim = s.skill.get(name)
@@ -242,7 +242,7 @@ def _beaten(s: Snapshot) -> str:
         words.append(f"It is better than {' and '.join(better)}.")
     if worse:
         words.append(f"It is worse than {' and '.join(worse)}.")
-    if unknown and not seeds:
+    if unknown and s.ranking.evidence is None:
         words.append(f"Whether it is better than {' or '.join(unknown)} is not known from one "
                      "seed.")
     elif unknown:

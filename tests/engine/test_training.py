@@ -9,6 +9,7 @@ import json
 import math
 import unittest
 from dataclasses import replace
+from typing import Any
 
 import numpy as np
 from hypothesis import given
@@ -226,7 +227,7 @@ class Checkpoints(FolderCase):
         np.testing.assert_array_equal(loaded.optimiser, self.state.optimiser)
         np.testing.assert_array_equal(loaded.kept, self.state.kept)
 
-    def known(self) -> dict[str, object]:
+    def known(self) -> dict[str, Any]:
         """Return what the checkpoint says beside its arrays."""
         from safetensors import safe_open
 
@@ -242,6 +243,20 @@ class Checkpoints(FolderCase):
             save_file(tensors, self.path, {"axiarch": text, "checksum": checksum(text, tensors)})
             with self.subTest(stretches=stretches), \
                     self.assertRaisesRegex(TrainingError, "cannot be read"):
+                load_checkpoint(self.path, self.run_spec, self.shape, "print")
+
+    def test_arrays_of_other_lengths_never_reach_compiled_code(self) -> None:
+        """Of a file that somebody made, with a checksum that is right."""
+        from safetensors.numpy import load_file, save_file
+
+        tensors, known = load_file(self.path), self.known()
+        tensors["short"] = tensors["0"][:-1]
+        for place in range(1, 11):
+            stretches = [*known["stretches"]]
+            stretches[place] = "short"
+            text = json.dumps(known | {"stretches": stretches})
+            save_file(tensors, self.path, {"axiarch": text, "checksum": checksum(text, tensors)})
+            with self.subTest(place), self.assertRaisesRegex(TrainingError, "do not fit"):
                 load_checkpoint(self.path, self.run_spec, self.shape, "print")
 
     def test_what_does_not_fit_is_refused_in_words(self) -> None:
