@@ -14,7 +14,7 @@ from axiarch.text import loss
 from axiarch.tui.plots.effects import draw_effects
 from axiarch.tui.plots.tradeoffs import draw_tradeoffs
 from axiarch.tui.views.ladder import LadderView
-from axiarch.tui.views.strips import Telling
+from axiarch.tui.views.strips_words import Telling
 from axiarch.tui.widgets.choices import Choices
 from axiarch.tui.widgets.dialogs import Asked, Message
 from axiarch.tui.widgets.probe import ProbeScreen
