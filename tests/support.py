@@ -7,6 +7,7 @@ import contextlib
 import csv
 import io
 import os
+import re
 import shutil
 import sqlite3
 import subprocess
@@ -43,6 +44,8 @@ from axiarch.runs.epoch import Epoch
 
 #: Seconds that anything with real processes may take at the most.
 PATIENCE = 90.0
+#: What stands between two words of a sentence: spaces, line ends and the lines of frames.
+_EDGES = re.compile(r"[\s\u2500-\u257f]+")
 
 
 class FolderCase(unittest.TestCase):
@@ -52,6 +55,13 @@ class FolderCase(unittest.TestCase):
         place = tempfile.TemporaryDirectory(prefix="axiarch-test-")
         self.addCleanup(place.cleanup)
         self.folder = Path(place.name)
+
+
+def shown(text: str, screen: str) -> bool:
+    """Say whether a text is on a screen, also where a sentence is broken into lines: where they
+    break depends on what was measured.
+    """
+    return text in screen or _EDGES.sub(" ", text) in _EDGES.sub(" ", screen)
 
 
 def write_csv(path: Path, header: Sequence[str], rows: Sequence[Sequence[object]]) -> Path:

@@ -12,6 +12,8 @@ import unittest
 from collections.abc import Sequence
 from pathlib import Path
 
+from tests.support import shown
+
 
 class Terminal:
     """One program in a tmux server of its own."""
@@ -91,8 +93,8 @@ class TerminalCase(unittest.TestCase):
         end = time.monotonic() + seconds
         while True:
             screen = terminal.screen()
-            missing = [text for text in texts if text not in screen]
-            left = [text for text in gone if text in screen]
+            missing = [text for text in texts if not shown(text, screen)]
+            left = [text for text in gone if shown(text, screen)]
             if not missing and not left:
                 return screen
             if time.monotonic() > end:

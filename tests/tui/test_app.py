@@ -48,6 +48,7 @@ from tests.support import (
     ring_rows,
     ring_search,
     ring_workspace,
+    shown,
     write_csv,
 )
 
@@ -107,7 +108,7 @@ class AppCase(FolderCase, unittest.IsolatedAsyncioTestCase):
     async def shows(self, app: AxiarchApp, pilot: Pilot[str], text: str) -> None:
         """Wait until a text is on the screen."""
         try:
-            await self.until(pilot, lambda: text in screen(app))
+            await self.until(pilot, lambda: shown(text, screen(app)))
         except TimeoutError:
             self.fail(f"{text!r} is not on the screen:\n{screen(app)}")
 
