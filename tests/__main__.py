@@ -54,6 +54,9 @@ def run_here(names: Sequence[str]) -> int:
     hypothesis.settings.register_profile("ci", derandomize=True, deadline=None)
     hypothesis.settings.register_profile("here", deadline=None)
     hypothesis.settings.load_profile("ci" if os.environ.get("CI") else "here")
+    from axiarch.runner.launched import keep
+
+    keep()  # the program's own helpers start at once; those of commands start from nothing
     suite = unittest.TestLoader().loadTestsFromNames(names)
     result = unittest.TextTestRunner(verbosity=1, warnings="error").run(suite)
     failed = len(result.failures) + len(result.errors) + len(result.unexpectedSuccesses)

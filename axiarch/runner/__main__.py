@@ -34,6 +34,10 @@ def _say(**what: object) -> None:
 
 
 def _run(folder: str, number: str, workers: str, cluster: str = "") -> int:
+    if not cluster:
+        from axiarch.runner.nursery import prepare
+
+        prepare()
     from axiarch.data.dataset import check_arrays
     from axiarch.data.describing import read_dataset
     from axiarch.journal.workspace import Workspace
@@ -214,7 +218,7 @@ def main(arguments: list[str]) -> int:
             print(sources(), bits())
             return 0
         case ["nursery", descriptor]:
-            from axiarch.runner.executors.nursery import main as nursery
+            from axiarch.runner.nursery import main as nursery
 
             nursery(int(descriptor))
             return 0

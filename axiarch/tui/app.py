@@ -14,6 +14,7 @@ from textual.events import Event, InputEvent
 from textual.message import Message
 from textual.widgets import ContentSwitcher
 
+from axiarch import workflows
 from axiarch.journal.workspace import Workspace
 from axiarch.tui import messages
 from axiarch.tui.action import Action
@@ -84,6 +85,7 @@ class AxiarchApp(App[str]):
 
     def on_mount(self) -> None:
         """Start watching, and look at the workspace."""
+        workflows.keep_engine()
         self.context.feed.start()
         self.set_interval(LOOK, self._tidier.tidy)
         work.load(self.context)

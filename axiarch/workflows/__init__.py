@@ -22,6 +22,7 @@ from typing import TYPE_CHECKING, Any
 
 if TYPE_CHECKING:
     from axiarch.workflows.adding import add_table, redecide, search_data
+    from axiarch.workflows.asking import keep_engine
     from axiarch.workflows.branching import (
         branch,
         branch_of,
@@ -125,6 +126,7 @@ if TYPE_CHECKING:
 #: The module that each name lives in.
 _MODULES = {
     "adding": "add_table redecide search_data",
+    "asking": "keep_engine",
     "bringing": "bring_in",
     "branching": "branch branch_of leader_of lineage lineage_lines space_of",
     "comparing": "differences keep_version versions",
@@ -240,6 +242,7 @@ __all__ = [
     "installed_members",
     "judge_recipe",
     "keep_device",
+    "keep_engine",
     "keep_model",
     "keep_note",
     "keep_version",

@@ -3,13 +3,12 @@
 from __future__ import annotations
 
 import json
-import subprocess
 import tempfile
 from collections.abc import Callable
 from typing import Any
 
 from axiarch.errors import TrainingError
-from axiarch.runner import launching
+from axiarch.runner.launched import Launched, keep, launch
 from axiarch.text import shown
 from axiarch.workflows.answer import raise_answer
 
@@ -34,15 +33,11 @@ def ask(*words: str, request: object = None, module: str = RUNNER,
         Whatever the process says went wrong; TrainingError if it says nothing that can be read.
     """
     with tempfile.TemporaryFile("w+", encoding="utf-8") as errors:
-        process = subprocess.Popen(
-            launching.command(*words, module=module), stdin=subprocess.PIPE, stdout=subprocess.PIPE,
-            stderr=errors, text=True, cwd=launching.HOME, env=launching.environment())
+        process = launch(*words, module=module, errors=errors.fileno())
         try:
             answer = _answer(process, request, on_progress)
         finally:
-            process.kill()
-            process.wait()
-            process.stdout.close()  # type: ignore[union-attr]
+            process.end()
         errors.seek(0)
         last = errors.read().strip().splitlines()[-1:] or ["no message"]
     if answer is None:
@@ -51,17 +46,23 @@ def ask(*words: str, request: object = None, module: str = RUNNER,
     return answer
 
 
-def _answer(process: subprocess.Popen[str], request: object,
+def keep_engine() -> None:
+    """Keep a process that has loaded the engine from the first need of it until this process ends,
+    so that searches, probes and forecasts start at once.
+    """
+    keep()
+
+
+def _answer(process: Launched, request: object,
             on_progress: Callable[[str, float], None]) -> dict[str, Any] | None:
     """Give a process its request and return the last line it answers with that is no step."""
-    assert process.stdin is not None and process.stdout is not None
     try:
-        json.dump(request, process.stdin)
-        process.stdin.close()
+        json.dump(request, process.input)
+        process.input.close()
     except BrokenPipeError:
         pass
     answer: dict[str, Any] | None = None
-    for line in process.stdout:
+    for line in process.output:
         try:
             found = json.loads(line)
         except ValueError:

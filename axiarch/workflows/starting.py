@@ -6,7 +6,6 @@ from __future__ import annotations
 
 import json
 import shutil
-import subprocess
 import time
 from dataclasses import replace
 from pathlib import Path
@@ -27,7 +26,7 @@ from axiarch.journal.workspace import Workspace
 from axiarch.recipes.bounds import is_whole
 from axiarch.recipes.installed import wanted
 from axiarch.recipes.searchfile import SearchFile, read_search, write_search
-from axiarch.runner import launching
+from axiarch.runner.launched import launch
 from axiarch.runner.store import first_model
 from axiarch.search.methods import make_method
 from axiarch.text import shown
@@ -38,9 +37,6 @@ from axiarch.workflows.models import find_model
 from axiarch.workflows.opening import data_set
 from axiarch.workflows.planning import check_memory, default_workers, planned_recipes
 
-#: Runners this process has started and that have not ended: kept, so that they are reaped when they
-#: do.
-_STARTED: list[subprocess.Popen[bytes]] = []
 #: Up to so many workers, half as many steps again as there are workers keep them busy; of more,
 #: some always wait for the outcome of one that takes longer than was expected.
 _FEW = 8
@@ -223,19 +219,15 @@ def _launch(workspace: Workspace, number: int, workers: int, cluster: str = "") 
              str(workers or default_workers()), *([cluster] if cluster else [])]
     try:
         with (folder / "runner.log").open("ab") as log:
-            process = subprocess.Popen(
-                launching.command(*words), stdin=subprocess.DEVNULL, stdout=subprocess.PIPE,
-                stderr=log, start_new_session=True, cwd=launching.HOME, env=launching.environment())
+            process = launch(*words, errors=log.fileno(), alone=True)
     except OSError as error:
         raise _cannot_keep(folder, error) from None
-    _STARTED[:] = [p for p in _STARTED if p.poll() is None] + [process]
-    assert process.stdout is not None
-    with process.stdout:
-        line = process.stdout.readline()
+    process.input.close()
+    with process.output:
+        line = process.output.readline()
     try:
         answer = json.loads(line)
     except ValueError:
-        process.wait()
         raise TrainingError("the search could not be started", shown(folder / "runner.log"),
                             "the log says why") from None
     raise_answer(answer)

@@ -13,7 +13,7 @@ from multiprocessing.connection import Connection
 
 from axiarch.errors import TrainingError
 from axiarch.runner import worker
-from axiarch.runner.executors.nursery import Child, Nursery
+from axiarch.runner.nursery import Child, Nursery
 from axiarch.runner.orders import Begin, Drop, Go, Hold, Order, Quit, Release, Train
 from axiarch.runner.store import FolderStore
 from axiarch.runner.tasks import Joined, Left, Report, Task
@@ -55,7 +55,7 @@ class ProcessExecutor:
     def _start(self, number: int) -> _Process:
         ours, theirs = multiprocessing.Pipe()
         with theirs:
-            process = self._nursery.fork(theirs.fileno())
+            process = self._nursery.worker(theirs.fileno())
         found = _Process(process, ours)
         self._order(found, Begin(number, self._store.checkpoints, self._store.data,
                                  self._store.known))
