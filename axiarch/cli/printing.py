@@ -228,6 +228,7 @@ def ranking_json(s: Snapshot, listed: Sequence[int] | None = None) -> dict[str, 
         "leader_compared_with": {name: {
             "difference": claim.difference, "half_width": claim.half_width,
             "verdict": claim.verdict, "rows": claim.rows, "rows_left_out": claim.left_out,
+            "one_run": claim.one_run,
         } for name, claim in s.skill.items()}, "times_opened": len(s.openings), "ranking": rows,
         "cut_or_resting": cut, "without_result": list(s.ranking.broken)
     }

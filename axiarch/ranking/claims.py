@@ -2,6 +2,9 @@
 
 The difference is paired over validation rows. A winner's optimism is taken off, rows that stand in
 the training part too are left out, and an interval that holds zero is no claim in either direction.
+
+Where nothing was trained twice, a claim is of the leader's one run: how it compares on other rows.
+Its interval holds for all recipes at once (Bonferroni), as the leader was chosen among them.
 """
 
 from __future__ import annotations
@@ -14,7 +17,8 @@ from typing import Literal
 import numpy as np
 from numpy.typing import NDArray
 
-from axiarch.ranking.doubt import Doubt
+from axiarch.ranking.best import CONFIDENCE, quantile
+from axiarch.ranking.doubt import Doubt, reach
 from axiarch.ranking.evidence import Evidence
 from axiarch.ranking.rank import Ranking, RunResult
 from axiarch.ranking.rows import RowTable, influence
@@ -38,12 +42,15 @@ class Claim:
         Half the 95 % interval.
     rows, left_out : int
         Validation rows that it rests on, and those that stand in the training part too.
+    one_run : bool
+        Whether it is of a single run: it says nothing of other seeds.
     """
 
     difference: float
     half_width: float
     rows: int
     left_out: int
+    one_run: bool = False
 
     @property
     def verdict(self) -> Literal["better", "worse", "unknown"]:
@@ -71,11 +78,10 @@ def claim(ranking: Ranking, place: int, runs: Sequence[RunResult],
     Returns
     -------
     Claim or None
-        None where nothing was trained twice, no rows were kept, or too few are left to judge.
+        None where no rows were kept, or too few are left to judge.
     """
-    evidence = ranking.evidence
     known = [run for run in runs if run.rows is not None and run.ended]
-    if evidence is None or not known or any(_fold(run) not in others for run in known):
+    if not known or any(_fold(run) not in others for run in known):
         return None
     differences, influences, folds = [], {}, []
     rows = left_out = 0
@@ -96,9 +102,22 @@ def claim(ranking: Ranking, place: int, runs: Sequence[RunResult],
             share = run.rows.total / len(own)
             rows += round(share * int(judged.sum()))
             left_out += round(share * int((~judged).sum()))
-    return _claimed(evidence, place, float(np.mean(differences)),
-                    RowTable([influences], folds, _totals(known, repeated), evidence.design.cuts),
+    difference, totals = float(np.mean(differences)), _totals(known, repeated)
+    if ranking.evidence is None:
+        half = _half_of_one(RowTable([influences], folds, totals), ranking)
+        return Claim(difference, half, rows, left_out, one_run=True)
+    return _claimed(ranking.evidence, place, difference,
+                    RowTable([influences], folds, totals, ranking.evidence.design.cuts),
                     (ranking.optimism or 0.0) if place == 0 else 0.0, (rows, left_out))
+
+
+def _half_of_one(table: RowTable, ranking: Ranking) -> float:
+    """Return half the width of the interval of one run, by its rows, for all recipes at once."""
+    chosen_from = len(ranking.rows) + len(ranking.partial)
+    term = table.level(0)
+    if term is None:
+        return math.inf
+    return reach((term,), lambda freedom: quantile(freedom, (1 - CONFIDENCE) / 2 / chosen_from))
 
 
 def _claimed(evidence: Evidence, place: int, difference: float, table: RowTable, optimism: float,

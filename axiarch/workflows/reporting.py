@@ -301,7 +301,7 @@ def _distrust(s: Snapshot, confirmed: bool) -> Iterator[Block]:
         if claim.verdict != "better":
             points.append(f"The leader is not clearly better than the {name}: the difference is "
                           f"{number(claim.difference, 2)} ± {claim.half_width:.2g} over "
-                          f"{count(claim.rows, 'row')}.")
+                          f"{count(claim.rows, 'row')}{', of one run' if claim.one_run else ''}.")
     if not confirmed and first.confirmed is None:
         points.append("The recipe has not been trained again on fresh seeds, which chose nothing.")
     if len(s.dataset.folds) == 1:

@@ -237,16 +237,19 @@ def _beaten(s: Snapshot) -> str:
             better.append(text)  # by more than the whole interval, pairs or not
         else:
             unknown.append(text)
-    words = []
+    alone = any(claim.one_run for claim in s.skill.values())
+    it, words = "Its one run" if alone else "It", []
     if better:
-        words.append(f"It is better than {' and '.join(better)}.")
+        words.append(f"{it} is better than {' and '.join(better)}.")
     if worse:
-        words.append(f"It is worse than {' and '.join(worse)}.")
-    if unknown and s.ranking.evidence is None:
+        words.append(f"{it} is worse than {' and '.join(worse)}.")
+    if unknown and s.ranking.evidence is None and not alone:
         words.append(f"Whether it is better than {' or '.join(unknown)} is not known from one "
                      "seed.")
     elif unknown:
-        words.append(f"It is not clearly better or worse than {' or '.join(unknown)}.")
+        words.append(f"{it} is not clearly better or worse than {' or '.join(unknown)}.")
+    if alone:
+        words.append("Other seeds may differ.")
     left = max((claim.left_out for claim in s.skill.values()), default=0)
     if left:
         also = "stands" if left == 1 else "stand"
