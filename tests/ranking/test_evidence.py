@@ -197,7 +197,8 @@ class Skill(unittest.TestCase):
         hard = 0.5 * rng.normal(size=rows)
         known = rng.random(rows) < repeated
         luck = 0.02 if seeds > 1 else 0.0  # a claim of one run is of that run, lucky or not
-        own = 1 + hard + luck * rng.normal(size=(10, seeds, 1)) + 0.2 * rng.normal(size=(10, 1, rows))
+        own = 1 + hard + luck * rng.normal(size=(10, seeds, 1))
+        own = own + 0.2 * rng.normal(size=(10, 1, rows))
         own = own + 0.1 * rng.normal(size=(10, seeds, rows))
         found, results = search(np.where(known, own - 1.0, own))
         leader = [r for r in results if r.recipe == found.rows[0].recipe]
