@@ -284,7 +284,7 @@ def print_ranking(s: Snapshot, most: int = 15, listed: Sequence[int] | None = No
 
 def verdict(s: Snapshot) -> str:
     """Return what is known of the ranking in one or two sentences."""
-    from axiarch.workflows.verdicts import ranking_verdict
+    from axiarch.workflows.leading import ranking_verdict
 
     return ranking_verdict(s)
 

@@ -34,10 +34,6 @@ def _say(**what: object) -> None:
 
 
 def _run(folder: str, number: str, workers: str, cluster: str = "") -> int:
-    if not cluster:
-        from axiarch.runner.nursery import prepare
-
-        prepare()
     from axiarch.data.dataset import check_arrays
     from axiarch.data.describing import read_dataset
     from axiarch.journal.workspace import Workspace
@@ -207,8 +203,13 @@ def _compile_at_once(precisions: list[str]) -> None:
 def main(arguments: list[str]) -> int:
     """Do what the arguments say; return the exit code."""
     match arguments:
-        case ["run", folder, number, workers, *cluster]:
-            return _run(folder, number, workers, *cluster)
+        case ["run", folder, number, workers]:
+            from axiarch.runner.nursery import prepare
+
+            prepare()  # it loads the engine while this process reads the search
+            return _run(folder, number, workers)
+        case ["run", folder, number, workers, cluster]:
+            return _run(folder, number, workers, cluster)
         case ["cluster", address]:
             return _count_workers(address)
         case ["signature"]:

@@ -12,9 +12,9 @@ from axiarch.ranking.rank import STANDING_WORDS, Ranked, Ranking, RunResult, ran
 from axiarch.recipes.recipe import Recipe
 from axiarch.search.methods import make_method
 from axiarch.text import count, loss
+from axiarch.workflows.leading import groups
 from axiarch.workflows.ranked import design_of
 from axiarch.workflows.snapshot import Snapshot
-from axiarch.workflows.verdicts import groups
 from axiarch.workflows.watching import snapshot_of
 
 

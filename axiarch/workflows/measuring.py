@@ -14,9 +14,9 @@ from axiarch.runs.measures import MEASURES, Measure, Rows, cautious_rows, lowere
 from axiarch.runs.rows import RowLosses
 from axiarch.search.methods import make_method
 from axiarch.text import loss, number, shown
+from axiarch.workflows.leading import groups
 from axiarch.workflows.ranked import design_of
 from axiarch.workflows.snapshot import Snapshot
-from axiarch.workflows.verdicts import groups
 
 #: The measure that a recipe's own loss is for amounts.
 OWN = {"squared": "mean squared error", "absolute": "mean absolute error", "huber": "Huber loss"}

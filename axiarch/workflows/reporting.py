@@ -33,9 +33,10 @@ from axiarch.text import count, duration, loss, measured, memory, moment, number
 from axiarch.workflows.confirming import Confirmation, confirmations
 from axiarch.workflows.exporting import baselines_of
 from axiarch.workflows.judging import judge_recipe
+from axiarch.workflows.leading import ranking_verdict
 from axiarch.workflows.snapshot import Snapshot
 from axiarch.workflows.unsealing import score_of, trust
-from axiarch.workflows.verdicts import ranking_verdict, unknown_recipe, unranked
+from axiarch.workflows.verdicts import unknown_recipe, unranked
 
 #: Recipes that a report lists, and curves that it draws.
 LISTED, DRAWN = 20, 8

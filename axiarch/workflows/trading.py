@@ -14,8 +14,9 @@ from axiarch.recipes.searchfile import MethodChoice, SearchFile
 from axiarch.recipes.space import Space
 from axiarch.runner.material import shape_of
 from axiarch.text import count, loss, measured, number, seconds_text, share, shown
+from axiarch.workflows.leading import ranking_verdict
 from axiarch.workflows.snapshot import Snapshot
-from axiarch.workflows.verdicts import ranking_verdict, unknown_recipe, unranked
+from axiarch.workflows.verdicts import unknown_recipe, unranked
 
 #: Seeds that the rungs of a ladder are trained on.
 SEEDS = 3

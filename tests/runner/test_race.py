@@ -31,10 +31,10 @@ from axiarch.runs.states import RunState, SearchState
 from axiarch.workflows.comparing import differences, keep_version, versions
 from axiarch.workflows.continuing import continued
 from axiarch.workflows.judging import first_run
+from axiarch.workflows.leading import ranking_verdict
 from axiarch.workflows.opening import data_set
 from axiarch.workflows.scaling import scale_up
 from axiarch.workflows.telling import example_predictions
-from axiarch.workflows.verdicts import ranking_verdict
 from tests.runner.fakes import ScriptedExecutor
 from tests.runner.test_runner import RunnerCase
 from tests.support import recipe, ring_dataset, ring_search

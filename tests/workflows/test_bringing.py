@@ -16,7 +16,7 @@ from axiarch.data.trainings import read_trainings
 from axiarch.errors import DataError, InputError, TrainingError
 from axiarch.journal.records import ELSEWHERE
 from axiarch.runs.steady import steady
-from axiarch.workflows.verdicts import ranking_verdict
+from axiarch.workflows.leading import ranking_verdict
 from tests.support import FolderCase, finished_workspace, write_csv
 
 HEADER = ["epoch", "training loss", "validation loss", "width", "learning rate", "warm steps"]

@@ -18,8 +18,8 @@ from axiarch.journal import inbox
 from axiarch.journal.workspace import Workspace
 from axiarch.runner.material import shape_of, training_data
 from axiarch.text import loss
+from axiarch.workflows.leading import ranking_verdict
 from axiarch.workflows.models import KeptModel
-from axiarch.workflows.verdicts import ranking_verdict
 from tests.support import FolderCase, Runs, finished_workspace
 
 

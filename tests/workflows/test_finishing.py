@@ -13,7 +13,7 @@ import numpy as np
 from axiarch import workflows
 from axiarch.data.sealed import sealed_part
 from axiarch.errors import DataError, TrainingError
-from axiarch.workflows.verdicts import ranking_verdict
+from axiarch.workflows.leading import ranking_verdict
 from tests.support import FolderCase, finished_workspace
 
 

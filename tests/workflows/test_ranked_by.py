@@ -20,10 +20,10 @@ from axiarch.runs.steady import steady
 from axiarch.workflows.adding import add_table, plan_of, redecide
 from axiarch.workflows.diagnosing import diagnosis
 from axiarch.workflows.joining import joined
+from axiarch.workflows.leading import ranking_verdict
 from axiarch.workflows.measuring import by_measure
 from axiarch.workflows.models import keep_model, verify_model
 from axiarch.workflows.unsealing import open_seal
-from axiarch.workflows.verdicts import ranking_verdict
 from tests.runner.test_runner import RunnerCase
 from tests.support import commanded, ring_search, write_csv
 

@@ -12,8 +12,8 @@ from axiarch.errors import InputError, TrainingError
 from axiarch.recipes.searchfile import MethodChoice, SearchFile
 from axiarch.recipes.space import space
 from axiarch.workflows.comparing import keep_version
+from axiarch.workflows.leading import against
 from axiarch.workflows.sidebyside import compare_recipes, comparison_json, comparison_lines
-from axiarch.workflows.verdicts import against
 from tests.ranking.test_rank import Pairs, ranking
 from tests.runner.test_runner import RunnerCase
 from tests.support import recipe, ring_dataset

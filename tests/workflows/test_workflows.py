@@ -39,12 +39,8 @@ from axiarch.export.models import open_model
 from axiarch.journal.workspace import Workspace
 from axiarch.ranking.claims import Claim
 from axiarch.workflows.answer import raise_answer
-from axiarch.workflows.verdicts import (
-    draft_verdict,
-    ranking_verdict,
-    recipe_verdict,
-    search_verdict,
-)
+from axiarch.workflows.leading import ranking_verdict
+from axiarch.workflows.verdicts import draft_verdict, recipe_verdict, search_verdict
 from tests.support import (
     FolderCase,
     finished_workspace,

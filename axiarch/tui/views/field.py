@@ -15,8 +15,9 @@ from axiarch.tui.plots.scale import Scale
 from axiarch.tui.views.view import View
 from axiarch.tui.widgets.drawing import Drawing, TallDrawing
 from axiarch.workflows.exporting import baselines_of
+from axiarch.workflows.leading import ranking_verdict
 from axiarch.workflows.snapshot import Snapshot
-from axiarch.workflows.verdicts import changes_text, ranking_verdict, search_verdict
+from axiarch.workflows.verdicts import changes_text, search_verdict
 
 Floats = NDArray[np.float64]
 

@@ -19,10 +19,10 @@ from axiarch.tui.views.overlay import LETTERS
 from axiarch.tui.views.view import View
 from axiarch.tui.widgets.drawing import Drawing, Listing
 from axiarch.workflows.explaining import KnobEffects
+from axiarch.workflows.leading import against, ranking_verdict
 from axiarch.workflows.listing import ORDERS, listed
 from axiarch.workflows.snapshot import Snapshot
 from axiarch.workflows.trading import COSTS, TradeOffs
-from axiarch.workflows.verdicts import against, ranking_verdict
 
 Panel = KnobEffects | TradeOffs | str
 #: Cells before the track: bracket, place, recipe, loss, seeds.
