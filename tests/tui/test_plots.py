@@ -65,6 +65,21 @@ class Scales(unittest.TestCase):
         for tick in ticks:
             self.assertTrue(low - span * 1e-6 <= tick <= low + span * (1 + 1e-6))
 
+    def test_ticks_of_an_axis_are_written_alike(self) -> None:
+        for low, high, log, wanted in (
+                (0.00089, 0.0011, False, "0.00090 0.00095 0.00100 0.00105 0.00110"),
+                (0.0, 2.0, False, "0.0 0.5 1.0 1.5 2.0"), (0.0, 40.0, False, "0 10 20 30 40"),
+                (0.0, 1e-12, False, "0 2e-13 4e-13 6e-13 8e-13 1e-12"),
+                (1e-4, 1.0, True, "0.0001 0.001 0.01 0.1 1")):
+            found = [label for _, label in Scale(low, high, log).labels(5)]
+            self.assertEqual(" ".join(found), wanted)
+
+    @given(st.floats(-1e6, 1e6), st.floats(1e-3, 1e6), st.integers(2, 12))
+    def test_labels_say_where_ticks_are(self, low: float, span: float, most: int) -> None:
+        for tick, label in Scale(low, low + span).labels(most):
+            self.assertAlmostEqual(float("".join(label.split())), tick,
+                                   delta=1e-3 * max(abs(tick), span))
+
     def test_epochs_are_not_cut_in_half(self) -> None:
         for end in (2.0, 3.0, 6.0, 12.0, 18.0, 27.0, 40.0, 60.0):
             for most in (3, 11):

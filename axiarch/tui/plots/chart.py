@@ -120,11 +120,11 @@ def _y_labels(scale: Scale, rows: int, levels: Sequence[Level]) -> dict[int, tup
         place = float(scale.at(level.y))
         if 0 <= place <= 1:
             labels[min(int((1 - place) * rows), rows - 1)] = (level.name, level.role)
-    for tick in scale.ticks(max(rows // 3 if rows > 9 else rows // 2, 2)):
+    for tick, label in scale.labels(max(rows // 3 if rows > 9 else rows // 2, 2)):
         place = float(scale.at(tick))
         line = min(int((1 - place) * rows), rows - 1)
         if 0 <= place <= 1 and line not in labels:
-            labels[line] = (scale.label(tick), "faint")
+            labels[line] = (label, "faint")
     return labels
 
 
@@ -144,10 +144,9 @@ def _x_axis(scale: Scale, cols: int) -> Rows:
     line = ["─"] * cols
     text = [" "] * cols
     free = 0
-    for tick in scale.ticks(max(cols // 10, 2)):
+    for tick, label in scale.labels(max(cols // 10, 2)):
         place = float(scale.at(tick))
         column = min(int(place * cols), cols - 1)
-        label = scale.label(tick)
         start = min(max(column - len(label) // 2, 0), cols - len(label))
         if not 0 <= place <= 1 or start < free or start + len(label) > cols:
             continue

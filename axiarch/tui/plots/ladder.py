@@ -49,9 +49,8 @@ def axis(scale: Scale, width: int) -> Rows:
     line = ["─"] * width
     text = [" "] * width
     free = 0
-    for tick in scale.ticks(max(width // 9, 3)):
+    for tick, label in scale.labels(max(width // 9, 3)):
         column = min(int(float(scale.at(tick)) * width), width - 1)
-        label = scale.label(tick)
         start = min(max(column - len(label) // 2, 0), width - len(label))
         if start < free:
             continue

@@ -42,11 +42,33 @@ class Scale:
             return _log_ticks(self, most)
         return _ticks(self.low, self.high, min(most, self.high - self.low) if self.whole else most)
 
-    def label(self, tick: float) -> str:
-        """Return a tick as text."""
-        if not self.log and self.high - self.low > 0 and abs(tick) < (self.high - self.low) * 1e-9:
-            return "0"
-        return number(tick, 4)
+    def labels(self, most: int) -> list[tuple[float, str]]:
+        """Return at most about `most` round numbers within the axis, each with its text; with as
+        many decimals as the others, unless they are of several magnitudes.
+        """
+        ticks = self.ticks(most)
+        largest = max(map(abs, ticks), default=0.0)
+        ticks = [0.0 if abs(tick) < largest * 1e-9 else tick for tick in ticks]
+        decimals = next((d for d in range(_DECIMALS + 1) if _all_whole(ticks, 10.0**d)), None)
+        alike = not self.log or largest <= _MAGNITUDES * min(ticks, default=1.0)
+        if decimals is None or largest >= _LARGE or not alike:
+            return [(tick, number(tick, 4)) for tick in ticks]
+        if decimals == 0:
+            return [(tick, number(int(tick))) for tick in ticks]
+        return [(tick, f"{tick:.{decimals}f}") for tick in ticks]
+
+
+#: Decimals of a tick at the most: one smaller is written with an exponent.
+_DECIMALS = 6
+#: A tick from which all are written with an exponent.
+_LARGE = 1e7
+#: How many times the smallest tick the largest is where each has its own decimals.
+_MAGNITUDES = 100.0
+
+
+def _all_whole(ticks: Sequence[float], times: float) -> bool:
+    return all(abs(tick * times - round(tick * times)) <= 1e-6 * abs(tick) * times
+               for tick in ticks)
 
 
 def _ticks(low: float, high: float, most: float) -> list[float]:
