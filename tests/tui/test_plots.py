@@ -70,7 +70,7 @@ class Scales(unittest.TestCase):
                 (0.00089, 0.0011, False, "0.00090 0.00095 0.00100 0.00105 0.00110"),
                 (0.0, 2.0, False, "0.0 0.5 1.0 1.5 2.0"), (0.0, 40.0, False, "0 10 20 30 40"),
                 (0.0, 1e-12, False, "0 2e-13 4e-13 6e-13 8e-13 1e-12"),
-                (1e-4, 1.0, True, "0.0001 0.001 0.01 0.1 1")):
+                (1e-4, 1.0, True, "1e-4 0.001 0.01 0.1 1")):
             found = [label for _, label in Scale(low, high, log).labels(5)]
             self.assertEqual(" ".join(found), wanted)
 
