@@ -141,7 +141,8 @@ def floor_text(data: Dataset, baseline: Baseline) -> str:
     """Return a baseline with its unit and its metrics."""
     t = data.target
     metrics = ", ".join(f"{shown(name)} {measured(name, value)}"
-                        for name, value in zip(t.metrics, baseline.metrics, strict=True))
+                        for name, value in zip(t.metrics, baseline.metrics, strict=True)
+                        if name != t.level_name)
     unit = "" if t.unit == "share" else f" {shown(t.unit)}"
     return f"{shown(t.level_name)} {loss(baseline.loss)}{unit}, {metrics}"
 
@@ -413,3 +414,7 @@ def print_summary(data: Dataset, found: dict[str, Any]) -> None:
     for i, name in enumerate(target.columns):
         say(f"    {shown(name, 40)}: RMSE {words(found['rmse'][i], number)}, mean absolute error "
             f"{words(found['mae'][i], number)}, R² {words(found['r2'][i], lambda v: f'{v:.3f}')}")
+    from axiarch.workflows.judging import tail_words
+
+    for each in tail_words(found, target.columns):
+        say(f"    {each}")

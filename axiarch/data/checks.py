@@ -18,6 +18,8 @@ from axiarch.data.findings import CheckInput, Finding, finding, grave, option
 from axiarch.data.leaks import leaks
 from axiarch.text import count, loss, number, share, shown
 
+Floats = NDArray[np.float64]
+
 #: A validation part that cannot show a difference of this share is too small to tell good recipes
 #: apart.
 COARSE = 0.05
@@ -155,22 +157,47 @@ def _case(given: CheckInput) -> list[Finding]:
 
 
 def _skewed(given: CheckInput) -> list[Finding]:
-    """Point out amounts most of which are small beside a few large ones."""
+    """Point out amounts of which a few far ones decide the squared error."""
+    target = given.encoding.target
+    if target.spread or target.measure != "loss":
+        return []  # its logarithm is what is trained on, or another measure is what counts
+    train, validation = (np.asarray(target.decode(given.targets[part]))
+                         for part in ("train", "validation"))
+    logarithms = min(train.min(), validation.min(initial=np.inf)) >= 0
     found = []
-    for i, name in enumerate(given.encoding.target.columns):
-        if given.encoding.target.spread:
-            continue  # its logarithm is what is trained on
-        values = given.targets["train"][:, i].astype(np.float64)
-        spread = float(values.std())
-        skew = float((((values - values.mean()) / spread) ** 3).mean()) if spread else 0.0
+    for name, values in zip(target.columns, train.T, strict=True):
+        skew = _skewness(values)
         if abs(skew) > SKEWED:
+            helps = logarithms and abs(_skewness(_logarithm(values))) < abs(skew)
+            advice, change = _straightened(helps, len(target.columns))
             found.append(finding(
                 "skewed target", f"its skewness is {number(skew, 2)}: a few rows decide the "
-                "squared error", "train on its logarithm: key z on the target, or "
-                "--target-scaling logarithm", name,
-                (Decision("Train on the logarithm of the target", "target scaling",
-                          value="logarithm"),)))
+                "squared error", advice, name, change))
     return found
+
+
+def _straightened(logarithm: bool, targets: int) -> tuple[str, tuple[Decision, ...]]:
+    """Return what to do about skewed amounts: in words, and as a decision where it is one."""
+    if logarithm:
+        return ("train on its logarithm: key z on the target, or --target-scaling logarithm",
+                (Decision("Train on the logarithm of the target", "target scaling",
+                          value="logarithm"),))
+    if targets == 1:
+        return ("rank by the mean absolute error: key B, or --ranked-by 'mean absolute error'",
+                (Decision("Rank recipes by the mean absolute error", "ranked by",
+                          value="mean absolute error"),))
+    return "set loss to huber on the sheet: far rows then count less", ()
+
+
+def _skewness(values: Floats) -> float:
+    spread = float(values.std())
+    return float((((values - values.mean()) / spread) ** 3).mean()) if spread else 0.0
+
+
+def _logarithm(values: Floats) -> Floats:
+    """Return the logarithms of amounts (N,) of 0 and above, as targets are trained on."""
+    above = values[values > 0]
+    return np.log(values + (0.0 if above.size == values.size else above.min(initial=1.0)))
 
 
 def _lone_values(given: CheckInput) -> list[Finding]:

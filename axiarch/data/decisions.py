@@ -8,10 +8,11 @@ from typing import Literal, cast
 
 from axiarch.data.plan import DataPlan, Scaling, SplitPlan, Treatment
 from axiarch.errors import DataError
+from axiarch.runs.lowered import Lowered
 from axiarch.text import number, shown
 
 What = Literal["ignore", "missing", "merge case", "order", "equal rows", "folds", "validation",
-               "scaling", "target scaling"]
+               "scaling", "target scaling", "ranked by"]
 
 #: Decisions whose name on a screen is another than their field's.
 _LABELS = {"said": "format", "gaps": "filling of missing values", "use": "columns used anyway",
@@ -117,6 +118,7 @@ _APPLIED: Mapping[What, Callable[[DataPlan, str, str], DataPlan]] = {
         plan, split=replace(plan.split, validation=float(value))),
     "scaling": _scaled,
     "target scaling": _target_scaled,
+    "ranked by": lambda plan, column, value: replace(plan, ranked_by=cast(Lowered, value)),
 }
 
 

@@ -16,11 +16,18 @@ import numpy as np
 from numpy.typing import NDArray
 
 from axiarch.engine import metrics
+from axiarch.insight.evidence import worst_share
 from axiarch.insight.intervals import effective_rows, of_f1, of_level, of_mean, of_share
+from axiarch.text import share, shown
 
 Floats = NDArray[np.float64]
 #: Redraws of the rows, and rows beyond which fewer are made.
 REDRAWS, MANY_ROWS = 400, 20_000
+#: Share of the squared error of the worst hundredth of the rows from which its tails are heavy, and
+#: rows that this takes. It is 8 % of normal errors. Of 600 rows (2,000 draws each) none with normal
+#: errors come to a fifth, 7 % with Laplace's, 85 % with Student's t of 3 degrees of freedom, whose
+#: intervals hold the true RMSE in 77 %, and all with lognormal ones (83 %).
+HEAVY, TAILED_ROWS = 0.2, 100
 #: Bins of confidence in a calibration curve.
 BINS = 10
 #: Points of a curve, rows drawn as points, and mistakes that are listed.
@@ -211,7 +218,33 @@ def _of_amounts(runs: Sequence[Run]) -> dict[str, Any]:
         found.append([value[i], 1 - high, 1 - low])
     names = ("rmse", "mae", "median_error", "r2")
     return {**{name: found[i * targets : (i + 1) * targets] for i, name in enumerate(names)},
-            "points": _points(runs), "furthest": _furthest(runs)}
+            "worst_share": _worst_shares(runs), "points": _points(runs),
+            "furthest": _furthest(runs)}
+
+
+def _worst_shares(runs: Sequence[Run]) -> list[float]:
+    """Return the share of the squared error of each amount (T,) that the worst hundredth of the
+    rows has, a mean over the runs; 0 of few rows.
+    """
+    if min(len(run.true) for run in runs) < TAILED_ROWS:
+        return [0.0] * runs[0].true.shape[1]
+    each = [[worst_share(column) for column in ((run.predicted - run.true) ** 2).T]
+            for run in runs]
+    return [float(share) for share in np.mean(each, axis=0)]
+
+
+def tails(found: Mapping[str, Any], names: Sequence[str]) -> list[str]:
+    """Say of which amounts a few rows decide the error, whose interval is too narrow then.
+
+    Parameters
+    ----------
+    found : mapping
+        What :func:`summary` returns.
+    """
+    shares = found.get("worst_share", ())  # none in those of earlier versions
+    return [f"{shown(name, 40)}: the worst hundredth of the rows has {share(part)} of the squared "
+            "error. Other rows may well give an RMSE outside its interval; the mean absolute "
+            "error is surer." for name, part in zip(names, shares, strict=False) if part >= HEAVY]
 
 
 def _weighted_median(values: Floats, weights: Floats) -> float:

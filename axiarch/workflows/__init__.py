@@ -71,7 +71,7 @@ if TYPE_CHECKING:
     from axiarch.workflows.forecasting import forecast_search
     from axiarch.workflows.foreseeing import Foresight, foresight
     from axiarch.workflows.joining import together, together_json, together_lines
-    from axiarch.workflows.judging import first_run, judge_recipe
+    from axiarch.workflows.judging import first_run, judge_recipe, tail_words
     from axiarch.workflows.listing import cheapest, listed, parse_filter, unbeaten
     from axiarch.workflows.measuring import by_measure, measure_json, measure_lines
     from axiarch.workflows.models import (
@@ -140,7 +140,7 @@ _MODULES = {
     "exporting_learnt": "export_effects export_tradeoffs",
     "finishing": "finishing_search",
     "forecasting": "forecast_search",
-    "judging": "first_run judge_recipe",
+    "judging": "first_run judge_recipe tail_words",
     "measuring": "by_measure measure_json measure_lines",
     "models": ("export_network find_model import_network keep_model kept_models predict "
                "predict_with remove_model verify_model"),
@@ -295,6 +295,7 @@ __all__ = [
     "space_of",
     "start_search",
     "steer_search",
+    "tail_words",
     "together",
     "together_json",
     "together_lines",

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import math
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from typing import TYPE_CHECKING, Any
 
 from axiarch.errors import TrainingError
@@ -50,6 +50,13 @@ def judge_recipe(workspace: Workspace,
         **_mean(judged["judged"]), "runs": runs, "summary": judged["summary"],
         "groups": judged.get("groups", [])
     }
+
+
+def tail_words(found: Mapping[str, Any], names: Sequence[str]) -> list[str]:
+    """Say of which amounts, by name, a few rows decide the error of a summary."""
+    from axiarch.insight.predicted import tails
+
+    return tails(found, names)
 
 
 def first_run(snapshot: Snapshot, recipe: int) -> RunRecord:

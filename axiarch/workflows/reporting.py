@@ -32,7 +32,7 @@ from axiarch.recipes.searchfile import write_search
 from axiarch.text import count, duration, loss, measured, memory, moment, number, share, span
 from axiarch.workflows.confirming import Confirmation, confirmations
 from axiarch.workflows.exporting import baselines_of
-from axiarch.workflows.judging import judge_recipe
+from axiarch.workflows.judging import judge_recipe, tail_words
 from axiarch.workflows.leading import ranking_verdict
 from axiarch.workflows.snapshot import Snapshot
 from axiarch.workflows.unsealing import score_of, trust
@@ -222,6 +222,7 @@ def _predicted(s: Snapshot, recipe: int, found: dict[str, Any] | None) -> Iterat
              f"Recipe {recipe}, {found['rows']} validation rows"),
         f"Means over {count(found['runs'], 'run')}; 95 % intervals over the rows.")
     yield _metrics(s, found)
+    yield from map(Paragraph, tail_words(found, target.columns))
 
 
 def _metrics(s: Snapshot, found: dict[str, Any]) -> Grid:
@@ -275,6 +276,7 @@ def _test(s: Snapshot, recipe: int) -> Iterator[Block]:
             yield Paragraph(f"Recipe {recipe} on the {number(opening.rows)} test rows, mean of "
                             f"{count(len(score.runs), 'run')}:")
             yield _metrics(s, score.summary)
+            yield from map(Paragraph, tail_words(score.summary, s.dataset.target.columns))
             return
 
 

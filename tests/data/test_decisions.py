@@ -50,6 +50,23 @@ class Decisions(FolderCase):
         return build_dataset(Table.of(polars.DataFrame(columns, strict=False)),
                              self.folder / str(self.made), "d", plan=plan)
 
+    def test_amounts_whose_logarithm_does_not_help_are_ranked_by_another_measure(self) -> None:
+        rng, base = np.random.default_rng(4), healthy(1200)
+        far = np.exp(1.5 * rng.normal(size=1200))
+        for amounts, wanted in ((far, "target scaling"), (far - 2, "ranked by"),
+                                (far.max() - far, "ranked by")):
+            columns: Columns = {**base, "y": [float(v) for v in amounts]}
+            data = self.build(columns, DataPlan(("y",)))
+            (found,) = [f for f in data.findings if f.name == "skewed target"]
+            (change,) = found.changes
+            self.assertEqual(change.what, wanted)
+            made = self.build(columns, change.applied(data.plan))
+            self.assertNotIn("skewed target", [f.name for f in made.findings])
+        columns["z"] = list(columns["y"])
+        two = self.build(columns, DataPlan(("y", "z")))
+        found = next(f for f in two.findings if f.name == "skewed target")
+        self.assertEqual((found.changes, found.advice[:24]), ((), "set loss to huber on the"))
+
     def test_every_proposed_change_ends_what_it_answers(self) -> None:
         for name, columns in troubled().items():
             columns = {key: [str(v) for v in values] if name == "lone value" else values

@@ -73,7 +73,8 @@ class Remedies(FolderCase):
             "duplicates": half, "time": with_dates(base), "lone value": with_marks(base),
             "letter case": {**base, "y": cased}, "skewed target": {**base, "y": list(skewed)},
         }
-        for kind, columns in cases.items():
+        below = {**base, "y": [v - 1.0 for v in skewed]}
+        for kind, columns in [*cases.items(), ("skewed target", below)]:
             with self.subTest(kind=kind):
                 self.write(columns)
                 found = {f["kind"]: f for f in self.add()["findings"]}  # type: ignore[attr-defined]

@@ -7,7 +7,7 @@ import unittest
 
 import numpy as np
 
-from axiarch.insight.predicted import Run, by_group, summary
+from axiarch.insight.predicted import Run, by_group, summary, tails
 
 
 def shares(labels: np.ndarray, right: float, classes: int, rng: np.random.Generator) -> np.ndarray:
@@ -107,6 +107,15 @@ class Amounts(unittest.TestCase):
                                    (np.sqrt(6), 2, 1, 1 - 18 / 8))
         self.assertEqual(found["furthest"][0]["row"], 2)
         self.assertEqual(found["points"][0], [[0, 1], [2, 1], [4, 8]])
+
+    def test_heavy_tails_are_pointed_out_and_usual_ones_are_not(self) -> None:
+        rng = np.random.default_rng(8)
+        true = rng.normal(size=(600, 3))
+        away = np.stack((rng.normal(size=600), rng.laplace(size=600), rng.lognormal(size=600)), 1)
+        said = tails(summary([Run(0, true + away, true)], 0), ("a", "b", "c\x1b"))
+        self.assertRegex("; ".join(said), r"^c␛: the worst hundredth of the rows has \d+\.\d % of")
+        self.assertEqual(tails(summary([Run(0, (true + away)[:99], true[:99])], 0), "abc"), [])
+        self.assertEqual(tails({"rmse": [[1.0, 0.5, 2.0]]}, "a"), [])  # of an earlier version
 
     def test_intervals_cover_the_truth(self) -> None:
         rng, covered = np.random.default_rng(6), 0

@@ -86,8 +86,9 @@ def target_scale(e: Evidence) -> Proposal | None:
     return Proposal(
         "target_scale", "a few rows rule the loss",
         f"{words}: such rows throw the weights about. The Huber loss lowers usual errors, not "
-        "squared ones: rank by the mean absolute error with it (B in the data view), or predict "
-        "the logarithm of the target (z on it there).", Sure.POSSIBLE, (remedies.robust_loss(),))
+        "squared ones: rank by the mean absolute error with it (B in the data view), or, where no "
+        "amount is below 0, predict the logarithm of the target (z on it there).",
+        Sure.POSSIBLE, (remedies.robust_loss(),))
 
 
 def waiting(e: Evidence) -> Proposal | None:

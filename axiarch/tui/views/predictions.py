@@ -8,6 +8,7 @@ from typing import Any
 
 from textual.app import ComposeResult
 
+from axiarch import workflows
 from axiarch.text import count, loss, number, share
 from axiarch.tui.messages import PredictionsWanted
 from axiarch.tui.plots import inputs, predicted
@@ -119,8 +120,13 @@ class Pages(Drawing):
         pairs, name = found["points"][target], self.names[target]
         part = _PART_NAMES[self.part]
 
+        def errors(width: int) -> Rows:
+            words = workflows.tail_words(found, self.names)
+            return [*predicted.errors(found, self.names, width),
+                    *(row for each in words for row in wrap(each, width, "warn"))]
+
         def metrics(width: int, height: int) -> Rows:
-            above = [*predicted.errors(found, self.names, width), []]
+            above = [*errors(width), []]
             return [*above, *predicted.scatter(pairs, name, width, height - len(above))]
 
         def in_order(width: int, height: int) -> Rows:
@@ -134,7 +140,7 @@ class Pages(Drawing):
 
         def overview(width: int, height: int) -> Rows:
             left = width // 2 - 1
-            above = predicted.errors(found, self.names, width)
+            above = errors(width)
             tall = (height - len(above) - 1) // 2
             upper = beside(predicted.scatter(pairs, name, left, tall), in_order(left, tall), left,
                            2)
