@@ -32,7 +32,7 @@ FOLLOWS: dict[str, frozenset[str]] = {
     "single_unit": frozenset({"vanishing", "dead", "rate_low", *_LEARNS_LITTLE}),
     "rate_high": frozenset({"dead", "saturated", "jumpy", "exploding", "long_patience", "lucky",
                             "overfits", *_LEARNS_LITTLE}),
-    "target_scale": frozenset({"rate_high", "jumpy", "overfits", "exploding", "lucky",
+    "target_scale": frozenset({"rate_high", "jumpy", "overfits", "exploding", "lucky", "easier",
                                "long_patience", *_LEARNS_LITTLE}),
     "clipped": frozenset({"rate_low", *_LEARNS_LITTLE}),
     "vanishing": frozenset({"rate_high", "rate_low", "dead", "saturated", "exploding", "jumpy",
