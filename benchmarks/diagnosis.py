@@ -86,7 +86,7 @@ def _table(kind: str, rows: int, inputs: int, classes: int, noise: float, seed: 
                                                      strict=True)]
     if kind == "heavy":
         return [[*r, v] for r, v in zip(x.round(4).tolist(), np.exp(3 * y).tolist(), strict=True)]
-    if kind in ("amounts", "line"):
+    if kind in ("amounts", "line", "absolute"):
         return [[*r, v] for r, v in zip(x.round(4).tolist(), y.tolist(), strict=True)]
     rare = kind == "rare"  # its last class has nothing to do with the inputs
     found = np.digitize(y, np.quantile(y, np.linspace(0, 1, classes + 1 - rare)[1:-1]))
@@ -98,11 +98,13 @@ def _table(kind: str, rows: int, inputs: int, classes: int, noise: float, seed: 
 PARTS = ("train", "validation", "test")
 _PLANS: Mapping[str, DataPlan] = {
     "unscaled": DataPlan(scaling="none"), "far": DataPlan(scaling="none"),
-    "easy": DataPlan(("y",), split=SplitPlan(part="part"))}
+    "easy": DataPlan(("y",), split=SplitPlan(part="part")),
+    "absolute": DataPlan(ranked_by="mean absolute error")}
 #: Generated data sets: kind, rows, inputs, classes, noise.
 GENERATED: Mapping[str, tuple[str, int, int, int, float]] = {
     "few classes": ("classes", 1500, 6, 2, 0.2), "many classes": ("classes", 3000, 8, 10, 0.05),
     "amounts, small": ("amounts", 900, 5, 0, 0.3), "amounts, wide": ("amounts", 2400, 30, 0, 0.1),
+    "by absolute error": ("absolute", 1500, 8, 0, 0.2),
     "small": ("classes", 400, 10, 3, 0.4), "heavy": ("heavy", 1500, 5, 0, 0.3),
     "rare class": ("rare", 1500, 6, 3, 0.3), "a line": ("line", 900, 12, 0, 0.5),
     "unscaled": ("unscaled", 1200, 6, 3, 0.2), "far rows": ("far", 1200, 6, 3, 0.2),

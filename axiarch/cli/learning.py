@@ -20,6 +20,7 @@ from axiarch.cli.saying import print_json, say
 from axiarch.cli.searches import follow
 from axiarch.errors import InputError
 from axiarch.recipes.bounds import MOST_NUMBER
+from axiarch.runs.lowered import name_of
 from axiarch.text import count
 
 if TYPE_CHECKING:
@@ -102,7 +103,8 @@ def diagnose(context: click.Context, recipe: int | None, number: int, folder: Pa
     if as_json:
         print_json(workflows.diagnosis_json(found))
         return
-    by = "" if snapshot.dataset.target.measure == "loss" else "; findings are by the loss"
+    named = name_of(workflows.findings_by(snapshot.dataset))
+    by = "" if snapshot.dataset.target.measure == "loss" else f"; losses in findings: {named}"
     say(f"recipe {recipe} of search {snapshot.search.number}{by}", *workflows.finding_lines(found))
     if any(each.changes for each in found):
         say("", f"to try the first change: axiarch branch {recipe} --search "

@@ -53,6 +53,7 @@ if TYPE_CHECKING:
         diagnosis_json,
         faults,
         finding_lines,
+        findings_by,
     )
     from axiarch.workflows.drafting import alone, draft_data, load_draft, new_search, save_draft
     from axiarch.workflows.enlarging import more_rows, row_lines, row_searches
@@ -133,7 +134,8 @@ _MODULES = {
     "confirming": "confirmations confirming_search",
     "continuing": "continue_model continue_run continued",
     "demonstrating": "demo_search make_demo write_demo_files",
-    "diagnosing": "change_words changes_of diagnosis diagnosis_json faults finding_lines",
+    "diagnosing": ("change_words changes_of diagnosis diagnosis_json faults finding_lines "
+                   "findings_by"),
     "drafting": "alone draft_data load_draft new_search save_draft",
     "exporting": ("export_chart export_curves export_epochs export_predictions export_ranking "
                   "export_runs export_search"),
@@ -234,6 +236,7 @@ __all__ = [
     "find_model",
     "find_notes",
     "finding_lines",
+    "findings_by",
     "finishing_search",
     "first_run",
     "forecast_search",

@@ -10,6 +10,7 @@ from pathlib import Path
 import numpy as np
 
 from axiarch.data.baseline import rescored
+from axiarch.data.dataset import Dataset
 from axiarch.data.describing import read_dataset
 from axiarch.data.kept import labels_of
 from axiarch.insight.diagnosis import diagnose_runs
@@ -17,6 +18,7 @@ from axiarch.insight.evidence import Evidence, target_share
 from axiarch.insight.proposal import HARMLESS, Change, Proposal, Sure
 from axiarch.journal.records import RunRecord
 from axiarch.ranking.capacity import knee
+from axiarch.runs.lowered import Lowered
 from axiarch.text import count, number
 from axiarch.workflows.snapshot import Snapshot
 from axiarch.workflows.verdicts import unknown_recipe
@@ -51,17 +53,26 @@ def faults(found: tuple[Proposal, ...]) -> tuple[Proposal, ...]:
     return tuple(p for p in found if p.name not in HARMLESS)
 
 
+def findings_by(dataset: Dataset) -> Lowered:
+    """Return the measure that findings are by: of classes the loss, which their thresholds are for;
+    of amounts what is lowered, as errors of amounts behave alike, and a few rows may rule the loss.
+    """
+    return "loss" if dataset.classes else dataset.target.measure
+
+
 def _evidence(s: Snapshot, run: RunRecord) -> Evidence:
-    """Return what is known of a run, by the loss: thresholds are for it, whatever is lowered."""
+    """Return what is known of a run, by what findings are by."""
     dataset, fold = s.dataset, s.dataset.folds[run.fold]
     measure, curve = dataset.target.measure, s.curves[run.id]
-    if measure != "loss":
+    by_loss = measure != "loss" and findings_by(dataset) == "loss"
+    if by_loss:
         curve = replace(curve, epochs=tuple(epoch.by_loss for epoch in curve.epochs))
-    baseline = rescored(fold.baseline, measure, "loss").loss
-    linear = None
-    if dataset.linear and (measure == "loss" or s.curves[run.id].steady >= dataset.linear.loss):
-        linear = rescored(dataset.linear, measure, "loss").loss  # beaten by neither of them
-    levels = [row.loss if measure == "loss" else row.metrics[0] for row in s.ranking.rows
+    baseline = rescored(fold.baseline, measure, "loss").loss if by_loss else fold.baseline.loss
+    linear = dataset.linear.loss if dataset.linear else None
+    if dataset.linear and by_loss:  # beaten by neither of them
+        beaten = s.curves[run.id].steady < dataset.linear.loss
+        linear = None if beaten else rescored(dataset.linear, measure, "loss").loss
+    levels = [row.metrics[0] if by_loss else row.loss for row in s.ranking.rows
               if row.recipe != run.recipe]
     others = [level for level in levels if math.isfinite(level)]  # brought in without a loss
     rows = s.rows.get(run.id)

@@ -208,6 +208,8 @@ class Amounts(RunnerCase):
         self.assertEqual(made.target.metrics[0], "RMSE (y)")
         self.assertLess(first.loss, first.metrics[0])
         self.assertEqual(s.skill["baseline"].verdict, "better")
+        found = {p.name for p in diagnosis(s, first.recipe)}  # the far rows are no fault of it
+        self.assertFalse(found & {"underfits", "easier", "target_scale"}, found)
 
     def test_what_does_not_fit_says_what_does(self) -> None:
         path = write_csv(self.folder / "t.csv", ["x", "y", "z"],
