@@ -14,7 +14,7 @@ from axiarch.data.encoding import as_floats
 from axiarch.data.plan import DataPlan
 from axiarch.data.split import Parts, Rows, SplitKeys, bands, fewer, split
 from axiarch.data.table import PART, Table
-from axiarch.data.target import Target, class_numbers
+from axiarch.data.target import FEWEST_ROWS, Target, class_numbers
 from axiarch.errors import DataError
 from axiarch.text import count, shown
 
@@ -62,7 +62,7 @@ def _split_keys(aim: Aim, plan: DataPlan) -> SplitKeys:
 def _check_classes(labels: NDArray[np.int64], target: Target) -> None:
     counts = np.bincount(labels, minlength=len(target.classes))
     few = [f"{shown(target.classes[i], 30)!r} has only {count(int(counts[i]), 'row')}"
-           for i in np.flatnonzero(counts < 3)]
+           for i in np.flatnonzero(counts < FEWEST_ROWS)]
     if few:
         more = f", and {len(few) - 1} more classes have fewer than three" if len(few) > 1 else ""
         raise DataError(

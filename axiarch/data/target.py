@@ -332,6 +332,8 @@ def settle_task(columns: dict[str, polars.Series], wanted: str) -> tuple[Task, s
     if not wanted and is_amount(series):
         _check_amounts(columns, wanted)
         return "regression", f"{distinct} different numbers"
+    if not wanted and distinct > 2 and series.dtype.is_numeric() and rarest(series) < FEWEST_ROWS:
+        return "regression", f"{distinct} different numbers, some too rare for classes"
     if distinct > max(rows // 3, 2):
         raise DataError(f"the target has {distinct} different values in {rows} rows", where,
                         "choose a column of classes, or the task regression if it holds amounts")
@@ -341,6 +343,15 @@ def settle_task(columns: dict[str, polars.Series], wanted: str) -> tuple[Task, s
     if wanted == "classification":
         return "classification", "chosen"
     return ("binary", "two classes") if distinct == 2 else ("classification", f"{distinct} classes")
+
+
+#: Rows that each class needs at the least: one in each part.
+FEWEST_ROWS = 3
+
+
+def rarest(series: polars.Series) -> int:
+    """Return how many rows the rarest value of a column has."""
+    return int(series.value_counts()["count"].min())  # type: ignore[arg-type]
 
 
 #: A column of numbers with more different values than this is taken for amounts, not for classes.

@@ -34,6 +34,7 @@ class Tasks(unittest.TestCase):
             ([0, 1, 1] * 9, "binary"),
             (list(range(9)) * 9, "classification"),
             (list(range(60)), "regression"),
+            (list(range(9)) * 9 + [9], "regression"),  # a class of one row cannot be judged
             ([0.5, 1.25, 7.0] * 9, "regression"),
             ([True, False] * 9, "binary"),
         )
