@@ -17,12 +17,13 @@ LOOKS: tuple[Look, ...] = (
     steps.diverged, layers.single_unit, layers.vanishing, rows.target_scale, steps.rate_high,
     steps.clipped, steps.exploding, layers.saturated_units, layers.dead_units, steps.rate_low,
     fitting.too_regularised, rows.batch_large, ending.short_patience, fitting.overfits,
-    ending.improving, fitting.underfits, fitting.stuck, fitting.jumpy, rows.never_predicted,
-    fitting.no_better_than_linear, fitting.easier_validation, layers.single_row, rows.waiting,
-    rows.tiny_batches, ending.long_patience, fitting.regularisation_noise, ending.lucky_epoch)
+    ending.improving, fitting.underfits, fitting.stuck, fitting.no_skill, fitting.jumpy,
+    rows.never_predicted, fitting.no_better_than_linear, fitting.easier_validation,
+    layers.single_row, rows.waiting, rows.tiny_batches, ending.long_patience,
+    fitting.regularisation_noise, ending.lucky_epoch)
 
-_LEARNS_LITTLE = frozenset({"underfits", "stuck", "improving", "linear", "never_predicted",
-                            "batch_large", "short_patience"})
+_LEARNS_LITTLE = frozenset({"underfits", "stuck", "no_skill", "improving", "linear",
+                            "never_predicted", "batch_large", "short_patience"})
 #: What follows from each cause, and is not said beside it.
 FOLLOWS: dict[str, frozenset[str]] = {
     "diverged": frozenset({"rate_high", "exploding", "vanishing", "dead", "saturated", "jumpy",
@@ -43,10 +44,11 @@ FOLLOWS: dict[str, frozenset[str]] = {
     "too_regularised": _LEARNS_LITTLE | {"long_patience", "dead", "tiny_batches"},
     "batch_large": _LEARNS_LITTLE - {"batch_large"},
     "short_patience": _LEARNS_LITTLE - {"short_patience"},
-    "underfits": frozenset({"linear", "stuck", "never_predicted"}),
+    "underfits": frozenset({"linear", "stuck", "no_skill", "never_predicted"}),
     "stuck": frozenset({"linear", "never_predicted", "long_patience", "improving"}),
-    "overfits": frozenset({"jumpy", "long_patience", "lucky"}),
-    "improving": frozenset({"linear", "never_predicted", "underfits", "stuck"}),
+    "no_skill": frozenset({"linear", "never_predicted", "jumpy", "long_patience", "lucky"}),
+    "overfits": frozenset({"no_skill", "jumpy", "long_patience", "lucky"}),
+    "improving": frozenset({"linear", "never_predicted", "underfits", "stuck", "no_skill"}),
     "linear": frozenset({"long_patience"}),
 }
 

@@ -6,6 +6,8 @@ import math
 from collections.abc import Sequence
 from dataclasses import dataclass
 
+import numpy as np
+
 from axiarch.ranking.rank import Difference, Ranked, Ranking
 
 #: A network memorises where its training loss is below this share of the baseline and its gap
@@ -55,16 +57,25 @@ def rung(row: Ranked, validation: Sequence[Sequence[float]], training: Sequence[
 
 
 def roughness(losses: Sequence[float]) -> float:
-    """Return the root mean square of a curve (E,) about the mean of its neighbours, over its second
-    half, as a share of the mean loss there; 0 where it is too short.
+    """Return how much a curve (E,) jumps from epoch to epoch over its second half, as a share of
+    the mean loss there; 0 where it is too short.
+
+    By second differences; by third ones where it only falls, which one that falls ever more slowly
+    hardly has.
     """
-    half = list(losses[len(losses) // 2:])
-    inner = [b - (a + c) / 2 for a, b, c in zip(half, half[1:], half[2:], strict=False)]
-    mean = math.fsum(half) / len(half) if half else 0.0
-    if not inner or not math.isfinite(mean) or mean <= 0:
+    half = np.asarray(losses[len(losses) // 2:], np.float64)
+    mean = float(half.mean()) if half.size else 0.0
+    if not math.isfinite(mean) or mean <= 0:
         return 0.0
-    # of independent jumps, these have 1.5 times the variance of one
-    return math.sqrt(math.fsum(x * x for x in inner) / len(inner) / 1.5) / mean
+    order = 3 if (np.diff(half) < 0).all() else 2
+    jumps = np.diff(half, order)
+    if not jumps.size:
+        return 0.0
+    return math.sqrt(float((jumps**2).mean()) / _OF_ONE[order]) / mean
+
+
+#: How many times the variance of one of independent jumps that of their differences is, by order.
+_OF_ONE = {2: 6, 3: 20}
 
 
 def knee(ranking: Ranking) -> tuple[Ranked, Difference | None] | None:

@@ -18,7 +18,6 @@ from axiarch.recipes.recipe import Recipe
 from axiarch.runs.proposal import Proposal
 from axiarch.text import shown
 from axiarch.workflows.adding import redecide, used
-from axiarch.workflows.diagnosing import change_words
 
 DataProposal = Proposal[Decision | Change]
 
@@ -95,16 +94,26 @@ def decide(workspace: Workspace, data: Dataset, which: int,
     if isinstance(change, Change):
         raise DataError(
             "this is a change of the recipe, not of the data", where,
-            f"put it into the search file, under [recipe] or [vary]: {change_words(change)}")
+            f"press ! in the data view, or write in the search file, {search_file_words(change)}")
     return change, redecide(workspace, data, change.applied(data.plan), on_progress, beside=True)
+
+
+def search_file_words(change: Change) -> str:
+    """Return a change of the recipe as it is written into a search file, in one line."""
+    import tomlkit
+
+    lines = [f"under [recipe], {name} = {tomlkit.item(value).as_string()}"
+             for name, value in change.values.items()]
+    lines += [f'under [vary], {name} = "{text}"' for name, text in change.ranges.items()]
+    return "; ".join(lines)
 
 
 def proposal_lines(found: tuple[DataProposal, ...], data: Dataset) -> list[str]:
     """Return the changes that the checks of a data set propose as lines of text, numbered."""
     lines = []
     for number, (proposal, change) in enumerate(data_changes(found), 1):
-        what = change_words(change) if isinstance(change, Change) else ", ".join(
-            _preview(data, change))
+        what = f"in the search file, {search_file_words(change)}" if isinstance(
+            change, Change) else ", ".join(_preview(data, change))
         about = f" in {shown(proposal.column, 30)}" if proposal.column else ""
         lines.append(f"{number}  {change.words} ({proposal.title}{about}): {what}")
     return lines

@@ -103,6 +103,7 @@ class Symptoms(unittest.TestCase):
             ("underfits", evidence([0.8] * 12, [0.79] * 12, linear=0.6)),
             ("underfits", evidence(good, [0.6] * 40, best_known=0.4)),
             ("stuck", evidence(flat, flat)),
+            ("no_skill", evidence(flat, [0.9] * 12)),
             ("improving", evidence(falling(1.2, 0.2, 20, 30))),
             ("improving", evidence([0.9, 0.8, 0.72, 0.66, 0.6])),
             ("improving", evidence([1.19, 1.17, 1.157, 1.147, 1.135])),
@@ -195,11 +196,28 @@ class Symptoms(unittest.TestCase):
                 "exploding", "saturated", "dead", "rate_low", "too_regularised", "batch_large",
                 "short_patience", "improving", "underfits", "stuck", "overfits", "jumpy",
                 "never_predicted", "linear", "easier", "waiting", "tiny_batches", "long_patience",
-                "noise", "lucky", "single_row"}
+                "noise", "lucky", "single_row", "no_skill"}
         self.assertLessEqual(known, made)
 
 
 class Shares(unittest.TestCase):
+    def test_what_does_not_hold_on_other_rows_is_not_called_a_class_never_recognised(self) -> None:
+        e = evidence([1.02, 1.01, 1.0, 1.0, 1.01, 1.0, 1.01, 1.0, 1.01, 1.0],
+                     [1.0, 0.99, 0.98, 0.97, 0.96, 0.95, 0.95, 0.94, 0.94, 0.93],
+                     classes=("a", "b", "c"), row_losses=np.full(30, 1.0),
+                     labels=np.repeat([0, 1, 2], 10), predicted=np.zeros(30, np.int64))
+        self.assertEqual(names(e), ["no_skill"])
+        (found,) = diagnose(e)
+        self.assertIn("that of the baseline is 1.0000", found.evidence)
+
+    def test_a_loss_that_falls_fast_at_a_low_rate_is_still_improving(self) -> None:
+        """Of a rare class the baseline is low, and the loss begins far above it."""
+        losses = [1.2, 1.0, 0.85, 0.72, 0.61, 0.53, 0.47, 0.42, 0.38, 0.35, 0.33, 0.31, 0.29, 0.28]
+        (found,) = diagnose(replace(evidence(losses, losses), baseline=0.13))
+        self.assertEqual(found.name, "improving")
+        self.assertIn("In the last 7 epochs the validation loss fell from 0.4700 to 0.2800.",
+                      found.evidence)
+
     def test_far_values_of_a_target_are_told_from_normal_ones(self) -> None:
         rng = np.random.default_rng(0)
         normal = rng.normal(size=(4000, 1)).astype(np.float32)

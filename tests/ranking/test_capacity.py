@@ -107,6 +107,13 @@ class Knee(unittest.TestCase):
         self.assertAlmostEqual(roughness(sloping.tolist()), 0.02 / 1.25, delta=0.001)
         self.assertEqual(roughness([1.0, 2.0]), 0.0)
 
+    def test_a_curve_that_only_falls_hardly_jumps(self) -> None:
+        for epochs in (9, 15, 60):
+            curve = 0.25 + np.exp(-3 * np.arange(epochs) / epochs)
+            self.assertLess(roughness(curve.tolist()), 0.003)
+            jumps = 0.02 * np.where(np.arange(epochs) % 2, 1, -1)
+            self.assertGreater(roughness((curve + jumps).tolist()), 0.02)
+
 
 class Rungs(unittest.TestCase):
     def test_they_rise_from_a_linear_model(self) -> None:

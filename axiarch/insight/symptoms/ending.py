@@ -10,7 +10,7 @@ from axiarch.insight import remedies
 from axiarch.insight.evidence import Evidence
 from axiarch.insight.proposal import Proposal, Sure
 from axiarch.insight.symptoms.readings import FEWEST, RISE, WASTED, WASTED_SHARE
-from axiarch.text import count, loss, share
+from axiarch.text import count, loss, number, share
 
 #: Fall of the validation loss over the last fifth of the epochs that is worth more epochs; twice as
 #: much where the rate has fallen to a tenth, as it falls by itself then; and over the last of fewer
@@ -39,20 +39,34 @@ def improving(e: Evidence) -> Proposal | None:
         return None
     rates = e.curve.learning_rate
     late = e.best[0] >= e.epochs - max(e.epochs // 10, 1)
-    fall, least, over = e.fall, FALLING, max(e.epochs // 5, 1)
+    fall, least, words = e.fall, FALLING, _fifths(e)
     if _falls_steadily(e):
-        fall, least, over = e.fall_of_half, SHORT_FALL, (e.epochs + 1) // 2
+        fall, least, words = e.fall_of_half, SHORT_FALL, _fell(e, (e.epochs + 1) // 2)
     elif e.epochs < 10:
-        least = FALLING_ONCE
+        least, words = FALLING_ONCE, _fell(e, 1)
         last, before = float(e.validation[-1]), float(e.validation[-2])
         fall = (before - last) / last if last > 0 else 0.0
     if not late or fall <= least * (2 if rates[-1] < 0.1 * max(rates) else 1):
         return None
-    return Proposal(
-        "improving", "it was still improving when it ended",
-        f"Over its last {count(over, 'epoch')} the validation loss fell by {share(fall)}.",
-        Sure.LIKELY, (remedies.more_epochs(e.recipe), remedies.higher_rate(e.recipe)),
-        epoch=e.epochs)
+    return Proposal("improving", "it was still improving when it ended", words, Sure.LIKELY,
+                    (remedies.more_epochs(e.recipe), remedies.higher_rate(e.recipe)),
+                    epoch=e.epochs)
+
+
+def _fell(e: Evidence, over: int) -> str:
+    """Say by how much the validation loss fell over the last epochs."""
+    last = "epoch" if over == 1 else count(over, "epoch")
+    return (f"In the last {last} the validation loss fell "
+            f"from {loss(float(e.validation[-over - 1]))} to {loss(float(e.validation[-1]))}.")
+
+
+def _fifths(e: Evidence) -> str:
+    """Say what the validation loss was over the last fifth of the epochs, and the one before."""
+    fifth = max(e.epochs // 5, 1)
+    before, last = (float(each.mean()) for each in
+                    (e.validation[-2 * fifth:-fifth], e.validation[-fifth:]))
+    return (f"Over the last {count(fifth, 'epoch')} the validation loss averaged {loss(last)}, "
+            f"over the {number(fifth)} before {loss(before)}.")
 
 
 def short_patience(e: Evidence) -> Proposal | None:

@@ -13,6 +13,7 @@ from axiarch.insight.symptoms.readings import (
     GAP,
     LINEAR_GAIN,
     RISE,
+    STUCK,
     after_best,
     is_stuck,
 )
@@ -90,6 +91,20 @@ def stuck(e: Evidence) -> Proposal | None:
         "stuck", "it is stuck at the baseline",
         f"After {count(e.epochs, 'epoch')} the validation loss is {loss(e.level)}, the baseline "
         f"{loss(e.baseline)}.", Sure.CERTAIN,
+        tuple(c for c in changes if c is not None))
+
+
+def no_skill(e: Evidence) -> Proposal | None:
+    """It has learnt something, but nothing that holds on other rows."""
+    if not e.ended or e.epochs < 2 * FEWEST or e.level <= STUCK * e.baseline or is_stuck(e):
+        return None
+    changes = [remedies.regularise(e.recipe), remedies.less_capacity(e.recipe),
+               remedies.usual_rate(e.recipe)]
+    return Proposal(
+        "no_skill", "it does not beat the baseline",
+        f"Its validation loss comes to {loss(e.level)}, that of the baseline is "
+        f"{loss(e.baseline)}; its training loss fell to {loss(float(e.training.min()))}. What it "
+        "learns does not hold on other rows: perhaps there is no more to learn.", Sure.LIKELY,
         tuple(c for c in changes if c is not None))
 
 
