@@ -4,6 +4,7 @@ programs.
 
 from __future__ import annotations
 
+import itertools
 from collections.abc import Callable, Sequence
 from dataclasses import asdict
 from typing import TYPE_CHECKING, Any
@@ -66,10 +67,7 @@ def data_json(data: Dataset, openings: int = 0) -> dict[str, Any]:
         "linear_ridge": data.linear.ridge if data.linear else None,
         "noise": baseline_json(data, data.noise_floor),
         "read_as": data.how,
-        "findings": [{
-            "kind": f.name, "column": f.column, "evidence": f.evidence, "remedy": f.advice,
-            "grave": grave(f), "sure": str(f.sure), "changes": [asdict(c) for c in f.changes]
-        } for f in data.findings],
+        "findings": _findings_json(data),
         "columns": [{
             "name": c.name, "kind": c.kind, "role": c.role, "reason": c.reason,
             "missing": c.missing, "distinct": c.distinct, "lowest": c.low, "highest": c.high,
@@ -77,6 +75,17 @@ def data_json(data: Dataset, openings: int = 0) -> dict[str, Any]:
         } for c in data.columns],
     }
     return known
+
+
+def _findings_json(data: Dataset) -> list[dict[str, Any]]:
+    """Return what the checks found, for JSON; changes by the number that ``data change`` takes."""
+    numbers, found = itertools.count(1), []
+    for finding, proposal in zip(data.findings, data_proposals(data), strict=True):
+        found.append({
+            "kind": finding.name, "column": finding.column, "evidence": finding.evidence,
+            "remedy": finding.advice, "grave": grave(finding), "sure": str(finding.sure),
+            "changes": [{"number": next(numbers), **asdict(each)} for each in proposal.changes]})
+    return found
 
 
 def baseline_json(data: Dataset, baseline: Baseline | None) -> dict[str, float] | None:

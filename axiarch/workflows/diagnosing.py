@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import itertools
 import math
 from dataclasses import asdict, replace
 from functools import lru_cache
@@ -121,11 +122,12 @@ def beyond_the_knee(s: Snapshot, recipe: int) -> Proposal | None:
 
 
 def diagnosis_json(found: tuple[Proposal, ...]) -> list[dict[str, object]]:
-    """Return findings, for JSON."""
+    """Return findings, for JSON; changes by the number that branching takes."""
+    numbers = itertools.count(1)
     return [{
         "name": p.name, "title": p.title, "evidence": p.evidence, "sure": str(p.sure),
         "harmless": p.name in HARMLESS, "epoch": p.epoch or None, "layer": p.layer or None,
-        "changes": [asdict(change) for change in p.changes],
+        "changes": [{"number": next(numbers), **asdict(change)} for change in p.changes],
     } for p in found]
 
 

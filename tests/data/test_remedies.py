@@ -109,6 +109,23 @@ class Remedies(FolderCase):
             self.assertNotIn("not scaled", done.stdout)
         self.assertNotIn("not scaled", [f["kind"] for f in self.add()["findings"]])  # type: ignore[attr-defined]
 
+    def test_a_change_of_the_recipe_goes_into_the_search_file_as_it_is_said(self) -> None:
+        base = healthy(600)
+        self.write({**base, "y": ["rare" if i % 40 == 0 else "common" for i in range(600)]})
+        found = self.add()["findings"]
+        changes = [c for f in found for c in f["changes"]]  # type: ignore[attr-defined]
+        self.assertEqual([c["number"] for c in changes], list(range(1, len(changes) + 1)))
+        (number,) = [c["number"] for c in changes if c["words"] == "Let all classes weigh alike"]
+        workspace = ["-w", str(self.folder / "w")]
+        done = CliRunner().invoke(main, ["data", "change", str(number), "1", *workspace])
+        self.assertEqual(done.exit_code, 2, done.output)
+        table, line = re.findall(r"under (\[\w+\]), (.+)", done.output)[0]
+        file = self.folder / "s.toml"
+        file.write_text(f'data = "1"\nmethod = {{name = "grid"}}\n\n{table}\n{line}\n')
+        done = CliRunner().invoke(main, ["forecast", str(file), "--json", *workspace])
+        self.assertEqual(done.exit_code, 0, done.output)
+        self.assertEqual(json.loads(done.stdout)["recipes"], 2)
+
     def test_names_that_cannot_be_typed_are_left_to_the_key(self) -> None:
         self.write({"a\x07b": [f"code {y}" for y in healthy(600)["y"]], **healthy(600)})
         remedy = next(f["remedy"]

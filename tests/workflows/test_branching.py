@@ -120,7 +120,7 @@ class Chain(RunnerCase):
         self.bad()
         found = diagnosis_json(diagnosis(self.look(), 1))
         self.assertEqual(found[0]["name"], "rate_low")
-        self.assertTrue(found[0]["changes"])
+        self.assertEqual(found[0]["changes"][0]["number"], 1)
 
 
 class Notes(RunnerCase):
