@@ -6,7 +6,7 @@ import math
 from collections.abc import Sequence
 
 from axiarch.insight.evidence import Evidence
-from axiarch.insight.proposal import Proposal, Sure
+from axiarch.insight.proposal import HARMLESS, Proposal, Sure
 from axiarch.insight.symptoms import ending, fitting, layers, rows, steps
 from axiarch.insight.symptoms.readings import Look
 from axiarch.ranking.best import quantile
@@ -73,7 +73,7 @@ def _causes(found: Sequence[Proposal]) -> tuple[Proposal, ...]:
 
 def diagnose_runs(each: Sequence[Evidence]) -> tuple[Proposal, ...]:
     """Return what is found in the runs of a recipe: what shows in at least half of them, by the
-    first run that shows it, then runs that differ from the others.
+    first run that shows it and what is harmless last, then runs that differ from the others.
     """
     found: dict[str, list[Proposal]] = {}
     for evidence in each:
@@ -81,7 +81,7 @@ def diagnose_runs(each: Sequence[Evidence]) -> tuple[Proposal, ...]:
             found.setdefault(proposal.name, []).append(proposal)
     kept = [own[0] for own in found.values() if 2 * len(own) >= len(each)]
     order = {name: i for i, name in enumerate(found)}
-    kept.sort(key=lambda p: order[p.name])
+    kept.sort(key=lambda p: (p.name in HARMLESS, order[p.name]))
     outlier = _outlier(each)
     return (*_causes(kept), *([outlier] if outlier else []))
 

@@ -272,6 +272,12 @@ class Runs(unittest.TestCase):
         self.assertEqual(diagnose_runs([good, good, bad]), ())
         self.assertEqual([p.name for p in diagnose_runs([bad, bad, good])], ["stuck"])
 
+    def test_what_is_harmless_comes_last(self) -> None:
+        easier = evidence([0.5] * 12, [0.7] * 12)
+        jumps = [0.5 + 0.1 * (i % 2) for i in range(12)]
+        found = diagnose_runs([easier, evidence(jumps, [0.7] * 12)])
+        self.assertEqual([p.name for p in found], ["jumpy", "easier", "lucky"])
+
     def test_a_cause_in_one_run_explains_what_another_shows(self) -> None:
         high = {"learning_rate": 5.0, "optimiser": "adam"}
         far = evidence([2.0], [30.0], high, reason="diverged")
