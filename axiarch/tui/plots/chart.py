@@ -112,14 +112,14 @@ def draw_chart(chart: Chart, width: int, height: int) -> Rows:
 
 
 def _y_labels(scale: Scale, rows: int, levels: Sequence[Level]) -> dict[int, tuple[str, str]]:
-    """Return the text and role beside each row that has one: names of levels, then ticks that
-    leave them room.
+    """Return the text and role beside each row that has one: names of levels, the first of those
+    that share a row, then ticks that leave them room.
     """
     labels: dict[int, tuple[str, str]] = {}
     for level in levels:
         place = float(scale.at(level.y))
         if 0 <= place <= 1:
-            labels[min(int((1 - place) * rows), rows - 1)] = (level.name, level.role)
+            labels.setdefault(min(int((1 - place) * rows), rows - 1), (level.name, level.role))
     for tick, label in scale.labels(max(rows // 3 if rows > 9 else rows // 2, 2)):
         place = float(scale.at(tick))
         line = min(int((1 - place) * rows), rows - 1)
