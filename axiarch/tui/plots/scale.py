@@ -63,7 +63,7 @@ _DECIMALS = 6
 #: A tick from which all are written with an exponent.
 _LARGE = 1e7
 #: How many times the smallest tick the largest is where each has its own decimals.
-_MAGNITUDES = 100.0
+_MAGNITUDES = 9.0
 
 
 def _all_whole(ticks: Sequence[float], times: float) -> bool:
