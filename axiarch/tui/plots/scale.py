@@ -77,20 +77,26 @@ def _ticks(low: float, high: float, most: float) -> list[float]:
         return [low]
     rough = span / max(most, 1)
     power = 10.0 ** math.floor(math.log10(rough))
-    nice = (1, 2, 5, 10) if power == 1 else (1, 2, 2.5, 5,
-                                             10)  # two and a half epochs there are not
-    step = next(m * power for m in nice if m * power >= rough * 0.999)
-    first = math.ceil(low / step - 1e-9)
-    count = int((high - first * step) / step + 1e-9) + 1
-    return [float(f"{(first + i) * step:.14g}") for i in range(max(count, 0))]
+    # two and a half epochs there are not
+    steps = [m * power for m in ((1, 2, 5, 10) if power == 1 else (1, 2, 2.5, 5, 10))]
+    fitting = [step for step in steps if step >= rough * 0.999]
+    for step in (fitting[0], *reversed(steps[:steps.index(fitting[0])])):
+        first, last = math.ceil(low / step - 1e-9), math.floor(high / step + 1e-9)
+        if last >= first:  # else none of its multiples is on the axis
+            return [float(f"{i * step:.14g}") for i in range(first, last + 1)]
+    return [float(f"{low + span / 2:.2g}")]
 
 
 def _log_ticks(scale: Scale, most: int) -> list[float]:
     first, last = math.ceil(math.log10(scale.low) - 1e-9), math.floor(math.log10(scale.high) + 1e-9)
     decades = [10.0**e for e in range(first, last + 1)]
-    if len(decades) < 2:
-        return [t for t in _ticks(scale.low, scale.high, most) if t >= scale.low]
-    return decades[:: max(1, -(-len(decades) // most))]
+    if len(decades) > 1:
+        return decades[:: max(1, -(-len(decades) // most))]
+    found = [m * 10.0**e for e in (first - 1, first) for m in (1, 2, 5)]
+    found = [tick for tick in found if scale.low <= tick * (1 + 1e-9) and tick <= scale.high]
+    if 1 < len(found) <= most + 1:
+        return found
+    return [t for t in _ticks(scale.low, scale.high, most) if t >= scale.low]
 
 
 def span_of(values: Floats, *more: float, margin: float = 0.04, log: bool = False) -> Scale:
