@@ -23,6 +23,13 @@ Floats = NDArray[np.float64]
 GRADIENT, DEAD, MOVE, SATURATED = range(4)
 
 
+#: Share of the squared error of the worst hundredth of the rows from which its tails are heavy, and
+#: rows that this takes. It is 8 % of normal errors. Of 600 rows (2,000 draws each) none with normal
+#: errors or Laplace's come to a quarter, 61 % with Student's t of 3 degrees of freedom, whose
+#: intervals hold the true RMSE in 77 %, and 98 % with lognormal ones (83 %).
+HEAVY, TAILED_ROWS = 0.25, 100
+
+
 @dataclass(frozen=True)
 class Evidence:
     """One run, and what it is compared with.
@@ -178,7 +185,7 @@ class Evidence:
         return self.recipe.steps(self.rows)
 
 
-def worst_share(values: Floats) -> float:
+def worst_share(values: NDArray[np.floating]) -> float:
     """Return the share of a sum of values (N,) that the largest hundredth of them has."""
     ordered = np.sort(values)[::-1]
     return float(ordered[: max(len(ordered) // 100, 1)].sum() / max(float(ordered.sum()), 1e-300))

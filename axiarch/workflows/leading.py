@@ -5,11 +5,12 @@ from __future__ import annotations
 import math
 from dataclasses import replace
 
+from axiarch.insight.evidence import HEAVY, TAILED_ROWS, worst_share
 from axiarch.ranking.rank import Difference, Ranked, Ranking
 from axiarch.runs.curve import Curve
 from axiarch.runs.lowered import name_of
 from axiarch.runs.steady import steady
-from axiarch.text import count, duration, loss, number, shown
+from axiarch.text import count, duration, loss, number, share, shown
 from axiarch.workflows.snapshot import Snapshot
 
 
@@ -72,7 +73,7 @@ def _lead(s: Snapshot) -> str:
     by = "" if word == "loss" else f" by {word}"
     verb = "comes to" if alone and s.over else f"leads{by} at"
     lead = (f"Recipe {first.recipe} {verb} {loss(first.loss)}{interval(s, first)}."
-            f"{_without_result(first)}")
+            f"{ruled_by_few(s, first.recipe)}{_without_result(first)}")
     if alone:
         return f"{lead} No other recipe has a result yet." if not s.over else lead
     return f"{lead} {groups(s.ranking)}"
@@ -88,6 +89,17 @@ def groups(ranking: Ranking) -> str:
         many = f"{number(open_)} more" if tied else count(open_, "other")
         words.append(f"{many}, with fewer runs, {'is' if open_ == 1 else 'are'} not ruled out")
     return f"{', and '.join(words)}."
+
+
+def ruled_by_few(s: Snapshot, recipe: int) -> str:
+    """Say of a root mean squared error that a few rows make most of it, where they do."""
+    each = [worst_share(s.rows[run.id].values) for run in s.runs_of(recipe)
+            if run.id in s.rows and len(s.rows[run.id].values) >= TAILED_ROWS]
+    part = math.fsum(each) / len(each) if each else 0.0
+    if not s.dataset.target.root or part < HEAVY:
+        return ""
+    return (f" A few rows rule it: the worst hundredth has {share(part)} of the squared error, so "
+            "that other rows may differ by more.")
 
 
 def _without_result(row: Ranked) -> str:

@@ -210,6 +210,15 @@ class Amounts(RunnerCase):
         self.assertEqual(s.skill["baseline"].verdict, "better")
         found = {p.name for p in diagnosis(s, first.recipe)}  # the far rows are no fault of it
         self.assertFalse(found & {"underfits", "easier", "target_scale"}, found)
+        self.assertNotIn("A few rows", ranking_verdict(s))
+        x = rng.uniform(-1, 1, 600)
+        y = 3 * x + 0.1 * rng.normal(size=600) + np.where(rng.random(600) < 0.02, 40, 0)
+        path = write_csv(self.folder / "t.csv", ["x", "y"], np.column_stack((x, y)).tolist())
+        add_table(self.workspace, path, name="by loss", plan=DataPlan(("y",)))
+        self.make(SearchFile("x", "by-loss", space({"epochs": 2, "width": 8}),
+                             MethodChoice("grid"), 1, 2, earlier="ignore"), number=2).run()
+        self.assertRegex(ranking_verdict(self.look(2)),
+                         r"A few rows rule it: the worst hundredth has [\d.]+ % of the squared")
 
     def test_what_does_not_fit_says_what_does(self) -> None:
         path = write_csv(self.folder / "t.csv", ["x", "y", "z"],
