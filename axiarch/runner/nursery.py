@@ -80,6 +80,8 @@ class Nursery:
         with self._lock:
             token = next(self._tokens)
             message = json.dumps({"fork": token, **what}).encode()
+            while self._hear(0.0):  # what has been said since
+                pass
             self._socket.settimeout(None)
             try:
                 socket.send_fds(self._socket, [message], files)
@@ -287,8 +289,8 @@ class _Server:
             if pid == 0:
                 return
             said = {"ended": self._children.pop(pid), "code": os.waitstatus_to_exitcode(status)}
-            with contextlib.suppress(OSError):
-                self._asked.send(json.dumps(said).encode())
+            with contextlib.suppress(OSError):  # who never listens is not waited for
+                self._asked.send(json.dumps(said).encode(), socket.MSG_DONTWAIT)
 
 
 def _load() -> None:

@@ -109,6 +109,14 @@ class Kept(LaunchLaws.Case):
         self.assertTrue(all("measured" in each for each in said), said)
         self.assertEqual(len(psutil.Process().children()), before + 1)
 
+    def test_who_never_asks_how_they_ended_can_start_as_many_as_he_likes(self) -> None:
+        with mock.patch.object(Nursery, "_hear", return_value=False):
+            for _ in range(320):
+                process = launch("nonsense", errors=self.errors.fileno())
+                process.input.close()
+                process.output.close()
+        self.assertIn("measured", self.answer(self.start("measure"), self.request()))
+
     def test_another_takes_the_place_of_one_that_was_killed(self) -> None:
         request = self.request()
         first = self.start("measure")
