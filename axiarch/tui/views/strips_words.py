@@ -48,6 +48,10 @@ def _more_runs(runs: int) -> Rows:
               "faint")]] if runs > 3 else []
 
 
+#: Cells from which a finding may take more than two lines.
+_WIDE = 100
+
+
 class Findings(TallDrawing):
     """What is wrong with the recipe, in plain sentences."""
 
@@ -58,13 +62,14 @@ class Findings(TallDrawing):
     def draw(self, width: int, height: int) -> Rows:
         """Return the lines; none where nothing is found."""
         rows: Rows = []
+        most = 2 if width < _WIDE else 6 // max(min(len(self.found), 3), 1)
         for i, each in enumerate(self.found[:3], 1):
             title = f"{each.title[0].upper()}{each.title[1:]}."
             fault = each.name not in HARMLESS
             mark = (f"{i} " if fault or each.epoch else "· ", "warn" if fault else "faint")
             lines = wrap(f"{title} {each.evidence}", width - 6, "ink")
-            if len(lines) > 2:  # axiarch diagnose says all
-                lines = [lines[0], [*cut(lines[1], width - 7), ("…", "faint")]]
+            if len(lines) > most:  # axiarch diagnose says all
+                lines = [*lines[:most - 1], [*cut(lines[most - 1], width - 7), ("…", "faint")]]
             rows += [[("  ", "ink"), mark if j == 0 else ("  ", "ink"), *line]
                      for j, line in enumerate(lines)]
         if any(each.changes for each in self.found):
