@@ -25,6 +25,8 @@ Floats = NDArray[np.float64]
 COARSE = 0.05
 #: The same for errors of amounts, as a share of the error.
 COARSE_AMOUNT = 0.08
+#: Parts that rows are dealt out to.
+_MOST_PARTS = 3
 #: Bits of surprise beyond those that number the rows, from which equal rows are no accident.
 NO_ACCIDENT = 5.0
 #: A number this many times as far from all others as these lie apart stands for a missing value.
@@ -62,7 +64,8 @@ def check(given: CheckInput) -> tuple[Finding, ...]:
 
 def _duplicates(given: CheckInput) -> list[Finding]:
     """Count the validation rows whose inputs stand in the training part too, accidents left out."""
-    again = np.isin(row_hashes(given.inputs["validation"]), row_hashes(given.inputs["train"]))
+    known, seen = (row_hashes(given.inputs[part]) for part in ("train", "validation"))
+    again = np.isin(seen, known)
     if not again.any():
         return []
     rows = given.validation[again]
@@ -71,10 +74,15 @@ def _duplicates(given: CheckInput) -> list[Finding]:
     if twice == 0:
         return []
     part = twice / len(given.validation)
-    cure = ("keep equal rows together in one part: key j, or --keep-equal-rows"
-            if given.split_by_chance else "check how the parts were chosen")
-    together = Decision("Keep rows with the same inputs in one part", "equal rows")
-    changes = (together,) if given.split_by_chance else ()
+    different = len(np.unique(np.concatenate((known, seen))))
+    cure = "check how the parts were chosen"
+    changes: tuple[Decision, ...] = ()
+    if different < max(given.split.folds, 1) + _MOST_PARTS:
+        held = count(different, "different input")
+        cure = f"the rows hold only {held}: check how the table was made"
+    elif given.split_by_chance:
+        cure = "keep equal rows together in one part: key j, or --keep-equal-rows"
+        changes = (Decision("Keep rows with the same inputs in one part", "equal rows"),)
     return [
         finding("duplicates", f"{count(twice, 'validation row')} ({share(part)}) have the same "
                 "inputs as a training row, and too many to be an accident", cure, "", changes)

@@ -171,16 +171,26 @@ def _propose_target(table: Columns, avoid: tuple[str, ...]) -> tuple[tuple[str, 
     for name in reversed(able):
         if _can_be_predicted(table.column(name)):
             return (name,), "the last column that can be predicted"
-    raise DataError("no column looks like something to predict", "",
-                    "name one; columns are " + _names(table))
+    flat = [name for name in able if not _is_picture(table.column(name))]
+    same = [name for name in flat if table.column(name).drop_nulls().n_unique() < 2]
+    left = [name for name in flat if name not in same]
+    verb = "is" if len(same) == 1 else "are"
+    said = f": {shown(', '.join(same), 200)} {verb} the same in every row" if same else ""
+    raise DataError(f"no column looks like something to predict{said}", "",
+                    f"name one; columns are {shown(', '.join(left), 400)}" if left else
+                    "a column to predict needs at least two different values")
+
+
+def _is_picture(series: polars.Series) -> bool:
+    import polars
+
+    return isinstance(series.dtype, polars.Array)
 
 
 def _can_be_predicted(series: polars.Series, most: int = MOST_CATEGORIES) -> bool:
     """Say whether a column holds a few classes, or amounts that are no count of the rows."""
-    import polars
-
     present = series.drop_nulls()
-    if isinstance(present.dtype, polars.Array) or present.dtype.is_temporal():
+    if _is_picture(present) or present.dtype.is_temporal():
         return False
     distinct = present.n_unique()
     if 2 <= distinct <= max(2, min(most, series.len() // 5)):

@@ -147,8 +147,8 @@ def _grouped_folds(groups: NDArray[np.int64], folds: int,
     names, own, counts = np.unique(groups, return_inverse=True, return_counts=True)
     if len(names) < folds:
         raise DataError(
-            f"there are only {len(names)} groups outside the test part for {folds} folds", "split",
-            "take fewer folds")
+            f"{folds} folds need as many groups; outside the test part there "
+            f"{'is' if len(names) == 1 else 'are'} {len(names)}", "split", "take fewer folds")
     sizes = np.zeros(folds)
     fold_of = np.empty(len(names), np.int64)
     for i in sorted(rng.permutation(len(names)), key=lambda j: -counts[j]):
@@ -201,7 +201,8 @@ def _by_groups(groups: NDArray[np.int64], plan: SplitPlan) -> Parts:
     """
     names, counts = np.unique(groups, return_counts=True)
     if len(names) < 3:
-        raise DataError(f"there are only {len(names)} groups", "split",
+        raise DataError(f"there {'is' if len(names) == 1 else 'are'} only "
+                        f"{count(len(names), 'group')}", "split",
                         "three or more are needed for three parts")
     wanted = np.array([1 - plan.validation - plan.test, plan.validation, plan.test]) * len(groups)
     have = np.zeros(3)

@@ -73,6 +73,14 @@ class Findings(FolderCase):
         self.assertNotIn("duplicates",
                          self.find(grouped, DataPlan(("y", ), split=SplitPlan(group="g"))))
 
+    def test_rows_that_hardly_differ_are_not_to_be_kept_together(self) -> None:
+        """It would leave parts without a row."""
+        columns: dict[str, list[object]] = {
+            f"x{j}": [1.0 if i % 2 else 0.0 for i in range(400)] for j in range(40)}
+        found = self.find({**columns, "y": ["a" if i % 3 else "b" for i in range(400)]})
+        self.assertEqual(found["duplicates"].changes, ())
+        self.assertIn("the rows hold only 2 different inputs", found["duplicates"].advice)
+
     def test_few_rows_imbalance_and_a_small_part(self) -> None:
         base = healthy(150)
         base["y"] = ["rare" if i < 4 else "common" for i in range(150)]

@@ -168,6 +168,14 @@ class Refused(FolderCase):
         (self.folder / "images-idx3-ubyte.gz").write_bytes(gzip.compress(head + bytes(1000)))
         self.refuse(self.folder / "images-idx3-ubyte.gz", "unpack")
 
+    def test_pictures_of_one_class_only(self) -> None:
+        (self.folder / "p" / "lone").mkdir(parents=True)
+        for i, pixels in enumerate(PIXELS):
+            Image.fromarray(pixels).save(self.folder / "p" / "lone" / f"{i:02d}.png")
+        table, _ = read_table(self.folder / "p")  # as to be predicted they will do
+        with self.assertRaisesRegex(DataError, "label is the same in every row"):
+            build_dataset(table, self.folder / "d", "d")
+
     def test_files_cut_short(self) -> None:
         np.savez(self.folder / "a.npz", pictures=PIXELS, labels=LABELS)
         np.save(self.folder / "images.npy", PIXELS)
