@@ -11,6 +11,7 @@ from numpy.typing import NDArray
 from axiarch.data.aim import Aim
 from axiarch.data.columns import propose_role
 from axiarch.data.encoding import as_floats
+from axiarch.data.findings import option
 from axiarch.data.plan import DataPlan
 from axiarch.data.split import Parts, Rows, SplitKeys, bands, fewer, split
 from axiarch.data.table import PART, Table
@@ -41,8 +42,11 @@ def divide(aim: Aim, plan: DataPlan) -> tuple[Parts, ...]:
         If the rows cannot be split as planned.
     """
     keys = _split_keys(aim, plan)
-    folds = (fewer(parts, keys.strata, plan.rows, plan.split.seed)
-             for parts in split(keys, plan.split))
+    folds = [fewer(parts, keys.strata, plan.rows, plan.split.seed)
+             for parts in split(keys, plan.split)]
+    if keys.classes:
+        for parts in folds:
+            _check_trained(keys.strata, parts.train, aim.target)
     kept = aim.kept
     return tuple(Parts(kept[p.train], kept[p.validation], kept[p.test]) for p in folds)
 
@@ -68,6 +72,24 @@ def _check_classes(labels: NDArray[np.int64], target: Target) -> None:
         raise DataError(
             f"the class {few[0]}{more}", f"column {shown(target.columns[0])!r}",
             "every part needs one: drop those rows, pool classes, or give them three rows or more")
+
+
+def _check_trained(labels: NDArray[np.int64], train: Rows, target: Target) -> None:
+    """Refuse parts that leave a class without a training row: it could not be learnt, and no share
+    of the training rows says how likely it is.
+    """
+    missing = np.setdiff1d(labels, labels[train])
+    if not missing.size:
+        return
+    name, classes = target.columns[0], [target.classes[i] for i in missing]
+    others = len(classes) - 1
+    more = f", nor {'has' if others == 1 else 'have'} {count(others, 'other')}" if others else ""
+    options = [option("missing", name, f"={each}").removeprefix(", or ") if "=" not in each else ""
+               for each in classes]  # the last = ends the column's name
+    out = f", or leave these rows out: {' '.join(options)}" if all(options) else ""
+    raise DataError(f"the class {shown(classes[0], 30)!r} has no training row{more}",
+                    f"column {shown(name)!r}",
+                    f"split another way, use more training rows{out}")
 
 
 def _named(aim: Aim, name: str) -> polars.Series:

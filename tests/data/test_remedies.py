@@ -109,6 +109,20 @@ class Remedies(FolderCase):
             self.assertNotIn("not scaled", done.stdout)
         self.assertNotIn("not scaled", [f["kind"] for f in self.add()["findings"]])  # type: ignore[attr-defined]
 
+    def test_classes_without_a_training_row_are_left_out_as_it_is_said(self) -> None:
+        base = healthy(300)
+        late = ["a late one" if i > 270 else "it's" if i > 250 else y
+                for i, y in enumerate(base["y"])]
+        self.write({**base, "y": late, "when": list(range(300))})
+        said = str(self.add("--order", "when", code=2)["error"])
+        self.assertIn("the class 'a late one' has no training row, nor has 1 other", said)
+        option = re.search(r"rows out: (--.*)$", said, re.M)
+        assert option is not None
+        self.add("--order", "when", *shlex.split(option[1]))
+        self.write({**base, "y": ["b=c" if y == "it's" else y for y in late],
+                    "when": list(range(300))})
+        self.assertNotIn("--missing", str(self.add("--order", "when", code=2)["error"]))
+
     def test_a_change_of_the_recipe_goes_into_the_search_file_as_it_is_said(self) -> None:
         base = healthy(600)
         self.write({**base, "y": ["rare" if i % 40 == 0 else "common" for i in range(600)]})
