@@ -68,6 +68,8 @@ class Evidence:
         From 0.
     name : str
         What tells it from other runs of the recipe, as people read it.
+    squared : bool
+        Whether recipes that predict amounts are ranked by the squared error.
     """
 
     recipe: Recipe
@@ -87,6 +89,7 @@ class Evidence:
     predicted: NDArray[np.int64] | None = None
     fold: int = 0
     name: str = ""
+    squared: bool = True
 
     @property
     def epochs(self) -> int:

@@ -88,7 +88,7 @@ def _evidence(s: Snapshot, run: RunRecord) -> Evidence:
         fold.rows["validation"], None if rows is None else rows.values.astype(np.float64), labels,
         _target_share(dataset.folder, dataset.fingerprint, run.fold),
         None if rows is None or rows.classes is None else rows.classes.astype(np.int64),
-        run.fold, s.run_name(run))
+        run.fold, s.run_name(run), dataset.target.root)
 
 
 @lru_cache(maxsize=64)

@@ -130,6 +130,10 @@ class Symptoms(unittest.TestCase):
             with self.subTest(name):
                 found = names(each)
                 self.assertTrue(found and found[0] == name, (name, found))
+        for squared in (True, False):
+            (ruled,) = diagnose(evidence(good, bumps, amounts=True, target_share=0.9,
+                                         squared=squared))
+            self.assertEqual("rank by the mean absolute error" in ruled.evidence, squared)
         overfit = diagnose(evidence(rising, falling(1.0, 0.01, 40, 8)))[0]
         self.assertIn(overfit.epoch, range(12, 18))
         self.assertIn("rises by", overfit.evidence)

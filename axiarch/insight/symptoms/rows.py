@@ -83,12 +83,14 @@ def target_scale(e: Evidence) -> Proposal | None:
     words = (f"The worst hundredth of the validation rows has {share(part)} of the squared error"
              if part >= FAR else "The farthest hundredth of the target's values has "
              f"{share(e.target_share)} of its variance")
-    return Proposal(
-        "target_scale", "a few rows rule the loss",
-        f"{words}: such rows throw the weights about. The Huber loss lowers usual errors, not "
-        "squared ones: rank by the mean absolute error with it (B in the data view), or, where no "
-        "amount is below 0, predict the logarithm of the target (z on it there).",
-        Sure.POSSIBLE, (remedies.robust_loss(),))
+    advice = "The Huber loss gives them less weight"
+    if e.squared:
+        advice = ("The Huber loss lowers usual errors, not squared ones: rank by the mean absolute "
+                  "error with it (B in the data view), or, where no amount is below 0, predict "
+                  "the logarithm of the target (z on it there)")
+    return Proposal("target_scale", "a few rows rule the loss",
+                    f"{words}: such rows throw the weights about. {advice}.", Sure.POSSIBLE,
+                    (remedies.robust_loss(),))
 
 
 def waiting(e: Evidence) -> Proposal | None:
