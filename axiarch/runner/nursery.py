@@ -314,6 +314,7 @@ _LOADED: list[str] = []
 
 def _become(wanted: dict[str, Any], files: Sequence[int]) -> None:
     """Be what was wanted."""
+    _call_it("worker" if "worker" in wanted else "".join(wanted["words"][:1]))
     if "worker" in wanted:
         from axiarch.runner import worker
 
@@ -328,6 +329,12 @@ def _become(wanted: dict[str, Any], files: Sequence[int]) -> None:
         os.setsid()
     sys.argv = [wanted["module"], *wanted["words"]]
     runpy.run_module(wanted["module"], run_name="__main__", alter_sys=True)
+
+
+def _call_it(name: str) -> None:
+    """Name this process as lists of processes show it, in place of the one it was forked from."""
+    with contextlib.suppress(OSError), open("/proc/self/comm", "w", encoding="utf-8") as file:
+        file.write(f"axiarch {name}")
 
 
 def _be(what: Callable[[], None]) -> NoReturn:

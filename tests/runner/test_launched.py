@@ -120,7 +120,8 @@ class Kept(LaunchLaws.Case):
     def test_another_takes_the_place_of_one_that_was_killed(self) -> None:
         request = self.request()
         first = self.start("measure")
-        until(lambda: self.keeper().children(), what="the fork")
+        until(lambda: [p.name() for p in self.keeper().children()] == ["axiarch measure"],
+              what="the fork, and its name")
         self.keeper().kill()
         until(lambda: self.nursery().gone, what="its end")
         self.assertIn("measured", self.answer(self.start("measure"), request))
