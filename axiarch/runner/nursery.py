@@ -73,6 +73,11 @@ class Nursery:
             What it reads, writes and writes errors to: open descriptors.
         alone : bool
             Whether it gets a session of its own.
+
+        Raises
+        ------
+        OSError
+            If no process can be started, or the words are too long.
         """
         return self._fork({"module": module, "words": list(words), "alone": alone}, files)
 
@@ -80,6 +85,8 @@ class Nursery:
         with self._lock:
             token = next(self._tokens)
             message = json.dumps({"fork": token, **what}).encode()
+            if len(message) > _MESSAGE:
+                raise OSError("more than a message holds")
             while self._hear(0.0):  # what has been said since
                 pass
             self._socket.settimeout(None)

@@ -143,6 +143,11 @@ class Kept(LaunchLaws.Case):
         self.assertIsInstance(process.process, subprocess.Popen)
         self.assertIn("measured", self.answer(process, self.request()))
 
+    def test_words_that_no_message_holds_start_a_process_from_nothing(self) -> None:
+        process = self.start("nonsense", "x" * 40_000)
+        self.assertIsInstance(process.process, subprocess.Popen)
+        until(lambda: process.process.poll() == 2, what="its exit code")
+
     def test_when_whoever_keeps_it_is_gone_it_ends(self) -> None:
         self.start("measure")
         until(lambda: self.keeper().children(), what="the fork")
