@@ -64,6 +64,8 @@ TARGETS: Mapping[str, Draw] = {
 #: Decisions that are given beside the table.
 GIVEN = ((), (), (), ("--folds", "4"), ("--validation", "0.35"), ("--scaling", "none"),
          ("--keep-equal-rows",), ("--order", "signal"), ("--rows", "60"), ("--test", "0.4"))
+#: Options that say how rows are split.
+SPLITS = {"--keep-equal-rows", "--order"}
 
 
 def table(seed: int) -> dict[str, list[str]]:
@@ -117,8 +119,11 @@ class Follower:
             self.decide(finding)
             option = re.search(r"or (--\S.*)$", finding["remedy"])
             if option:
-                self.gone(finding, self.add(f"o{self.rng.integers(1 << 30)}", *given,
-                                            *shlex.split(option[1])))
+                words = shlex.split(option[1])
+                # rows are split in one way: the one that is named takes the place of the other
+                other = () if given and {given[0], words[0]} <= SPLITS else given
+                name = f"o{self.rng.integers(1 << 30)}"
+                self.gone(finding, self.add(name, *other, *words))
         self.search()
 
     def decide(self, finding: dict[str, Any]) -> None:
