@@ -12,6 +12,11 @@ from axiarch.recipes.network import HIDDEN, parse_network
 from axiarch.recipes.recipe import Recipe
 
 
+def possible(*changes: Change | None) -> tuple[Change, ...]:
+    """Return the changes that there are for a recipe, in the order given."""
+    return tuple(change for change in changes if change is not None)
+
+
 def neat(value: float) -> float:
     """Return a value in two significant digits."""
     return float(f"{value:.2g}")

@@ -75,37 +75,40 @@ def underfits(e: Evidence) -> Proposal | None:
     why = _underfits(e)
     if e.epochs < 2 * FEWEST or not why or why == _AT_BASELINE:
         return None
-    changes = [remedies.more_capacity(e.recipe), remedies.usual_rate(e.recipe),
-               remedies.more_epochs(e.recipe)]
+    changes = remedies.possible(
+        remedies.more_capacity(e.recipe), remedies.usual_rate(e.recipe),
+        remedies.more_epochs(e.recipe))
     return Proposal("underfits", "it underfits", f"{why[0].upper()}{why[1:]}.", Sure.LIKELY,
-                    tuple(c for c in changes if c is not None))
+                    changes)
 
 
 def stuck(e: Evidence) -> Proposal | None:
     """The loss never left the baseline."""
     if not is_stuck(e):
         return None
-    changes = [remedies.usual_rate(e.recipe), remedies.normalise(e.recipe),
-               remedies.more_capacity(e.recipe)]
+    changes = remedies.possible(
+        remedies.usual_rate(e.recipe), remedies.normalise(e.recipe),
+        remedies.more_capacity(e.recipe))
     return Proposal(
         "stuck", "it is stuck at the baseline",
         f"After {count(e.epochs, 'epoch')} the validation loss is {loss(e.level)}, the baseline "
         f"{loss(e.baseline)}.", Sure.CERTAIN,
-        tuple(c for c in changes if c is not None))
+        changes)
 
 
 def no_skill(e: Evidence) -> Proposal | None:
     """It has learnt something, but nothing that holds on other rows."""
     if not e.ended or e.epochs < 2 * FEWEST or e.level <= STUCK * e.baseline or is_stuck(e):
         return None
-    changes = [remedies.regularise(e.recipe), remedies.less_capacity(e.recipe),
-               remedies.usual_rate(e.recipe)]
+    changes = remedies.possible(
+        remedies.regularise(e.recipe), remedies.less_capacity(e.recipe),
+        remedies.usual_rate(e.recipe))
     return Proposal(
         "no_skill", "it does not beat the baseline",
         f"Its validation loss comes to {loss(e.level)}, that of the baseline is "
         f"{loss(e.baseline)}; its training loss fell to {loss(float(e.training.min()))}. What it "
         "learns does not hold on other rows: perhaps there is no more to learn.", Sure.LIKELY,
-        tuple(c for c in changes if c is not None))
+        changes)
 
 
 def overfits(e: Evidence) -> Proposal | None:
@@ -123,10 +126,11 @@ def overfits(e: Evidence) -> Proposal | None:
     else:
         words = (f"At epoch {epoch} the training loss is {loss(e.training_at_best)}, the "
                  f"validation loss {loss(level)}.")
-    changes = [remedies.regularise(e.recipe), remedies.less_capacity(e.recipe),
-               remedies.falling_rate(e.recipe)]
+    changes = remedies.possible(
+        remedies.regularise(e.recipe), remedies.less_capacity(e.recipe),
+        remedies.falling_rate(e.recipe))
     return Proposal("overfits", f"it overfits from epoch {epoch}", words, Sure.LIKELY,
-                    tuple(c for c in changes if c is not None), epoch=epoch)
+                    changes, epoch=epoch)
 
 
 def jumpy(e: Evidence) -> Proposal | None:
@@ -145,12 +149,13 @@ def no_better_than_linear(e: Evidence) -> Proposal | None:
     if (not e.ended or e.linear is None or not e.recipe.layers
             or e.linear > LINEAR_GAIN * e.baseline or e.level < 0.99 * e.linear):
         return None
-    changes = [remedies.usual_rate(e.recipe), remedies.more_capacity(e.recipe),
-               Change("Use a linear model", {"depth": 0})]
+    changes = remedies.possible(
+        remedies.usual_rate(e.recipe), remedies.more_capacity(e.recipe),
+        Change("Use a linear model", {"depth": 0}))
     return Proposal(
         "linear", "it does not beat a linear model",
         f"Its validation loss is {loss(e.level)}, that of a linear model {loss(e.linear)}.",
-        Sure.LIKELY, tuple(c for c in changes if c is not None))
+        Sure.LIKELY, changes)
 
 
 def easier_validation(e: Evidence) -> Proposal | None:

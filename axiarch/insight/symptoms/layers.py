@@ -55,13 +55,14 @@ def vanishing(e: Evidence) -> Proposal | None:
     if not last > 0 or first / last >= VANISHED:
         return None
     layer = int(np.argmin(e.layers[0, :, GRADIENT])) + 1
-    changes = [remedies.shallower(e.recipe), remedies.skips(e.recipe),
-               remedies.normalise(e.recipe), remedies.living_units(e.recipe)]
+    changes = remedies.possible(
+        remedies.shallower(e.recipe), remedies.skips(e.recipe),
+        remedies.normalise(e.recipe), remedies.living_units(e.recipe))
     return Proposal(
         "vanishing", "gradients vanish",
         f"In the first epoch the gradient of layer 1 is {number(first / last, 2)} of that of layer "
         f"{e.layers.shape[1]}: the first layers hardly learn.", Sure.LIKELY,
-        tuple(c for c in changes if c is not None), layer=layer)
+        changes, layer=layer)
 
 
 def single_unit(e: Evidence) -> Proposal | None:
