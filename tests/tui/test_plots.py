@@ -65,12 +65,12 @@ class Scales(unittest.TestCase):
         for tick in ticks:
             self.assertTrue(low - span * 1e-6 <= tick <= low + span * (1 + 1e-6))
 
-    @given(st.floats(1e-9, 1e6), st.floats(1.05, 1e9), st.integers(2, 12))
+    @given(st.floats(1e-30, 1e6), st.floats(1.05, 1e30), st.integers(2, 12))
     def test_logarithmic_ticks_are_on_the_axis(self, low: float, times: float, most: int) -> None:
         scale = Scale(low, low * times, True)
-        ticks = scale.ticks(most)
+        ticks = scale.labels(most)
         self.assertTrue(1 <= len(ticks) <= most + 2, ticks)
-        for tick in ticks:
+        for tick, _ in ticks:
             self.assertTrue(-1e-6 <= float(scale.at(tick)) <= 1 + 1e-6, (tick, scale))
 
     def test_ticks_of_an_axis_are_written_alike(self) -> None:

@@ -122,9 +122,8 @@ def _y_labels(scale: Scale, rows: int, levels: Sequence[Level]) -> dict[int, tup
             labels.setdefault(min(int((1 - place) * rows), rows - 1), (level.name, level.role))
     for tick, label in scale.labels(max(rows // 3 if rows > 9 else rows // 2, 2)):
         place = float(scale.at(tick))
-        line = min(int((1 - place) * rows), rows - 1)
-        if 0 <= place <= 1 and line not in labels:
-            labels[line] = (label, "faint")
+        if 0 <= place <= 1:
+            labels.setdefault(min(int((1 - place) * rows), rows - 1), (label, "faint"))
     return labels
 
 

@@ -48,7 +48,8 @@ class Scale:
         """
         ticks = self.ticks(most)
         largest = max(map(abs, ticks), default=0.0)
-        ticks = [0.0 if abs(tick) < largest * 1e-9 else tick for tick in ticks]
+        if not self.log:
+            ticks = [0.0 if abs(tick) < largest * 1e-9 else tick for tick in ticks]
         decimals = next((d for d in range(_DECIMALS + 1) if _all_whole(ticks, 10.0**d)), None)
         alike = not self.log or largest <= _MAGNITUDES * min(ticks, default=1.0)
         if decimals is None or largest >= _LARGE or not alike:
