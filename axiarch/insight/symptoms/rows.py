@@ -9,7 +9,7 @@ import math
 import numpy as np
 
 from axiarch.insight import remedies
-from axiarch.insight.evidence import Evidence, worst_share
+from axiarch.insight.evidence import TAILED_ROWS, Evidence, worst_share
 from axiarch.insight.proposal import Proposal, Sure
 from axiarch.insight.symptoms.readings import FEWEST
 from axiarch.text import count, duration, share, shown
@@ -76,7 +76,7 @@ def target_scale(e: Evidence) -> Proposal | None:
     if not e.amounts or e.recipe.word("loss") != "squared":
         return None
     part = 0.0
-    if e.row_losses is not None and len(e.row_losses) >= 100:
+    if e.row_losses is not None and len(e.row_losses) >= TAILED_ROWS:
         part = worst_share(e.row_losses)
     if max(part, e.target_share) < FAR:
         return None
