@@ -269,8 +269,7 @@ class _Server:
             _load()
             pid = os.fork()
             if pid == 0:
-                self._leave()
-                _be(lambda: _become(wanted, files))
+                _be(lambda: self._grow_up(wanted, files))
             self._children[pid] = wanted["fork"]
             for each in files:
                 os.close(each)
@@ -280,14 +279,15 @@ class _Server:
                     os.kill(pid, signal.SIGKILL)
         return True
 
-    def _leave(self) -> None:
-        """Let go of what belongs to the process that was forked."""
+    def _grow_up(self, wanted: dict[str, Any], files: Sequence[int]) -> None:
+        """Let go of what belongs to the process that was forked, and be what was wanted."""
         signal.set_wakeup_fd(-1)
         signal.signal(signal.SIGCHLD, signal.SIG_DFL)
         signal.signal(signal.SIGHUP, signal.SIG_DFL)
         signal.signal(signal.SIGINT, signal.default_int_handler)
         for each in (self._asked, self._wakes, self._woken):
             os.close(each.fileno())
+        _become(wanted, files)
 
     def _reap(self) -> None:
         """Say which children have ended."""
